@@ -1,0 +1,165 @@
+package change
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"strconv"
+)
+
+// Engine names a kind of database.
+type Engine string
+
+// PostgreSQL is the engine of package postgres.
+const PostgreSQL Engine = "postgresql"
+
+// AppendPosition writes a place in the engine's log as that engine's own tools
+// write it. For PostgreSQL that is an LSN: two hexadecimal halves.
+func (e Engine) AppendPosition(dst []byte, place uint64) []byte {
+	const digits = "0123456789ABCDEF"
+	hex := func(v uint32) {
+		var buf [8]byte
+		i := len(buf)
+		for {
+			i--
+			buf[i] = digits[v&15]
+			if v >>= 4; v == 0 {
+				break
+			}
+		}
+		dst = append(dst, buf[i:]...)
+	}
+	hex(uint32(place >> 32))
+	dst = append(dst, '/')
+	hex(uint32(place))
+	return dst
+}
+
+// Column is one column of a schema version.
+type Column struct {
+	Name string `json:"name"`
+	// Type is the engine's name of the type with its modifiers, as the
+	// engine itself prints it: "numeric(8,2)".
+	Type string `json:"type"`
+	// Rule says how values are written.
+	Rule Rule `json:"rule"`
+	// Element is the rule of an array's elements; empty for anything else.
+	Element Rule `json:"element,omitempty"`
+	// Bits is the width of an integer or a float: 16, 32 or 64; 0 for
+	// anything else.
+	Bits int `json:"bits,omitempty"`
+	// Labels are an enum's, in the engine's order.
+	Labels []string `json:"labels,omitempty"`
+	// Nullable is false where the engine forbids nulls.
+	Nullable bool `json:"nullable"`
+	// Key is the column's place in the key, from 1; 0 for a column outside.
+	Key int `json:"key,omitempty"`
+}
+
+// Schema is one version of a table's definition. It is not changed once
+// [NewSchema] has made it, and may be shared between goroutines.
+type Schema struct {
+	Engine  Engine   `json:"engine"`
+	Table   string   `json:"table"`
+	Columns []Column `json:"columns"`
+	// Guessed marks a version for which the catalogue no longer agreed with
+	// the log: nullability, key and labels may be those of a later moment.
+	Guessed bool `json:"guessed,omitempty"`
+
+	fingerprint Fingerprint
+	key         []int
+	forms       []Form
+	names       [][]byte // `"name":`, escaped once
+}
+
+// Fingerprint names a schema version: the first eight bytes of a SHA-256 over
+// its whole definition.
+type Fingerprint uint64
+
+// String is the fingerprint in sixteen hexadecimal digits.
+func (f Fingerprint) String() string { return fmt.Sprintf("%016x", uint64(f)) }
+
+// ParseFingerprint reads what String wrote.
+func ParseFingerprint(s string) (Fingerprint, error) {
+	n, err := strconv.ParseUint(s, 16, 64)
+	if err != nil || len(s) != 16 {
+		return 0, fmt.Errorf("%q is no fingerprint of a schema version: it has sixteen hexadecimal digits", s)
+	}
+	return Fingerprint(n), nil
+}
+
+// NewSchema takes over columns and works out the fingerprint.
+func NewSchema(engine Engine, table string, columns []Column, guessed bool) *Schema {
+	s := &Schema{Engine: engine, Table: table, Columns: columns, Guessed: guessed}
+	s.prepare()
+	return s
+}
+
+// ParseSchema reads a definition that [Schema.Definition] wrote.
+func ParseSchema(definition []byte) (*Schema, error) {
+	s := new(Schema)
+	if err := json.Unmarshal(definition, s); err != nil {
+		return nil, fmt.Errorf("reading a schema version: %w", err)
+	}
+	s.prepare()
+	return s, nil
+}
+
+func (s *Schema) prepare() {
+	sum := sha256.Sum256(s.Definition())
+	s.fingerprint = Fingerprint(binary.BigEndian.Uint64(sum[:8]))
+	s.forms = make([]Form, len(s.Columns))
+	s.names = make([][]byte, len(s.Columns))
+	places := 0
+	for i, c := range s.Columns {
+		s.forms[i] = c.Rule.Form()
+		name, _ := json.Marshal(c.Name)
+		s.names[i] = append(name, ':')
+		places = max(places, c.Key)
+	}
+	for place := 1; place <= places; place++ {
+		for i, c := range s.Columns {
+			if c.Key == place {
+				s.key = append(s.key, i)
+			}
+		}
+	}
+}
+
+// Definition is the version as JSON, the form that is hashed and kept.
+func (s *Schema) Definition() []byte {
+	b, err := json.Marshal(s)
+	if err != nil {
+		panic(err) // strings, numbers and booleans always marshal
+	}
+	return b
+}
+
+// Fingerprint names the version.
+func (s *Schema) Fingerprint() Fingerprint { return s.fingerprint }
+
+// Key lists the indexes of the key's columns in key order; empty without a key.
+func (s *Schema) Key() []int { return s.key }
+
+// Form is how column i becomes JSON.
+func (s *Schema) Form(i int) Form { return s.forms[i] }
+
+// QuotedName is column i's name as a JSON member name with its colon. The
+// caller must not change it.
+func (s *Schema) QuotedName(i int) []byte { return s.names[i] }
+
+// Rewrites reports whether going from old to s may have changed rows without a
+// row in the log: a column came (it may have a default) or changed its type.
+func (s *Schema) Rewrites(old *Schema) bool {
+	before := make(map[string]string, len(old.Columns))
+	for _, c := range old.Columns {
+		before[c.Name] = c.Type
+	}
+	for _, c := range s.Columns {
+		if t, was := before[c.Name]; !was || t != c.Type {
+			return true
+		}
+	}
+	return false
+}
