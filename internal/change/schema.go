@@ -148,18 +148,3 @@ func (s *Schema) Form(i int) Form { return s.forms[i] }
 // QuotedName is column i's name as a JSON member name with its colon. The
 // caller must not change it.
 func (s *Schema) QuotedName(i int) []byte { return s.names[i] }
-
-// Rewrites reports whether going from old to s may have changed rows without a
-// row in the log: a column came (it may have a default) or changed its type.
-func (s *Schema) Rewrites(old *Schema) bool {
-	before := make(map[string]string, len(old.Columns))
-	for _, c := range old.Columns {
-		before[c.Name] = c.Type
-	}
-	for _, c := range s.Columns {
-		if t, was := before[c.Name]; !was || t != c.Type {
-			return true
-		}
-	}
-	return false
-}

@@ -1,0 +1,272 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/engine"
+	"rillmark/internal/service"
+)
+
+// Record is a definition with what is kept beside it.
+type Record[D any] struct {
+	Name       string    `json:"name"`
+	Version    int64     `json:"version" doc:"Give it back as If-Match when changing the definition"`
+	Running    bool      `json:"running" doc:"Whether somebody wants it to run"`
+	Reason     string    `json:"reason,omitempty"`
+	CreatedAt  time.Time `json:"created_at"`
+	UpdatedAt  time.Time `json:"updated_at"`
+	Definition D         `json:"definition"`
+}
+
+func recordOf[D any](r *catalog.Record[D]) Record[D] {
+	return Record[D]{r.Name, r.Version, r.Running, r.Reason, r.CreatedAt, r.UpdatedAt, r.Definition}
+}
+
+func sourceRecord(r *catalog.Source) Record[definition.Source] {
+	shown := recordOf(r)
+	shown.Definition.Connection.Password = catalog.Show(shown.Definition.Connection.Password)
+	return shown
+}
+
+type (
+	body[T any] struct{ Body T }
+	named       struct {
+		Name string `path:"name"`
+	}
+	tagged[T any] struct {
+		ETag string `header:"ETag"`
+		Body T
+	}
+	put[D any] struct {
+		named
+		IfMatch string `header:"If-Match" doc:"The version that the change was made to; needed where the name exists"`
+		Body    D
+	}
+	checkInput[D any] struct {
+		named
+		Body D
+	}
+	reasonInput struct {
+		named
+		Body *struct {
+			Reason string `json:"reason,omitempty" maxLength:"500"`
+		} `required:"false"`
+	}
+	items[T any] struct {
+		Items []T `json:"items"`
+	}
+)
+
+func (r *reasonInput) reason() string {
+	if r.Body == nil {
+		return ""
+	}
+	return r.Body.Reason
+}
+
+func operation(method, path, id, summary, tag string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}, MaxBodyBytes: maxBody}
+}
+
+func etag(version int64) string { return `"` + strconv.FormatInt(version, 10) + `"` }
+
+// version reads If-Match, with or without its quotes.
+func (p *put[D]) version() (int64, error) {
+	text := strings.Trim(strings.TrimPrefix(p.IfMatch, "W/"), `"`)
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		fault := newProblem(http.StatusPreconditionRequired, "version-wanted", "a change names the version it changes, in the header If-Match")
+		fault.Fix = "read the definition and send its version along"
+		return 0, fault
+	}
+	return n, nil
+}
+
+// putRoutes are the two ways of storing a definition: a new one, and another
+// version of one.
+func putRoutes[D any](s *Server, plural, noun string, add func(context.Context, string, D) error, edit func(context.Context, string, int64, D) error, get func(context.Context, string) (Record[D], error)) {
+	title := strings.ToUpper(noun[:1]) + noun[1:]
+	created := operation(http.MethodPost, "/v1/"+plural+"/{name}", "add"+title, "Add a "+noun, plural)
+	created.DefaultStatus = http.StatusCreated
+	huma.Register(s.api, created, func(ctx context.Context, in *checkInput[D]) (*tagged[Record[D]], error) {
+		if err := add(ctx, in.Name, in.Body); err != nil {
+			return nil, problem(err)
+		}
+		r, err := get(ctx, in.Name)
+		return &tagged[Record[D]]{etag(r.Version), r}, problem(err)
+	})
+	huma.Register(s.api, operation(http.MethodPut, "/v1/"+plural+"/{name}", "edit"+title, "Change a "+noun, plural), func(ctx context.Context, in *put[D]) (*tagged[Record[D]], error) {
+		version, err := in.version()
+		if err != nil {
+			return nil, err
+		}
+		if err := edit(ctx, in.Name, version, in.Body); err != nil {
+			return nil, problem(err)
+		}
+		r, err := get(ctx, in.Name)
+		return &tagged[Record[D]]{etag(r.Version), r}, problem(err)
+	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/"+plural+"/{name}", "get"+title, "One "+noun, plural), func(ctx context.Context, in *named) (*tagged[Record[D]], error) {
+		r, err := get(ctx, in.Name)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &tagged[Record[D]]{etag(r.Version), r}, nil
+	})
+}
+
+func missing(err error, kind, name string) error {
+	if err == catalog.ErrNotFound {
+		p := newProblem(http.StatusNotFound, service.CodeNotFound, "there is no "+kind+" "+strconv.Quote(name))
+		p.Fix = "`rillmark " + kind + " list` shows what there is"
+		return p
+	}
+	return err
+}
+
+func (s *Server) sourceRoutes() {
+	get := func(ctx context.Context, name string) (Record[definition.Source], error) {
+		r, err := s.service.Catalog.Source(ctx, name)
+		if err != nil {
+			return Record[definition.Source]{}, missing(err, "source", name)
+		}
+		return sourceRecord(r), nil
+	}
+	putRoutes(s, "sources", "source", s.service.AddSource, s.service.EditSource, get)
+	huma.Register(s.api, operation(http.MethodGet, "/v1/sources", "listSources", "All sources", "sources"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Source]]], error) {
+		all, err := s.service.Catalog.Sources(ctx)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out := items[Record[definition.Source]]{Items: make([]Record[definition.Source], len(all))}
+		for i, r := range all {
+			out.Items[i] = sourceRecord(r)
+		}
+		return &body[items[Record[definition.Source]]]{out}, nil
+	})
+	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/check", "checkSource", "Check a definition before it is stored, or a stored one without a body", "sources"), func(ctx context.Context, in *struct {
+		named
+		Body *definition.Source `required:"false"`
+	}) (*body[items[change.Check]], error) {
+		checks, err := s.service.CheckSource(ctx, in.Name, in.Body)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[items[change.Check]]{items[change.Check]{checks}}, nil
+	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/tables", "listSourceTables", "The tables of a source's database", "sources"), func(ctx context.Context, in *named) (*body[items[engine.Table]], error) {
+		tables, err := s.service.SourceTables(ctx, in.Name)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[items[engine.Table]]{items[engine.Table]{tables}}, nil
+	})
+	for _, running := range []bool{true, false} {
+		verb := map[bool]string{true: "resume", false: "pause"}[running]
+		summary := map[bool]string{true: "Start or resume capture", false: "Pause capture"}[running]
+		huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/"+verb, verb+"Source", summary, "sources"), func(ctx context.Context, in *reasonInput) (*struct{}, error) {
+			return nil, problem(s.service.SetSourceRunning(ctx, in.Name, running, in.reason()))
+		})
+	}
+	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/tables/{table}/reload", "reloadTable", "Read a table's rows anew", "sources"), func(ctx context.Context, in *struct {
+		named
+		Table string `path:"table"`
+	}) (*struct{}, error) {
+		return nil, problem(s.service.ReloadTable(ctx, in.Name, in.Table))
+	})
+	huma.Register(s.api, operation(http.MethodDelete, "/v1/sources/{name}", "removeSource", "Remove a source with its journal", "sources"), func(ctx context.Context, in *struct {
+		named
+		Forget bool `query:"forget" doc:"Leave what was made on the database there, for one that is gone"`
+	}) (*struct{}, error) {
+		return nil, problem(s.service.RemoveSource(ctx, in.Name, in.Forget))
+	})
+}
+
+func (s *Server) destinationRoutes() {
+	get := func(ctx context.Context, name string) (Record[definition.Destination], error) {
+		r, err := s.service.Catalog.Destination(ctx, name)
+		if err != nil {
+			return Record[definition.Destination]{}, missing(err, "destination", name)
+		}
+		return recordOf(r), nil
+	}
+	putRoutes(s, "destinations", "destination", s.service.AddDestination, s.service.EditDestination, get)
+	huma.Register(s.api, operation(http.MethodGet, "/v1/destinations", "listDestinations", "All destinations", "destinations"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Destination]]], error) {
+		all, err := s.service.Catalog.Destinations(ctx)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out := items[Record[definition.Destination]]{Items: make([]Record[definition.Destination], len(all))}
+		for i, r := range all {
+			out.Items[i] = recordOf(r)
+		}
+		return &body[items[Record[definition.Destination]]]{out}, nil
+	})
+	huma.Register(s.api, operation(http.MethodPost, "/v1/destinations/{name}/check", "checkDestination", "Check a definition before it is stored, or a stored one without a body", "destinations"), func(ctx context.Context, in *struct {
+		named
+		Body *definition.Destination `required:"false"`
+	}) (*body[items[change.Check]], error) {
+		checks, err := s.service.CheckDestination(ctx, in.Name, in.Body)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[items[change.Check]]{items[change.Check]{checks}}, nil
+	})
+	huma.Register(s.api, operation(http.MethodDelete, "/v1/destinations/{name}", "removeDestination", "Remove a destination that no outlet uses", "destinations"), func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, problem(s.service.RemoveDestination(ctx, in.Name))
+	})
+}
+
+func (s *Server) outletRoutes() {
+	get := func(ctx context.Context, name string) (Record[definition.Outlet], error) {
+		r, err := s.service.Catalog.Outlet(ctx, name)
+		if err != nil {
+			return Record[definition.Outlet]{}, missing(err, "outlet", name)
+		}
+		return recordOf(r), nil
+	}
+	putRoutes(s, "outlets", "outlet", s.service.AddOutlet, s.service.EditOutlet, get)
+	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets", "listOutlets", "All outlets", "outlets"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Outlet]]], error) {
+		all, err := s.service.Catalog.Outlets(ctx)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out := items[Record[definition.Outlet]]{Items: make([]Record[definition.Outlet], len(all))}
+		for i, r := range all {
+			out.Items[i] = recordOf(r)
+		}
+		return &body[items[Record[definition.Outlet]]]{out}, nil
+	})
+	for _, running := range []bool{true, false} {
+		verb := map[bool]string{true: "resume", false: "pause"}[running]
+		summary := map[bool]string{true: "Resume delivery", false: "Pause delivery"}[running]
+		huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/"+verb, verb+"Outlet", summary, "outlets"), func(ctx context.Context, in *reasonInput) (*struct{}, error) {
+			return nil, problem(s.service.SetOutletRunning(ctx, in.Name, running, in.reason()))
+		})
+	}
+	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/rewind", "rewindOutlet", "Set an outlet back, or forward", "outlets"), func(ctx context.Context, in *struct {
+		named
+		Body struct {
+			To     string `json:"to" pattern:"^(beginning|now|[0-9]{1,18})$" patternDescription:"beginning, now, or an offset" doc:"beginning, now, or the offset that is delivered next"`
+			DryRun bool   `json:"dry_run,omitempty" doc:"Only say what it would do"`
+		}
+	}) (*body[service.Rewind], error) {
+		plan, err := s.service.RewindOutlet(ctx, in.Name, in.Body.To, in.Body.DryRun)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[service.Rewind]{*plan}, nil
+	})
+	huma.Register(s.api, operation(http.MethodDelete, "/v1/outlets/{name}", "removeOutlet", "Remove an outlet with its offset; what it delivered stays", "outlets"), func(ctx context.Context, in *named) (*struct{}, error) {
+		return nil, problem(s.service.RemoveOutlet(ctx, in.Name))
+	})
+}

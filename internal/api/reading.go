@@ -1,0 +1,170 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"runtime"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/service"
+)
+
+// EventPage is a run of events, each in the form in which it is delivered.
+type EventPage struct {
+	Events []json.RawMessage `json:"events" doc:"CloudEvents in structured JSON"`
+	// Passed covers events that the filter kept back.
+	Passed    int64  `json:"passed" doc:"The newest offset that this page covers; commit it, or go on reading after it"`
+	Committed *int64 `json:"committed,omitempty" doc:"The outlet's committed offset, which reading does not move"`
+}
+
+func eventPage(p *service.Page) EventPage {
+	out := EventPage{Events: make([]json.RawMessage, len(p.Events)), Passed: p.Passed}
+	for i, e := range p.Events {
+		out.Events[i] = e
+	}
+	return out
+}
+
+// SchemaVersion is a version of a table's schema.
+type SchemaVersion struct {
+	Fingerprint string          `json:"fingerprint"`
+	Source      string          `json:"source"`
+	Table       string          `json:"table"`
+	FirstSeen   time.Time       `json:"first_seen"`
+	Guessed     bool            `json:"guessed" doc:"The catalogue had gone on when the log was read: nullability, key and labels may be of a later moment"`
+	Columns     []change.Column `json:"columns"`
+}
+
+type filterQuery struct {
+	Tables     []string `query:"table,explode" doc:"Patterns of tables"`
+	Operations []string `query:"operation,explode" doc:"Operations"`
+}
+
+func (s *Server) readingRoutes() {
+	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/events", "readSource", "Events of a source's journal from an offset on", "reading"), func(ctx context.Context, in *struct {
+		named
+		filterQuery
+		From  int64 `query:"from" minimum:"0" doc:"The first offset; 0 for the oldest that is kept"`
+		Limit int   `query:"limit" minimum:"1" maximum:"10000" default:"100"`
+	}) (*body[EventPage], error) {
+		filter, err := service.FilterOf(in.Tables, in.Operations)
+		if err != nil {
+			return nil, problem(err)
+		}
+		if in.From == 0 {
+			head, err := s.service.Head(ctx, in.Name)
+			if err != nil {
+				return nil, problem(err)
+			}
+			in.From = head.First
+		}
+		page, err := s.service.ReadSource(ctx, in.Name, filter, in.From, in.Limit)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[EventPage]{eventPage(page)}, nil
+	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/events", "readOutlet", "Events of a pull outlet; its committed offset does not move", "reading"), func(ctx context.Context, in *struct {
+		named
+		From  int64 `query:"from" minimum:"0" doc:"The first offset; 0 for the one after the committed"`
+		Limit int   `query:"limit" minimum:"1" maximum:"10000" default:"100"`
+		Wait  int   `query:"wait" minimum:"0" maximum:"60" doc:"Seconds to wait for a first event"`
+	}) (*body[EventPage], error) {
+		page, err := s.service.ReadOutlet(ctx, in.Name, in.From, in.Limit, time.Duration(in.Wait)*time.Second)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out := eventPage(page)
+		out.Committed = &page.Committed
+		return &body[EventPage]{out}, nil
+	})
+	type committed struct {
+		Committed int64 `json:"committed" minimum:"0" doc:"The newest offset that is dealt with"`
+	}
+	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/commit", "commitOutlet", "Move a pull outlet's committed offset forward", "reading"), func(ctx context.Context, in *struct {
+		named
+		Body committed
+	}) (*body[committed], error) {
+		at, err := s.service.CommitOutlet(ctx, in.Name, in.Body.Committed)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[committed]{committed{at}}, nil
+	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/schemas", "listSchemas", "Schema versions", "schemas"), func(ctx context.Context, in *struct {
+		Source string `query:"source" doc:"Of one source"`
+	}) (*body[items[SchemaVersion]], error) {
+		versions, err := s.service.Catalog.SchemaVersions(ctx, in.Source)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out := items[SchemaVersion]{Items: make([]SchemaVersion, len(versions))}
+		for i, v := range versions {
+			out.Items[i] = SchemaVersion{v.Schema.Fingerprint().String(), v.Source, v.Schema.Table, v.FirstSeen, v.Schema.Guessed, v.Schema.Columns}
+		}
+		return &body[items[SchemaVersion]]{out}, nil
+	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/schemas/{fingerprint}", "getSchema", "A schema version as JSON Schema 2020-12, as Avro schema, or as its definition", "schemas"), func(ctx context.Context, in *struct {
+		Fingerprint string `path:"fingerprint"`
+		Form        string `query:"form" enum:"json-schema,avro,definition" default:"json-schema"`
+	}) (*struct {
+		ContentType string `header:"Content-Type"`
+		Body        []byte
+	}, error) {
+		f, err := change.ParseFingerprint(in.Fingerprint)
+		if err != nil {
+			return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, err.Error())
+		}
+		version, err := s.service.Catalog.Schema(ctx, f)
+		if err != nil {
+			return nil, newProblem(http.StatusNotFound, service.CodeNotFound, "there is no schema version "+in.Fingerprint)
+		}
+		var document any = version
+		kind := "application/json"
+		switch in.Form {
+		case "json-schema":
+			document, kind = version.JSONSchema(s.service.Config.PublicURL+"/v1/schemas/"+in.Fingerprint), "application/schema+json"
+		case "avro":
+			document = version.AvroSchema()
+		}
+		encoded, err := json.MarshalIndent(document, "", "  ")
+		return &struct {
+			ContentType string `header:"Content-Type"`
+			Body        []byte
+		}{kind, append(encoded, '\n')}, err
+	})
+}
+
+// Version says what runs.
+type Version struct {
+	Version string `json:"version"`
+	Go      string `json:"go"`
+}
+
+func (s *Server) runRoutes() {
+	huma.Register(s.api, operation(http.MethodGet, "/v1/status", "getStatus", "How everything stands", "running"), func(ctx context.Context, _ *struct{}) (*body[service.Status], error) {
+		return &body[service.Status]{*s.service.Status(ctx)}, nil
+	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/version", "getVersion", "What runs", "running"), func(context.Context, *struct{}) (*body[Version], error) {
+		return &body[Version]{Version{s.version, runtime.Version()}}, nil
+	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/log", "readLog", "The log of the run, newest first", "running"), func(ctx context.Context, in *struct {
+		Subject string    `query:"subject" doc:"Such as source/circulation"`
+		Since   time.Time `query:"since" doc:"Not older than this; a day without it"`
+		Limit   int       `query:"limit" minimum:"1" maximum:"5000" default:"200"`
+	}) (*body[items[catalog.LogEntry]], error) {
+		if in.Since.IsZero() {
+			in.Since = time.Now().Add(-24 * time.Hour)
+		}
+		entries, err := s.service.Catalog.Log(ctx, in.Subject, in.Since, in.Limit)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[items[catalog.LogEntry]]{items[catalog.LogEntry]{entries}}, nil
+	})
+}

@@ -1,0 +1,264 @@
+// Package api is Rillmark's HTTP interface: JSON under /v1, described at
+// /v1/openapi.json, live streams as Server-Sent Events, metrics, health, and the
+// console. It holds no logic of its own: package service answers.
+package api
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/hex"
+	"encoding/json"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"rillmark/internal/service"
+)
+
+// maxBody bounds a request's body.
+const maxBody = 1 << 20
+
+// Server answers for one service.
+type Server struct {
+	service *service.Service
+	version string
+	console fs.FS
+	router  chi.Router
+	api     huma.API
+}
+
+// New builds the handler. console is the built console, with index.html at its
+// root; nil leaves it out.
+func New(s *service.Service, version string, console fs.FS, logger *slog.Logger) *Server {
+	server := &Server{service: s, version: version, console: console, router: chi.NewRouter()}
+	server.router.Use(recoverer(logger), server.guardHost, securityHeaders, server.authenticate)
+	server.describe()
+	server.routes()
+	return server
+}
+
+// OpenAPI is the description of the API as JSON, without a service behind it.
+func OpenAPI(version string) ([]byte, error) {
+	server := &Server{service: &service.Service{Config: &service.Config{}}, version: version, router: chi.NewRouter()}
+	server.describe()
+	server.routes()
+	return json.MarshalIndent(server.api.OpenAPI(), "", " ")
+}
+
+// ServeHTTP implements [http.Handler].
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.ServeHTTP(w, r) }
+
+func (s *Server) describe() {
+	huma.NewError = humaProblem
+	config := huma.DefaultConfig("Rillmark", s.version)
+	config.Info.Description = "Captures row-level changes from the logs of databases and delivers them with resumable offsets."
+	config.OpenAPIPath = "/v1/openapi"
+	config.DocsPath = ""
+	config.SchemasPath = ""
+	config.CreateHooks = nil // no $schema member in bodies
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token": {Type: "http", Scheme: "bearer", Description: "Wanted where the service has a token"},
+	}
+	s.api = humachi.New(s.router, config)
+}
+
+func (s *Server) routes() {
+	s.sourceRoutes()
+	s.destinationRoutes()
+	s.outletRoutes()
+	s.readingRoutes()
+	s.runRoutes()
+	s.streamRoutes()
+	s.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { answerText(w, http.StatusOK, "alive\n") })
+	s.router.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
+		if err := s.service.Ready(r.Context()); err != nil {
+			answerText(w, http.StatusServiceUnavailable, err.Error()+"\n")
+			return
+		}
+		answerText(w, http.StatusOK, "ready\n")
+	})
+	s.router.Method(http.MethodGet, "/metrics", s.metrics())
+	s.router.Post("/v1/session", s.openSession)
+	s.router.NotFound(s.serveConsole)
+	s.router.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		answerProblem(w, newProblem(http.StatusMethodNotAllowed, "method", r.Method+" is not for "+r.URL.Path))
+	})
+}
+
+func answerText(w http.ResponseWriter, status int, text string) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.WriteHeader(status)
+	w.Write([]byte(text)) //nolint:errcheck // the caller has gone
+}
+
+func answerProblem(w http.ResponseWriter, p *Problem) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	json.NewEncoder(w).Encode(p) //nolint:errcheck // the caller has gone
+}
+
+func recoverer(logger *slog.Logger) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			defer func() {
+				if v := recover(); v != nil && v != http.ErrAbortHandler {
+					logger.Error("a request failed inside", "path", r.URL.Path, "panic", v)
+					answerProblem(w, newProblem(http.StatusInternalServerError, "internal", "the service failed at this request; its log says more"))
+				}
+			}()
+			if r.Body != nil {
+				r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+			}
+			next.ServeHTTP(w, r)
+		})
+	}
+}
+
+func securityHeaders(next http.Handler) http.Handler {
+	set := middleware.SetHeader("X-Content-Type-Options", "nosniff")
+	frame := middleware.SetHeader("X-Frame-Options", "DENY")
+	policy := middleware.SetHeader("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:")
+	return set(frame(policy(next)))
+}
+
+// guardHost refuses, on a service without a token, requests that reach loopback
+// under a foreign name or from a foreign page: a web page that a person visits
+// must not be able to read or change anything here.
+func (s *Server) guardHost(next http.Handler) http.Handler {
+	public, _ := url.Parse(s.service.Config.PublicURL)
+	known := func(host string) bool {
+		if name, _, err := net.SplitHostPort(host); err == nil {
+			host = name
+		}
+		host = strings.Trim(host, "[]")
+		return service.Loopback(host) || public != nil && host == public.Hostname()
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if s.service.Config.Token == "" && !known(r.Host) {
+			answerProblem(w, newProblem(http.StatusForbidden, "foreign-host", "this service answers on this machine's own names only, not as "+r.Host))
+			return
+		}
+		if origin := r.Header.Get("Origin"); origin != "" && r.Method != http.MethodGet && r.Method != http.MethodHead {
+			from, err := url.Parse(origin)
+			if err != nil || from.Host != r.Host && !(public != nil && from.Host == public.Host) {
+				answerProblem(w, newProblem(http.StatusForbidden, "foreign-origin", "a page of another site may not change anything here"))
+				return
+			}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+const sessionCookie = "rillmark_session"
+
+// sessionOf is what the console's cookie holds: proof of the token, not the
+// token itself.
+func sessionOf(token string) string {
+	sum := sha256.Sum256([]byte("rillmark console session\x00" + token))
+	return hex.EncodeToString(sum[:])
+}
+
+func same(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
+
+// authenticate wants the token on every call where one is set. The console's
+// own files, which hold no data, and the sign of life go without.
+func (s *Server) authenticate(next http.Handler) http.Handler {
+	token := s.service.Config.Token
+	if token == "" {
+		return next
+	}
+	session := sessionOf(token)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if given, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok && same(given, token) {
+			next.ServeHTTP(w, r)
+			return
+		}
+		if cookie, err := r.Cookie(sessionCookie); err == nil && same(cookie.Value, session) {
+			next.ServeHTTP(w, r)
+			return
+		}
+		open := r.URL.Path == "/healthz" || r.URL.Path == "/v1/session"
+		if !open && (strings.HasPrefix(r.URL.Path, "/v1/") || r.URL.Path == "/metrics" || r.URL.Path == "/readyz") {
+			w.Header().Set("WWW-Authenticate", `Bearer realm="rillmark"`)
+			p := newProblem(http.StatusUnauthorized, "token-wanted", "this service wants its token")
+			p.Fix = "send it as Authorization: Bearer …; the client takes it from RILLMARK_TOKEN"
+			answerProblem(w, p)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// openSession gives the console a cookie for the token that a person typed.
+func (s *Server) openSession(w http.ResponseWriter, r *http.Request) {
+	var body struct {
+		Token string `json:"token"`
+	}
+	if err := json.NewDecoder(r.Body).Decode(&body); err != nil {
+		answerProblem(w, newProblem(http.StatusBadRequest, "bad-request", "the body is not JSON"))
+		return
+	}
+	token := s.service.Config.Token
+	if token == "" || !same(body.Token, token) {
+		answerProblem(w, newProblem(http.StatusUnauthorized, "token-wrong", "this is not the service's token"))
+		return
+	}
+	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Value: sessionOf(token), Path: "/", HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, Secure: strings.HasPrefix(s.service.Config.PublicURL, "https://")})
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// serveConsole serves the console's files; any other path is one of its pages.
+func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
+	if strings.HasPrefix(r.URL.Path, "/v1/") || s.console == nil || r.Method != http.MethodGet && r.Method != http.MethodHead {
+		answerProblem(w, newProblem(http.StatusNotFound, service.CodeNotFound, "there is nothing at "+r.URL.Path))
+		return
+	}
+	name := strings.TrimPrefix(r.URL.Path, "/")
+	if info, err := fs.Stat(s.console, name); name != "" && err == nil && !info.IsDir() {
+		if strings.HasPrefix(name, "assets/") {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // their names hold a hash
+		}
+		http.ServeFileFS(w, r, s.console, name)
+		return
+	}
+	if _, err := fs.Stat(s.console, "index.html"); err != nil {
+		answerText(w, http.StatusNotFound, "this binary was built without the console; `make build` builds both\n")
+		return
+	}
+	w.Header().Set("Cache-Control", "no-cache")
+	http.ServeFileFS(w, r, s.console, "index.html")
+}
+
+// Serve listens until ctx is done, then lets requests end for up to grace.
+func Serve(ctx context.Context, listener net.Listener, handler http.Handler, grace time.Duration) error {
+	requests, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		BaseContext: func(net.Listener) context.Context { return requests }}
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(listener) }()
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	cancel() // live streams have no end of their own
+	last, stop := context.WithTimeout(context.Background(), grace)
+	defer stop()
+	if err := server.Shutdown(last); err != nil {
+		server.Close() //nolint:errcheck // what is left has had its time
+	}
+	<-ended
+	return nil
+}

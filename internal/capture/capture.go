@@ -1,0 +1,232 @@
+// Package capture runs sources: it takes a source's journal over, runs its
+// engine into it, and tries again after a fault that may pass. One [Source] is
+// one such loop.
+package capture
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+)
+
+// The phases of a source's capture.
+const (
+	PhasePaused   = "paused"   // somebody wants it so
+	PhaseStarting = "starting" // connecting, preparing
+	PhaseRunning  = "running"  // following, and perhaps loading
+	PhaseWaiting  = "waiting"  // for a fault to pass; tried again by itself
+	PhaseFailed   = "failed"   // a person has to decide; see the error
+)
+
+// Status is what a source's capture is doing.
+type Status struct {
+	Phase string
+	Doing string
+	// Error is the last one, in a person's words; empty while all is well.
+	Error string
+	Code  string
+	Since time.Time
+	Retry time.Time // when it is tried again, while waiting
+}
+
+// Source runs one source until its context is done.
+type Source struct {
+	ID      int64
+	Name    string
+	Engine  func() (engine.Engine, error) // built anew for each try: secrets may have changed
+	Catalog *catalog.Catalog
+	Store   *journal.Store
+	Log     func(level, event, message string)
+	Stats   *Stats
+
+	mu     sync.Mutex
+	status Status
+	writer *journal.Writer
+}
+
+// Status is how the source stands now.
+func (s *Source) Status() Status {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.status
+}
+
+func (s *Source) set(change func(*Status)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	phase := s.status.Phase
+	change(&s.status)
+	if s.status.Phase != phase {
+		s.status.Since = time.Now()
+	}
+}
+
+// Counts are exact up to the newest append, while this process writes the
+// journal; ok is false otherwise.
+func (s *Source) Counts() (counts []journal.Count, next int64, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.writer == nil {
+		return nil, 0, false
+	}
+	counts, next = s.writer.Counts()
+	return counts, next, true
+}
+
+// The waits between tries.
+const (
+	firstWait = 200 * time.Millisecond
+	longWait  = 10 * time.Second
+)
+
+// Run captures until ctx is done.
+func (s *Source) Run(ctx context.Context) {
+	wait := firstWait
+	last := ""
+	for {
+		began := time.Now()
+		s.set(func(st *Status) { st.Phase = PhaseStarting })
+		err := s.once(ctx)
+		if ctx.Err() != nil {
+			s.set(func(st *Status) { *st = Status{Phase: PhasePaused} })
+			return
+		}
+		if time.Since(began) > time.Minute {
+			wait = firstWait
+		}
+		text, code := err.Error(), "error"
+		var fault *engine.Fault
+		if errors.As(err, &fault) {
+			code = fault.Code
+		}
+		final := engine.IsFinal(err)
+		if text != last || final {
+			s.Log("error", code, text)
+		}
+		last = text
+		if final {
+			s.set(func(st *Status) { st.Phase, st.Doing, st.Error, st.Code = PhaseFailed, "", text, code })
+			<-ctx.Done() // until a person resumes it
+			s.set(func(st *Status) { *st = Status{Phase: PhasePaused} })
+			return
+		}
+		pause := wait + rand.N(wait/2)
+		s.set(func(st *Status) {
+			st.Phase, st.Doing, st.Error, st.Code, st.Retry = PhaseWaiting, "", text, code, time.Now().Add(pause)
+		})
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+		wait = min(wait*2, longWait)
+	}
+}
+
+// once is one try: from the journal's own position until something fails.
+func (s *Source) once(ctx context.Context) error {
+	built, err := s.Engine()
+	if err != nil {
+		return err
+	}
+	writer, head, err := s.Store.TakeOver(ctx, s.ID, false)
+	if err != nil {
+		return stateFault(err)
+	}
+	defer writer.Close(ctx)
+	tables, err := s.Catalog.TableStates(ctx, s.ID)
+	if err != nil {
+		return stateFault(err)
+	}
+	s.mu.Lock()
+	s.writer = writer
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		s.writer = nil
+		s.mu.Unlock()
+	}()
+
+	statements := func(states []engine.TableState) []journal.Statement { return s.Catalog.TableStatements(s.ID, states) }
+	to := newSink(writer, statements, s.take, s.Stats)
+	group, ctx := errgroup.WithContext(ctx)
+	parcels := make(chan parcel, 1)
+	group.Go(func() error { return to.compress(ctx, parcels) })
+	group.Go(func() error { return stateFault(to.store(ctx, parcels)) })
+	group.Go(func() error { return s.keepCounts(ctx, writer) })
+	group.Go(func() error {
+		err := built.Run(ctx, engine.Start{Checkpoint: head.Checkpoint, Tables: tables}, to)
+		to.end(err)
+		if err == nil {
+			err = errors.New("the engine ended without being asked to")
+		}
+		return err
+	})
+	// Whoever fails first ends the others; an engine that waits for room is
+	// woken too.
+	stop := context.AfterFunc(ctx, func() { to.end(context.Cause(ctx)) })
+	defer stop()
+	err = group.Wait()
+	flush, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	defer cancel()
+	writer.FlushCounts(flush) //nolint:errcheck // they are counted again from the blocks
+	return err
+}
+
+// take passes an engine's report on.
+func (s *Source) take(r engine.Report) {
+	if r.Message != "" {
+		s.Log(r.Level, r.Event, r.Message)
+	}
+	if r.Doing != "" {
+		s.set(func(st *Status) {
+			st.Doing = r.Doing
+			if r.Doing != "connecting" {
+				st.Phase, st.Error, st.Code = PhaseRunning, "", ""
+			}
+		})
+	}
+}
+
+// countsEvery is how often the counts are stored; what is younger is counted
+// again after a crash.
+const countsEvery = time.Second
+
+func (s *Source) keepCounts(ctx context.Context, writer *journal.Writer) error {
+	ticker := time.NewTicker(countsEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-ticker.C:
+			if err := writer.FlushCounts(ctx); err != nil {
+				return stateFault(err)
+			}
+		}
+	}
+}
+
+// stateFault puts an error of the state database into words.
+func stateFault(err error) error {
+	switch {
+	case err == nil || errors.Is(err, context.Canceled):
+		return err
+	case errors.Is(err, journal.ErrHeld):
+		return &engine.Fault{Code: "held-elsewhere", Message: "another instance on this state database captures this source; this one stands by"}
+	case errors.Is(err, journal.ErrFenced):
+		return &engine.Fault{Code: "fenced", Cause: err, Message: "this instance no longer writes the source's journal"}
+	}
+	return &engine.Fault{Code: "state-database", Cause: err, Message: "the state database cannot be used; the source keeps its log for us meanwhile"}
+}
+
+// String names the source in logs.
+func (s *Source) String() string { return fmt.Sprintf("source/%s", s.Name) }

@@ -1,0 +1,291 @@
+package capture
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+)
+
+const (
+	// blockBytes of payload close a block.
+	blockBytes = 512 << 10
+	// minGap is the least time between two appends that small transactions ask
+	// for: a block each would use up the state database's transaction ids.
+	minGap = 4 * time.Millisecond
+	// closedBlocks wait for the compressor at most; the engine then waits.
+	closedBlocks = 2
+	// appendBlocks go into one append at most.
+	appendBlocks = 4
+)
+
+// sink is the way from an engine into the journal: the engine's goroutine fills
+// a block, one goroutine compresses closed blocks, one appends them. A block is
+// closed when it is full, or at a transaction's end as soon as nothing is on its
+// way, so that delay is low when little happens and blocks are large when much
+// does.
+type sink struct {
+	writer  *journal.Writer
+	tables  func([]engine.TableState) []journal.Statement
+	report  func(engine.Report)
+	stats   *Stats
+	now     func() time.Time
+	release atomic.Uint64
+
+	mu         sync.Mutex
+	space      sync.Cond // room for a closed block, a stored one, or the end
+	err        error
+	checkpoint func() engine.Checkpoint
+	builder    *journal.Builder
+	next       int64
+	tx         change.OpenTransaction
+	inTx       bool
+	states     []engine.TableState // with the open block
+	touched    bool
+	closed     []parcel
+	closes     int64 // parcels closed so far
+	stores     int64 // parcels stored so far
+	lastTake   time.Time
+	wake       chan struct{} // the compressor has something to look at
+}
+
+// parcel is what one step of the journal stores.
+type parcel struct {
+	block      *journal.Block // nil where only the checkpoint moves
+	checkpoint engine.Checkpoint
+	states     []engine.TableState
+	hurry      bool
+}
+
+func newSink(writer *journal.Writer, tables func([]engine.TableState) []journal.Statement, report func(engine.Report), stats *Stats) *sink {
+	s := &sink{writer: writer, tables: tables, report: report, stats: stats, now: time.Now,
+		builder: journal.NewBuilder(64 << 10), next: writer.Next(), wake: make(chan struct{}, 1)}
+	s.space.L = &s.mu
+	return s
+}
+
+func (s *sink) Lock()   { s.mu.Lock() }
+func (s *sink) Unlock() { s.mu.Unlock() }
+
+func (s *sink) Checkpoint(f func() engine.Checkpoint) { s.checkpoint = f }
+
+func (s *sink) Room() error {
+	for s.err == nil && s.builder.Size() >= blockBytes {
+		if len(s.closed) < closedBlocks {
+			s.close()
+			break
+		}
+		s.space.Wait()
+	}
+	return s.err
+}
+
+func (s *sink) Begin(id string, commitTime int64, next uint64) {
+	s.tx = change.OpenTransaction{ID: id, CommitTime: commitTime, Next: next}
+	s.inTx = true
+	s.builder.BeginTransaction()
+}
+
+func (s *sink) Add(row *change.Row) { s.builder.Add(&s.tx, row) }
+
+func (s *sink) Next() uint64 { return s.tx.Next }
+
+func (s *sink) Commit() {
+	s.builder.EndTransaction()
+	s.inTx = false
+	if s.builder.Events() > 0 || len(s.states) > 0 {
+		s.signal()
+	}
+}
+
+func (s *sink) Table(t engine.TableState) {
+	for i := range s.states {
+		if s.states[i].Table == t.Table {
+			if t.Schema == nil {
+				t.Schema = s.states[i].Schema
+			}
+			s.states[i] = t
+			return
+		}
+	}
+	s.states = append(s.states, t)
+}
+
+func (s *sink) Touch() {
+	s.touched = true
+	s.signal()
+}
+
+// Store implements [engine.Sink]; the lock is held, and is released while waiting.
+func (s *sink) Store(ctx context.Context) error {
+	s.close()
+	want := s.closes
+	stop := context.AfterFunc(ctx, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.space.Broadcast()
+	})
+	defer stop()
+	for s.err == nil && s.stores < want && ctx.Err() == nil {
+		s.space.Wait()
+	}
+	if s.err != nil {
+		return s.err
+	}
+	return context.Cause(ctx)
+}
+
+func (s *sink) Released() uint64 { return s.release.Load() }
+
+func (s *sink) Report(r engine.Report) { s.report(r) }
+
+func (s *sink) signal() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// close hands the open block, with the checkpoint it reaches, to the compressor.
+func (s *sink) close() {
+	p := parcel{checkpoint: s.checkpoint(), states: s.states, hurry: len(s.closed) > 0}
+	if s.builder.Events() > 0 {
+		p.block = s.builder.Close(s.next)
+		s.next = p.block.Last + 1
+		s.builder = journal.NewBuilder(roomAfter(len(p.block.Payload)))
+	}
+	s.states, s.touched = nil, false
+	s.closed = append(s.closed, p)
+	s.closes++
+	s.signal()
+}
+
+// roomAfter guesses the next block's size from the last one's.
+func roomAfter(last int) int {
+	if last > blockBytes/4 {
+		return blockBytes + blockBytes/8
+	}
+	return max(2*last, 4<<10)
+}
+
+// end makes every call of the engine fail from here on.
+func (s *sink) end(err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.err == nil {
+		s.err = err
+	}
+	s.space.Broadcast()
+}
+
+// take waits for the next parcel. The open block is taken at a transaction's end
+// when the last was taken long enough ago.
+func (s *sink) take(ctx context.Context) (parcel, error) {
+	var timer <-chan time.Time
+	for {
+		s.mu.Lock()
+		wait := minGap - s.now().Sub(s.lastTake)
+		due := s.builder.Events() > 0 || len(s.states) > 0 || s.touched
+		if len(s.closed) == 0 && due && !s.inTx && wait <= 0 && s.checkpoint != nil {
+			s.close()
+		}
+		if len(s.closed) > 0 {
+			p := s.closed[0]
+			s.closed = append(s.closed[:0], s.closed[1:]...)
+			s.lastTake = s.now()
+			s.space.Broadcast()
+			s.mu.Unlock()
+			return p, nil
+		}
+		due = due && !s.inTx
+		s.mu.Unlock()
+		if due && wait > 0 {
+			timer = time.After(wait)
+		} else {
+			timer = nil
+		}
+		select {
+		case <-ctx.Done():
+			return parcel{}, context.Cause(ctx)
+		case <-s.wake:
+		case <-timer:
+		}
+	}
+}
+
+// compress takes parcels and passes them on, compressed.
+func (s *sink) compress(ctx context.Context, to chan<- parcel) error {
+	compressor := journal.NewCompressor()
+	for {
+		p, err := s.take(ctx)
+		if err != nil {
+			return err
+		}
+		if p.block != nil {
+			compressor.Compress(p.block, p.hurry)
+		}
+		select {
+		case to <- p:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// store appends parcels, several at once where they have piled up.
+func (s *sink) store(ctx context.Context, from <-chan parcel) error {
+	for {
+		var batch []parcel
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case p := <-from:
+			batch = append(batch, p)
+		}
+	more:
+		for len(batch) < appendBlocks {
+			select {
+			case p := <-from:
+				batch = append(batch, p)
+			default:
+				break more
+			}
+		}
+		if err := s.append(ctx, batch); err != nil {
+			s.end(err)
+			return err
+		}
+	}
+}
+
+func (s *sink) append(ctx context.Context, batch []parcel) error {
+	var blocks []*journal.Block
+	var states []engine.TableState
+	for _, p := range batch {
+		if p.block != nil {
+			blocks = append(blocks, p.block)
+		}
+		states = append(states, p.states...)
+	}
+	last := batch[len(batch)-1].checkpoint
+	stored := int64(0)
+	for _, b := range blocks {
+		stored += int64(len(b.Stored))
+	}
+	began := time.Now()
+	if err := s.writer.Append(ctx, blocks, last.State, s.tables(states)); err != nil {
+		return fmt.Errorf("the state database does not take the journal's next block: %w", err)
+	}
+	s.stats.appended(blocks, stored, time.Since(began))
+	s.release.Store(last.Release)
+	s.mu.Lock()
+	s.stores += int64(len(batch))
+	s.space.Broadcast()
+	s.mu.Unlock()
+	return nil
+}

@@ -1,0 +1,256 @@
+// Package catalog keeps the records of one Rillmark in its state database:
+// sources, destinations, outlets and their offsets, tables' states, schema
+// versions, and the log of the run.
+package catalog
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"rillmark/internal/definition"
+)
+
+// The errors that a caller answers in its own way.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrTaken    = errors.New("the name is taken")
+	ErrVersion  = errors.New("somebody else has changed it meanwhile")
+	ErrInUse    = errors.New("it is in use")
+)
+
+// Catalog is the state database's records. It is safe for several goroutines.
+type Catalog struct {
+	Pool    *pgxpool.Pool
+	Keeper  *Keeper
+	schemas schemaCache
+}
+
+// New keeps records in the database behind pool, which must be migrated.
+func New(pool *pgxpool.Pool, keeper *Keeper) *Catalog {
+	return &Catalog{Pool: pool, Keeper: keeper}
+}
+
+// Record is a definition with what is kept beside it.
+type Record[D any] struct {
+	ID         int64
+	Name       string
+	Definition D
+	Version    int64
+	// Running is what somebody asked for; Reason says why, in their words.
+	Running   bool
+	Reason    string
+	CreatedAt time.Time
+	UpdatedAt time.Time
+}
+
+// kind is one of the tables of records.
+type kind string
+
+const (
+	sources      kind = "source"
+	destinations kind = "destination"
+	outlets      kind = "outlet"
+)
+
+// Source, Destination and Outlet are the records.
+type (
+	Source      = Record[definition.Source]
+	Destination = Record[definition.Destination]
+	Outlet      = Record[definition.Outlet]
+)
+
+func columns(k kind) string {
+	if k == destinations {
+		return "id, name, definition, version, false, '', created_at, updated_at"
+	}
+	return "id, name, definition, version, running, reason, created_at, updated_at"
+}
+
+func scan[D any](row pgx.CollectableRow) (*Record[D], error) {
+	r := new(Record[D])
+	var raw []byte
+	if err := row.Scan(&r.ID, &r.Name, &raw, &r.Version, &r.Running, &r.Reason, &r.CreatedAt, &r.UpdatedAt); err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(raw, &r.Definition); err != nil {
+		return nil, fmt.Errorf("the definition of %s: %w", r.Name, err)
+	}
+	return r, nil
+}
+
+func list[D any](ctx context.Context, c *Catalog, k kind) ([]*Record[D], error) {
+	rows, _ := c.Pool.Query(ctx, "SELECT "+columns(k)+" FROM rillmark."+string(k)+" ORDER BY name")
+	return pgx.CollectRows(rows, scan[D])
+}
+
+func get[D any](ctx context.Context, c *Catalog, k kind, name string) (*Record[D], error) {
+	rows, _ := c.Pool.Query(ctx, "SELECT "+columns(k)+" FROM rillmark."+string(k)+" WHERE name = $1", name)
+	r, err := pgx.CollectExactlyOneRow(rows, scan[D])
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	return r, err
+}
+
+// Sources lists all sources by name.
+func (c *Catalog) Sources(ctx context.Context) ([]*Source, error) {
+	return list[definition.Source](ctx, c, sources)
+}
+
+// Source finds one by name.
+func (c *Catalog) Source(ctx context.Context, name string) (*Source, error) {
+	return get[definition.Source](ctx, c, sources, name)
+}
+
+// Destinations lists all destinations by name.
+func (c *Catalog) Destinations(ctx context.Context) ([]*Destination, error) {
+	return list[definition.Destination](ctx, c, destinations)
+}
+
+// Destination finds one by name.
+func (c *Catalog) Destination(ctx context.Context, name string) (*Destination, error) {
+	return get[definition.Destination](ctx, c, destinations, name)
+}
+
+// Outlets lists all outlets by name.
+func (c *Catalog) Outlets(ctx context.Context) ([]*Outlet, error) {
+	return list[definition.Outlet](ctx, c, outlets)
+}
+
+// Outlet finds one by name.
+func (c *Catalog) Outlet(ctx context.Context, name string) (*Outlet, error) {
+	return get[definition.Outlet](ctx, c, outlets, name)
+}
+
+// AddSource stores a source, paused; its password is sealed on the way.
+func (c *Catalog) AddSource(ctx context.Context, name string, d definition.Source) error {
+	d.Connection.Password = c.Keeper.Seal(d.Connection.Password)
+	_, err := c.Pool.Exec(ctx, "INSERT INTO rillmark.source (name, definition, reason) VALUES ($1, $2, 'not started yet')", name, asJSON(d))
+	return translate(err)
+}
+
+// AddDestination stores a destination.
+func (c *Catalog) AddDestination(ctx context.Context, name string, d definition.Destination) error {
+	_, err := c.Pool.Exec(ctx, "INSERT INTO rillmark.destination (name, definition) VALUES ($1, $2)", name, asJSON(d))
+	return translate(err)
+}
+
+// AddOutlet stores an outlet, running, that has delivered up to committed.
+func (c *Catalog) AddOutlet(ctx context.Context, name string, d definition.Outlet, source int64, destination *int64, committed int64) error {
+	_, err := c.Pool.Exec(ctx, `WITH one AS (
+			INSERT INTO rillmark.outlet (name, source_id, destination_id, definition) VALUES ($1, $2, $3, $4) RETURNING id)
+		INSERT INTO rillmark.outlet_offset (outlet_id, committed) SELECT id, $5 FROM one`, name, source, destination, asJSON(d), committed)
+	return translate(err)
+}
+
+// EditSource stores a new definition where version is still the newest. A
+// password of [Sealed] leaves the old one.
+func (c *Catalog) EditSource(ctx context.Context, name string, version int64, d definition.Source) error {
+	if d.Connection.Password == Sealed {
+		old, err := c.Source(ctx, name)
+		if err != nil {
+			return err
+		}
+		d.Connection.Password = old.Definition.Connection.Password
+	} else {
+		d.Connection.Password = c.Keeper.Seal(d.Connection.Password)
+	}
+	return c.edit(ctx, sources, name, version, d)
+}
+
+// EditDestination stores a new definition where version is still the newest.
+func (c *Catalog) EditDestination(ctx context.Context, name string, version int64, d definition.Destination) error {
+	return c.edit(ctx, destinations, name, version, d)
+}
+
+// EditOutlet stores a new definition where version is still the newest.
+func (c *Catalog) EditOutlet(ctx context.Context, name string, version int64, d definition.Outlet) error {
+	return c.edit(ctx, outlets, name, version, d)
+}
+
+func (c *Catalog) edit(ctx context.Context, k kind, name string, version int64, d any) error {
+	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark."+string(k)+" SET definition = $3, version = version + 1, updated_at = now() WHERE name = $1 AND version = $2", name, version, asJSON(d))
+	if err != nil {
+		return translate(err)
+	}
+	if tag.RowsAffected() == 0 {
+		var exists bool
+		if err := c.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM rillmark."+string(k)+" WHERE name = $1)", name).Scan(&exists); err != nil {
+			return err
+		}
+		if !exists {
+			return ErrNotFound
+		}
+		return ErrVersion
+	}
+	return nil
+}
+
+// SetSourceRunning records that somebody wants a source to run, or not, and why.
+func (c *Catalog) SetSourceRunning(ctx context.Context, name string, running bool, reason string) error {
+	return c.setRunning(ctx, sources, name, running, reason)
+}
+
+// SetOutletRunning records that somebody wants an outlet to run, or not, and why.
+func (c *Catalog) SetOutletRunning(ctx context.Context, name string, running bool, reason string) error {
+	return c.setRunning(ctx, outlets, name, running, reason)
+}
+
+func (c *Catalog) setRunning(ctx context.Context, k kind, name string, running bool, reason string) error {
+	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark."+string(k)+" SET running = $2, reason = $3, updated_at = now() WHERE name = $1", name, running, reason)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+// RemoveSource forgets a source; its outlets and its journal must be gone.
+func (c *Catalog) RemoveSource(ctx context.Context, name string) error {
+	return c.remove(ctx, sources, name)
+}
+
+// RemoveDestination forgets a destination that no outlet uses.
+func (c *Catalog) RemoveDestination(ctx context.Context, name string) error {
+	return c.remove(ctx, destinations, name)
+}
+
+// RemoveOutlet forgets an outlet with its offset.
+func (c *Catalog) RemoveOutlet(ctx context.Context, name string) error {
+	return c.remove(ctx, outlets, name)
+}
+
+func (c *Catalog) remove(ctx context.Context, k kind, name string) error {
+	tag, err := c.Pool.Exec(ctx, "DELETE FROM rillmark."+string(k)+" WHERE name = $1", name)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	return translate(err)
+}
+
+func asJSON(d any) []byte {
+	raw, err := json.Marshal(d)
+	if err != nil {
+		panic(err) // definitions are strings, numbers and lists of them
+	}
+	return raw
+}
+
+func translate(err error) error {
+	var server *pgconn.PgError
+	if errors.As(err, &server) {
+		switch server.Code {
+		case "23505":
+			return ErrTaken
+		case "23503":
+			return ErrInUse
+		}
+	}
+	return err
+}

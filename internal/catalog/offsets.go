@@ -1,0 +1,51 @@
+package catalog
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Offset is how far an outlet is.
+type Offset struct {
+	// Committed is the newest offset that was delivered; 0 before the first.
+	Committed int64
+	// Run counts the outlet's rewinds, from 1.
+	Run         int
+	Delivered   int64 // events that went out, repeats included
+	CommittedAt time.Time
+}
+
+// Offset reads how far an outlet is.
+func (c *Catalog) Offset(ctx context.Context, outlet int64) (Offset, error) {
+	var o Offset
+	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
+		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return o, ErrNotFound
+	}
+	return o, err
+}
+
+// Commit moves an outlet's committed offset forward within its run, and counts
+// what was delivered. An offset at or below the committed one changes nothing
+// but the count; a run that is over is [ErrVersion].
+func (c *Catalog) Commit(ctx context.Context, outlet int64, run int, committed, delivered int64) error {
+	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.outlet_offset SET committed = greatest(committed, $3), delivered = delivered + $4, committed_at = now()
+		WHERE outlet_id = $1 AND run = $2`, outlet, run, committed, delivered)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrVersion
+	}
+	return err
+}
+
+// Rewind sets an outlet's committed offset, back or forward, and begins a new run.
+func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64) error {
+	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark.outlet_offset SET committed = $2, run = run + 1, committed_at = now() WHERE outlet_id = $1", outlet, committed)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	return err
+}

@@ -1,0 +1,107 @@
+package catalog
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+)
+
+// TableStates reads what is on record of a source's tables.
+func (c *Catalog) TableStates(ctx context.Context, source int64) (map[string]*engine.TableState, error) {
+	rows, _ := c.Pool.Query(ctx, `SELECT name, state, note, fingerprint, load, rows_done, rows_estimate FROM rillmark.source_table WHERE source_id = $1`, source)
+	states := make(map[string]*engine.TableState)
+	_, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (struct{}, error) {
+		t := new(engine.TableState)
+		var fingerprint *int64
+		if err := row.Scan(&t.Table, &t.State, &t.Note, &fingerprint, &t.Progress, &t.RowsDone, &t.RowsEstimate); err != nil {
+			return struct{}{}, err
+		}
+		states[t.Table] = t
+		if fingerprint != nil {
+			// Resolved below: this connection is busy with the rows.
+			t.Schema = &change.Schema{Table: change.Fingerprint(*fingerprint).String()}
+		}
+		return struct{}{}, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range states {
+		if t.Schema == nil {
+			continue
+		}
+		f, err := change.ParseFingerprint(t.Schema.Table)
+		if err != nil {
+			return nil, err
+		}
+		if t.Schema, err = c.Schema(ctx, f); err != nil {
+			return nil, err
+		}
+	}
+	return states, nil
+}
+
+// TableStatements are what an append runs to put tables' states on record with
+// the events that led to them.
+func (c *Catalog) TableStatements(source int64, tables []engine.TableState) []journal.Statement {
+	statements := make([]journal.Statement, 0, 2*len(tables))
+	for _, t := range tables {
+		var fingerprint *int64
+		if t.Schema != nil {
+			f := int64(t.Schema.Fingerprint())
+			fingerprint = &f
+			statements = append(statements, journal.Statement{SQL: `WITH version AS (
+					INSERT INTO rillmark.schema_version (fingerprint, table_name, definition) VALUES ($2, $3, $4) ON CONFLICT DO NOTHING)
+				INSERT INTO rillmark.source_schema (source_id, fingerprint) VALUES ($1, $2) ON CONFLICT DO NOTHING`,
+				Args: []any{source, f, t.Schema.Table, t.Schema.Definition()}})
+			c.schemas.put(t.Schema)
+		}
+		statements = append(statements, journal.Statement{SQL: `INSERT INTO rillmark.source_table (source_id, name, state, note, fingerprint, load, rows_done, rows_estimate)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+			ON CONFLICT (source_id, name) DO UPDATE SET state = excluded.state, note = excluded.note, fingerprint = coalesce(excluded.fingerprint, source_table.fingerprint),
+				load = excluded.load, rows_done = excluded.rows_done, rows_estimate = excluded.rows_estimate, updated_at = now()`,
+			Args: []any{source, t.Table, t.State, t.Note, fingerprint, t.Progress, t.RowsDone, t.RowsEstimate}})
+	}
+	return statements
+}
+
+// ReloadTable asks for a table's rows to be read anew. It takes effect when the
+// source's capture starts the next time.
+func (c *Catalog) ReloadTable(ctx context.Context, source int64, table string) error {
+	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.source_table SET state = $3, note = '', load = NULL, rows_done = 0, updated_at = now()
+		WHERE source_id = $1 AND name = $2 AND state NOT IN ($4, $5)`, source, table, engine.StateToLoad, engine.StateGone, engine.StateUnpublished)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+// SchemaVersion is a version with where it came from.
+type SchemaVersion struct {
+	Schema    *change.Schema
+	Source    string
+	FirstSeen time.Time
+}
+
+// SchemaVersions lists the versions that a source has used, oldest first; of all
+// sources where source is empty.
+func (c *Catalog) SchemaVersions(ctx context.Context, source string) ([]SchemaVersion, error) {
+	rows, _ := c.Pool.Query(ctx, `SELECT v.definition, s.name, u.first_seen FROM rillmark.source_schema u
+		JOIN rillmark.schema_version v USING (fingerprint) JOIN rillmark.source s ON s.id = u.source_id
+		WHERE $1 = '' OR s.name = $1 ORDER BY s.name, v.table_name, u.first_seen`, source)
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (SchemaVersion, error) {
+		var v SchemaVersion
+		var raw []byte
+		if err := row.Scan(&raw, &v.Source, &v.FirstSeen); err != nil {
+			return v, err
+		}
+		var err error
+		v.Schema, err = change.ParseSchema(raw)
+		return v, err
+	})
+}

@@ -1,0 +1,23 @@
+package change
+
+// Row is one event on its way into a journal, before it has an offset. Whoever
+// takes it copies what it needs: the slices are good during the call only.
+type Row struct {
+	Operation     Operation
+	Table         string
+	Schema        *Schema // nil for a message
+	Place         uint64  // in the source's log
+	Before, After []Value
+	// Rekeyed is the other half's key where a changed key makes two events.
+	Rekeyed []Value
+	Body    []byte
+}
+
+// OpenTransaction is the transaction that the next rows belong to.
+type OpenTransaction struct {
+	ID         string
+	CommitTime int64 // microseconds since 1970-01-01 UTC
+	// Next is the index of the next event in the transaction; the journal's
+	// builder counts it up.
+	Next uint64
+}

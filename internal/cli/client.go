@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+
+	"rillmark/internal/api"
+)
+
+// refusal is a problem document that the service answered with.
+type refusal struct{ api.Problem }
+
+func (r *refusal) Error() string { return faultText(r.Detail, r.Fix) }
+
+// request builds one call; body, where not nil, is marshalled unless it is bytes.
+func (a *app) request(ctx context.Context, method, path string, body any) (*http.Request, error) {
+	base, err := url.Parse(a.server)
+	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" {
+		return nil, usage("--server %q is no address of a service: write http://127.0.0.1:7450", a.server)
+	}
+	var reader io.Reader
+	switch b := body.(type) {
+	case nil:
+	case []byte:
+		reader = bytes.NewReader(b)
+	default:
+		encoded, err := json.Marshal(b)
+		if err != nil {
+			return nil, err
+		}
+		reader = bytes.NewReader(encoded)
+	}
+	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.server, "/")+path, reader)
+	if err != nil {
+		return nil, err
+	}
+	if body != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if token := os.Getenv("RILLMARK_TOKEN"); token != "" {
+		r.Header.Set("Authorization", "Bearer "+token)
+	}
+	return r, nil
+}
+
+func (a *app) send(r *http.Request) (*http.Response, error) {
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		if r.Context().Err() != nil {
+			return nil, context.Cause(r.Context())
+		}
+		var inner *url.Error
+		if errors.As(err, &inner) {
+			err = inner.Err
+		}
+		return nil, &coded{exitUnreachable, fmt.Errorf("no service answers at %s: %w. To mend it: start one with `rillmark serve`, or say where it is with --server", a.server, err)}
+	}
+	if response.StatusCode < 400 {
+		return response, nil
+	}
+	defer response.Body.Close() //nolint:errcheck // it was only read
+	raw, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	if err != nil {
+		return nil, err
+	}
+	refused := new(refusal)
+	if err := json.Unmarshal(raw, &refused.Problem); err != nil || refused.Detail == "" {
+		return nil, &coded{exitFailed, fmt.Errorf("%s answers %s, not as Rillmark does", a.server, response.Status)}
+	}
+	code := exitRefused
+	if response.StatusCode >= 500 {
+		code = exitFailed
+	}
+	return nil, &coded{code, refused}
+}
+
+// call makes one call and reads its answer into into, where that is not nil. It
+// returns the answer as it came.
+func (a *app) call(ctx context.Context, method, path string, body, into any) ([]byte, error) {
+	r, err := a.request(ctx, method, path, body)
+	if err != nil {
+		return nil, err
+	}
+	return a.finish(r, into)
+}
+
+func (a *app) finish(r *http.Request, into any) ([]byte, error) {
+	response, err := a.send(r)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close() //nolint:errcheck // it was only read
+	raw, err := io.ReadAll(response.Body)
+	if err != nil {
+		return nil, err
+	}
+	if into != nil {
+		if err := json.Unmarshal(raw, into); err != nil {
+			return nil, fmt.Errorf("%s answers in a form that this client does not know: %w", a.server, err)
+		}
+	}
+	return raw, nil
+}
+
+// events reads a live stream until it ends. take gets each event's id and data,
+// which are good during the call only.
+func (a *app) events(ctx context.Context, path string, take func(id string, data []byte) error) error {
+	r, err := a.request(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return err
+	}
+	response, err := a.send(r)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close() //nolint:errcheck // it was only read
+	in := bufio.NewReaderSize(response.Body, 64<<10)
+	var id, kind string
+	for {
+		line, err := in.ReadBytes('\n')
+		if err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return &coded{exitUnreachable, fmt.Errorf("the stream from %s ended: %w", a.server, err)}
+		}
+		line = bytes.TrimRight(line, "\r\n")
+		field, value, _ := bytes.Cut(line, []byte(": "))
+		switch string(field) {
+		case "id":
+			id = string(value)
+		case "event":
+			kind = string(value)
+		case "data":
+			if kind == "problem" {
+				refused := new(refusal)
+				if err := json.Unmarshal(value, &refused.Problem); err != nil {
+					return err
+				}
+				return &coded{exitFailed, refused}
+			}
+			if err := take(id, value); err != nil {
+				return err
+			}
+		case "":
+			id, kind = "", ""
+		}
+	}
+}

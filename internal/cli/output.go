@@ -1,0 +1,122 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+)
+
+// printJSON prints an answer as it came, indented.
+func (a *app) printJSON(raw []byte) error {
+	var b bytes.Buffer
+	if err := json.Indent(&b, bytes.TrimSpace(raw), "", "  "); err != nil {
+		return err
+	}
+	b.WriteByte('\n')
+	_, err := a.out.Write(b.Bytes())
+	return err
+}
+
+// table prints rows under a head; a column whose head begins with > is
+// right-aligned.
+func table(w io.Writer, head []string, rows [][]string) error {
+	widths := make([]int, len(head))
+	for i, h := range head {
+		widths[i] = len([]rune(strings.TrimPrefix(h, ">")))
+	}
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], len([]rune(cell)))
+		}
+	}
+	out := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	line := func(cells []string, heading bool) {
+		for i, cell := range cells {
+			if heading {
+				cell = strings.ToUpper(strings.TrimPrefix(cell, ">"))
+			}
+			if strings.HasPrefix(head[i], ">") {
+				cell = strings.Repeat(" ", widths[i]-len([]rune(cell))) + cell
+			}
+			if i > 0 {
+				fmt.Fprint(out, "\t") //nolint:errcheck // Flush tells
+			}
+			fmt.Fprint(out, cell) //nolint:errcheck // Flush tells
+		}
+		fmt.Fprintln(out) //nolint:errcheck // Flush tells
+	}
+	line(head, true)
+	for _, row := range rows {
+		line(row, false)
+	}
+	return out.Flush()
+}
+
+// count writes a number with thousands separators.
+func count(n int64) string {
+	text := strconv.FormatInt(n, 10)
+	sign := ""
+	if n < 0 {
+		sign, text = "-", text[1:]
+	}
+	var b strings.Builder
+	for i, digit := range text {
+		if i > 0 && (len(text)-i)%3 == 0 {
+			b.WriteByte(',')
+		}
+		b.WriteRune(digit)
+	}
+	return sign + b.String()
+}
+
+// size writes bytes in the unit that fits.
+func size(n int64) string {
+	const step = 1024
+	if n < step {
+		return fmt.Sprintf("%d B", n)
+	}
+	value, units := float64(n), "KMGTP"
+	for i := 0; ; i++ {
+		value /= step
+		if value < step || i == len(units)-1 {
+			return fmt.Sprintf("%.1f %ciB", value, units[i])
+		}
+	}
+}
+
+// seconds writes a duration for people.
+func seconds(s float64) string {
+	d := time.Duration(s * float64(time.Second))
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", s)
+	default:
+		return d.Round(time.Second).String()
+	}
+}
+
+// moment writes a time in this machine's zone.
+func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+
+func dash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+// shorten cuts a text to n characters.
+func shorten(s string, n int) string {
+	r := []rune(s)
+	if len(r) <= n {
+		return s
+	}
+	return string(r[:n-1]) + "…"
+}

@@ -1,0 +1,191 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"rillmark/internal/api"
+)
+
+// seen is what people want of an event at a glance.
+type seen struct {
+	Sequence string    `json:"sequence"`
+	Time     time.Time `json:"time"`
+	Data     struct {
+		Operation string                     `json:"operation"`
+		Table     string                     `json:"table"`
+		Key       json.RawMessage            `json:"key"`
+		Changed   []string                   `json:"changed"`
+		Before    map[string]json.RawMessage `json:"before"`
+		After     map[string]json.RawMessage `json:"after"`
+		Message   json.RawMessage            `json:"message"`
+	} `json:"data"`
+}
+
+// printEvent prints one event in a line.
+func (a *app) printEvent(raw []byte) error {
+	if a.json {
+		_, err := fmt.Fprintf(a.out, "%s\n", raw)
+		return err
+	}
+	var e seen
+	if err := json.Unmarshal(raw, &e); err != nil {
+		return err
+	}
+	key := string(e.Data.Key)
+	if key == "null" || key == "" {
+		key = "-"
+	}
+	var what string
+	switch {
+	case e.Data.Operation == "message":
+		what = string(e.Data.Message)
+	case len(e.Data.Changed) > 0:
+		parts := make([]string, len(e.Data.Changed))
+		for i, name := range e.Data.Changed {
+			parts[i] = fmt.Sprintf("%s: %s → %s", name, e.Data.Before[name], e.Data.After[name])
+		}
+		what = strings.Join(parts, ", ")
+	case e.Data.After != nil:
+		what = fmt.Sprintf("%d values", len(e.Data.After))
+	}
+	_, err := fmt.Fprintf(a.out, "%10s  %s  %-8s  %-18s  %-22s  %s\n", strings.TrimLeft(e.Sequence, "0"), e.Time.Local().Format("15:04:05.000"),
+		e.Data.Operation, e.Data.Table, key, shorten(what, 120))
+	return err
+}
+
+func (a *app) watch() *cobra.Command {
+	var outlet, from string
+	var tables, operations []string
+	c := &cobra.Command{
+		Use:   "watch SOURCE",
+		Short: "Show changes as they come, until Ctrl-C",
+		Long:  "Shows a source's events as they enter the journal; with --outlet, what one outlet lets\nthrough. With --json each line is an event as it is delivered.",
+		Example: "  rillmark watch circulation\n  rillmark watch circulation --table public.loans --operation update\n" +
+			"  rillmark watch --outlet archive --json",
+		RunE: func(c *cobra.Command, args []string) error {
+			query := url.Values{"from": {from}}
+			var path string
+			switch {
+			case outlet != "" && len(args) == 0:
+				if len(tables)+len(operations) > 0 {
+					return usage("--table and --operation are for a source; an outlet has a filter of its own")
+				}
+				path = "/v1/outlets/" + url.PathEscape(outlet) + "/stream?"
+			case outlet == "" && len(args) == 1:
+				query["table"], query["operation"] = tables, operations
+				path = "/v1/sources/" + url.PathEscape(args[0]) + "/stream?"
+			default:
+				return usage("%s takes exactly one source, or --outlet (`%s --help` shows an example)", c.CommandPath(), c.CommandPath())
+			}
+			return a.events(c.Context(), path+query.Encode(), func(_ string, data []byte) error { return a.printEvent(data) })
+		},
+	}
+	c.Flags().StringVar(&outlet, "outlet", "", "watch what this outlet lets through")
+	c.Flags().StringVar(&from, "from", "now", "where to start: now, beginning, or an offset")
+	c.Flags().StringArrayVar(&tables, "table", nil, "pattern of tables; may be repeated")
+	c.Flags().StringArrayVar(&operations, "operation", nil, "operation; may be repeated")
+	return c
+}
+
+func (a *app) read() *cobra.Command {
+	var from int64
+	var limit, wait int
+	var commit bool
+	c := &cobra.Command{
+		Use:   "read OUTLET",
+		Short: "Read a pull outlet's next events; --commit moves its offset behind them",
+		Long:  "Reads the events after the outlet's committed offset. Reading does not move the offset;\n--commit does, once the events have been printed.",
+		Example: "  rillmark read desk --limit 10\n  rillmark read desk --json --commit >> desk.ndjson\n" +
+			"  rillmark read desk --from 4800 --limit 1 --json",
+		Args: exactly("OUTLET"),
+		RunE: func(c *cobra.Command, args []string) error {
+			base := "/v1/outlets/" + url.PathEscape(args[0])
+			var page api.EventPage
+			if _, err := a.call(c.Context(), http.MethodGet, fmt.Sprintf("%s/events?from=%d&limit=%d&wait=%d", base, from, limit, wait), nil, &page); err != nil {
+				return err
+			}
+			for _, e := range page.Events {
+				if err := a.printEvent(e); err != nil {
+					return err
+				}
+			}
+			if commit && page.Committed != nil && page.Passed > *page.Committed {
+				if _, err := a.call(c.Context(), http.MethodPost, base+"/commit", map[string]int64{"committed": page.Passed}, nil); err != nil {
+					return err
+				}
+			}
+			if !a.json && len(page.Events) == 0 {
+				fmt.Fprintln(a.err, "nothing new") //nolint:errcheck // a closed terminal
+			}
+			return nil
+		},
+	}
+	c.Flags().Int64Var(&from, "from", 0, "first offset; without it the one after the committed")
+	c.Flags().IntVar(&limit, "limit", 100, "events at most")
+	c.Flags().IntVar(&wait, "wait", 0, "seconds to wait for a first event")
+	c.Flags().BoolVar(&commit, "commit", false, "move the committed offset behind what was read")
+	return c
+}
+
+func (a *app) schema() *cobra.Command {
+	var source, form string
+	list := &cobra.Command{Use: "list", Short: "List the schema versions that events refer to", Example: "  rillmark schema list --source circulation", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+		var all struct {
+			Items []api.SchemaVersion `json:"items"`
+		}
+		raw, err := a.call(c.Context(), http.MethodGet, "/v1/schemas?source="+url.QueryEscape(source), nil, &all)
+		if err != nil || a.json {
+			return firstOf(err, func() error { return a.printJSON(raw) })
+		}
+		rows := make([][]string, len(all.Items))
+		for i, v := range all.Items {
+			var key []string
+			for place := 1; place <= len(v.Columns); place++ {
+				for _, column := range v.Columns {
+					if column.Key == place {
+						key = append(key, column.Name)
+					}
+				}
+			}
+			rows[i] = []string{v.Fingerprint, v.Source, v.Table, count(int64(len(v.Columns))), dash(strings.Join(key, ", ")), moment(v.FirstSeen)}
+		}
+		return table(a.out, []string{"version", "source", "table", ">columns", "key", "since"}, rows)
+	}}
+	list.Flags().StringVar(&source, "source", "", "of one source")
+	show := &cobra.Command{Use: "show VERSION", Short: "Show a schema version: its columns, or as JSON Schema or Avro schema", Example: "  rillmark schema show 9d1f6c0e2b7a4d58\n  rillmark schema show 9d1f6c0e2b7a4d58 --form avro", Args: exactly("VERSION"), RunE: func(c *cobra.Command, args []string) error {
+		ask := form
+		if form == "columns" {
+			ask = "definition"
+		}
+		var version api.SchemaVersion
+		raw, err := a.call(c.Context(), http.MethodGet, "/v1/schemas/"+url.PathEscape(args[0])+"?form="+url.QueryEscape(ask), nil, &version)
+		if err != nil {
+			return err
+		}
+		if a.json || form != "columns" {
+			return a.printJSON(raw)
+		}
+		fmt.Fprintf(a.out, "%s, version %s\n\n", version.Table, args[0]) //nolint:errcheck // a closed terminal
+		rows := make([][]string, len(version.Columns))
+		for i, column := range version.Columns {
+			nulls, key := "no", ""
+			if column.Nullable {
+				nulls = "yes"
+			}
+			if column.Key > 0 {
+				key = fmt.Sprint(column.Key)
+			}
+			rows[i] = []string{column.Name, column.Type, string(column.Rule), nulls, key}
+		}
+		return table(a.out, []string{"column", "type", "rule", "nulls", ">key"}, rows)
+	}}
+	show.Flags().StringVar(&form, "form", "columns", "columns, json-schema, avro or definition")
+	return group("schema", "Schema versions", list, show)
+}

@@ -1,0 +1,381 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"rillmark/internal/api"
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/engine"
+	"rillmark/internal/service"
+)
+
+type sourceList struct {
+	Items []api.Record[definition.Source] `json:"items"`
+}
+
+type checkList struct {
+	Items []change.Check `json:"items"`
+}
+
+func (a *app) source() *cobra.Command {
+	return group("source", "Databases whose logs are captured",
+		a.sourceCheck(), a.sourceAdd(), a.sourceEdit(), a.sourceList(), a.sourceShow(), a.sourceTables(),
+		a.running("sources", "source", "pause", "Pause capture; the source keeps its log for us meanwhile", "  rillmark source pause circulation --reason \"maintenance window\""),
+		a.running("sources", "source", "resume", "Start or resume capture", "  rillmark source resume circulation"),
+		a.sourceReload(), a.sourceRemove())
+}
+
+// sourceFlags are a source's definition on the command line.
+type sourceFlags struct {
+	file, host, database, user, password, tls string
+	port                                      int
+	tables                                    []string
+	follow                                    bool
+	slot, publication                         string
+}
+
+func (f *sourceFlags) register(c *cobra.Command) {
+	flags := c.Flags()
+	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML; - for standard input")
+	flags.StringVar(&f.host, "host", "", "host of the database")
+	flags.IntVar(&f.port, "port", 5432, "port of the database")
+	flags.StringVar(&f.database, "database", "", "name of the database")
+	flags.StringVar(&f.user, "user", "", "user to log in as")
+	flags.StringVar(&f.password, "password", "", "reference to the password: ${env:NAME} or ${file:/path}; one typed here ends up in the shell's history")
+	flags.StringVar(&f.tls, "tls", "prefer", "disable, prefer, require or verify-full")
+	flags.StringArrayVar(&f.tables, "table", nil, "pattern of tables to capture; may be repeated")
+	flags.BoolVar(&f.follow, "follow-only", false, "do not load the rows that exist already")
+	flags.StringVar(&f.slot, "slot", "", "replication slot that an administrator has made")
+	flags.StringVar(&f.publication, "publication", "", "publication that an administrator has made")
+}
+
+// definition is what the flags or the file say, as JSON.
+func (f *sourceFlags) definition(a *app, c *cobra.Command) (*definitionFile, error) {
+	if f.file != "" {
+		return a.readDefinition(f.file)
+	}
+	var missing []string
+	for _, name := range []string{"host", "database", "user", "table"} {
+		if !c.Flags().Changed(name) {
+			missing = append(missing, "--"+name)
+		}
+	}
+	if len(missing) > 0 {
+		return nil, usage("a source needs %s, or --file with a definition", strings.Join(missing, ", "))
+	}
+	load := !f.follow
+	d := definition.Source{Engine: "postgresql", Load: &load, Slot: f.slot, Publication: f.publication,
+		Connection: definition.Connection{Host: f.host, Port: f.port, Database: f.database, User: f.user, Password: f.password, TLS: f.tls}}
+	for _, t := range f.tables {
+		d.Tables = append(d.Tables, definition.TableRule{Match: t})
+	}
+	encoded, err := json.Marshal(d)
+	return &definitionFile{name: "command line", json: encoded}, err
+}
+
+func (d *definitionFile) explained(err error) error {
+	if err == nil || d == nil || d.tree == nil {
+		return err
+	}
+	return d.explain(err)
+}
+
+func (a *app) sourceCheck() *cobra.Command {
+	var f sourceFlags
+	c := &cobra.Command{
+		Use:   "check NAME",
+		Short: "Say whether a source is ready, before anything is stored",
+		Long:  "Checks the definition that the flags or the file give; without either, the stored one.\nNothing is changed on the source. " + "Exit code 5 says that something is missing.",
+		Example: "  rillmark source check circulation --host db.example --database circulation \\\n" +
+			"      --user rillmark --password '${env:PGPASSWORD}' --table 'public.*'\n  rillmark source check circulation",
+		Args: exactly("NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			var d *definitionFile
+			var body any
+			if f.file != "" || c.Flags().Changed("host") {
+				var err error
+				if d, err = f.definition(a, c); err != nil {
+					return err
+				}
+				body = d.json
+			}
+			var found checkList
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/check", body, &found)
+			if err != nil {
+				return d.explained(err)
+			}
+			return a.printChecks(raw, found.Items)
+		},
+	}
+	f.register(c)
+	return c
+}
+
+func (a *app) printChecks(raw []byte, checks []change.Check) error {
+	if a.json {
+		if err := a.printJSON(raw); err != nil {
+			return err
+		}
+	} else {
+		for _, one := range checks {
+			fmt.Fprintf(a.out, "%-8s %-20s %s\n", one.Verdict, one.Name, one.Found) //nolint:errcheck // a closed terminal
+			if one.Verdict != change.Good {
+				for _, more := range []struct{ label, text string }{{"why", one.Why}, {"fix", one.Fix}} {
+					if more.text != "" {
+						fmt.Fprintf(a.out, "%-8s   %s: %s\n", "", more.label, more.text) //nolint:errcheck // a closed terminal
+					}
+				}
+			}
+		}
+	}
+	if !change.Ready(checks) {
+		return &coded{exitNotReady, errors.New("not ready: see the lines marked missing")}
+	}
+	return nil
+}
+
+func (a *app) sourceAdd() *cobra.Command {
+	var f sourceFlags
+	c := &cobra.Command{
+		Use:   "add NAME",
+		Short: "Add a source; it starts when it is resumed",
+		Long:  "Adds a source, paused: its load begins when it is resumed, so that its outlets can be\nthere first. `rillmark source check` says beforehand whether it is ready.",
+		Example: "  rillmark source add circulation --host db.example --database circulation \\\n" +
+			"      --user rillmark --password '${env:PGPASSWORD}' --table 'public.*'\n  rillmark source add circulation --file circulation.yaml",
+		Args: exactly("NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			d, err := f.definition(a, c)
+			if err != nil {
+				return err
+			}
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0]), d.json, nil)
+			if err != nil {
+				return d.explained(err)
+			}
+			return a.done(raw, "source %s added, paused. `rillmark source resume %s` starts it", args[0], args[0])
+		},
+	}
+	f.register(c)
+	return c
+}
+
+// done prints what was answered, or a sentence.
+func (a *app) done(raw []byte, format string, args ...any) error {
+	if a.json {
+		if len(bytes.TrimSpace(raw)) == 0 {
+			raw = []byte(`{"done": true}`)
+		}
+		return a.printJSON(raw)
+	}
+	_, err := fmt.Fprintf(a.out, format+"\n", args...)
+	return err
+}
+
+func (a *app) sourceEdit() *cobra.Command {
+	return a.edit("sources", "source", "Change a source's definition; one that runs goes on with it")
+}
+
+// edit replaces a definition, on the version that it was made from.
+func (a *app) edit(plural, noun, short string) *cobra.Command {
+	var file string
+	var version int64
+	c := &cobra.Command{
+		Use:     "edit NAME",
+		Short:   short,
+		Long:    "Puts the file's definition in the place of the stored one. --version is the version that\nthe change was made to, as `show --json` prints it: where somebody else has changed it\nsince, nothing is changed. A password of (sealed) stays as it is.",
+		Example: fmt.Sprintf("  rillmark %s edit NAME --version 3 --file changed.yaml", noun),
+		Args:    exactly("NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if file == "" || version == 0 {
+				return usage("%s needs --file and --version", c.CommandPath())
+			}
+			d, err := a.readDefinition(file)
+			if err != nil {
+				return err
+			}
+			r, err := a.request(c.Context(), http.MethodPut, "/v1/"+plural+"/"+url.PathEscape(args[0]), d.json)
+			if err != nil {
+				return err
+			}
+			r.Header.Set("If-Match", fmt.Sprintf("%q", fmt.Sprint(version)))
+			raw, err := a.finish(r, nil)
+			if err != nil {
+				return d.explained(err)
+			}
+			return a.done(raw, "%s %s changed", noun, args[0])
+		},
+	}
+	c.Flags().StringVarP(&file, "file", "f", "", "definition in YAML; - for standard input")
+	c.Flags().Int64Var(&version, "version", 0, "version that the change was made to")
+	return c
+}
+
+func (a *app) statusNow(ctx context.Context) (*service.Status, []byte, error) {
+	st := new(service.Status)
+	raw, err := a.call(ctx, http.MethodGet, "/v1/status", nil, st)
+	return st, raw, err
+}
+
+func (a *app) sourceList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List all sources", Example: "  rillmark source list", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+		var all sourceList
+		raw, err := a.call(c.Context(), http.MethodGet, "/v1/sources", nil, &all)
+		if err != nil || a.json {
+			return firstOf(err, func() error { return a.printJSON(raw) })
+		}
+		st, _, err := a.statusNow(c.Context())
+		if err != nil {
+			return err
+		}
+		phases := make(map[string]service.SourceStatus)
+		for _, s := range st.Sources {
+			phases[s.Name] = s
+		}
+		rows := make([][]string, len(all.Items))
+		for i, r := range all.Items {
+			d := r.Definition
+			rules := make([]string, len(d.Tables))
+			for j, t := range d.Tables {
+				rules[j] = t.Match
+			}
+			rows[i] = []string{r.Name, phases[r.Name].Phase, d.Engine, fmt.Sprintf("%s:%d/%s", d.Connection.Host, d.Connection.Port, d.Connection.Database), strings.Join(rules, " "), count(phases[r.Name].Journal.Events)}
+		}
+		return table(a.out, []string{"source", "state", "engine", "database", "tables", ">events"}, rows)
+	}}
+}
+
+func firstOf(err error, then func() error) error {
+	if err != nil {
+		return err
+	}
+	return then()
+}
+
+func (a *app) sourceShow() *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: "Show a source: its definition, tables and journal", Example: "  rillmark source show circulation", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		var r api.Record[definition.Source]
+		raw, err := a.call(c.Context(), http.MethodGet, "/v1/sources/"+url.PathEscape(args[0]), nil, &r)
+		if err != nil || a.json {
+			return firstOf(err, func() error { return a.printJSON(raw) })
+		}
+		st, _, err := a.statusNow(c.Context())
+		if err != nil {
+			return err
+		}
+		for _, s := range st.Sources {
+			if s.Name == args[0] {
+				return a.printSource(r, s)
+			}
+		}
+		return nil
+	}}
+}
+
+func (a *app) printSource(r api.Record[definition.Source], s service.SourceStatus) error {
+	d := r.Definition
+	line := func(label, format string, args ...any) {
+		fmt.Fprintf(a.out, "%-12s "+format+"\n", append([]any{label}, args...)...) //nolint:errcheck // a closed terminal
+	}
+	line("source", "%s (version %d)", r.Name, r.Version)
+	line("database", "%s on %s:%d as %s", d.Connection.Database, d.Connection.Host, d.Connection.Port, d.Connection.User)
+	state := s.Phase
+	if s.Doing != "" {
+		state += ", " + s.Doing
+	}
+	if s.Reason != "" && s.Phase == "paused" {
+		state += " (" + s.Reason + ")"
+	}
+	line("state", "%s", state)
+	if s.Error != "" {
+		line("error", "%s", s.Error)
+	}
+	line("journal", "offsets %s to %s, %s on disk", count(s.Journal.First), count(s.Journal.Next-1), size(s.Journal.Bytes))
+	fmt.Fprintln(a.out) //nolint:errcheck // a closed terminal
+	return a.printTables(s.Tables)
+}
+
+func (a *app) printTables(tables []service.TableStatus) error {
+	rows := make([][]string, 0, len(tables))
+	for _, t := range tables {
+		cell := func(o change.Operation) string {
+			if n := t.Counts[o.String()]; n > 0 {
+				return count(n)
+			}
+			return "-"
+		}
+		rows = append(rows, []string{t.Name, t.State, cell(change.Existing), cell(change.Insert), cell(change.Update), cell(change.Delete), cell(change.Truncate), shorten(t.Note, 60)})
+	}
+	return table(a.out, []string{"table", "state", ">existing", ">insert", ">update", ">delete", ">truncate", "note"}, rows)
+}
+
+func (a *app) sourceTables() *cobra.Command {
+	return &cobra.Command{Use: "tables NAME", Short: "List the tables of a source's database, and what their log entries carry", Example: "  rillmark source tables circulation", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		var all struct {
+			Items []engine.Table `json:"items"`
+		}
+		raw, err := a.call(c.Context(), http.MethodGet, "/v1/sources/"+url.PathEscape(args[0])+"/tables", nil, &all)
+		if err != nil || a.json {
+			return firstOf(err, func() error { return a.printJSON(raw) })
+		}
+		rows := make([][]string, len(all.Items))
+		for i, t := range all.Items {
+			captured := "no"
+			switch {
+			case t.Captured && t.InsertsOnly:
+				captured = "inserts only"
+			case t.Captured:
+				captured = "yes"
+			}
+			rows[i] = []string{t.Name, captured, dash(strings.Join(t.Key, ", ")), count(t.RowsEstimate), t.Identity, t.CannotPublish + t.Advice}
+		}
+		return table(a.out, []string{"table", "captured", "key", ">rows (est.)", "old row", "advice"}, rows)
+	}}
+}
+
+func (a *app) running(plural, noun, verb, short, example string) *cobra.Command {
+	var reason string
+	c := &cobra.Command{Use: verb + " NAME", Short: short, Example: example, Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		raw, err := a.call(c.Context(), http.MethodPost, "/v1/"+plural+"/"+url.PathEscape(args[0])+"/"+verb, map[string]string{"reason": reason}, nil)
+		if err != nil {
+			return err
+		}
+		return a.done(raw, "%s %s %sd", noun, args[0], verb)
+	}}
+	c.Flags().StringVar(&reason, "reason", "", "why, for the record")
+	return c
+}
+
+func (a *app) sourceReload() *cobra.Command {
+	return &cobra.Command{Use: "reload NAME TABLE", Short: "Read a table's rows anew, while all else goes on", Example: "  rillmark source reload circulation public.loans", Args: exactly("NAME", "TABLE"), RunE: func(c *cobra.Command, args []string) error {
+		raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/tables/"+url.PathEscape(args[1])+"/reload", nil, nil)
+		if err != nil {
+			return err
+		}
+		return a.done(raw, "%s is loaded anew; `rillmark source show %s` shows how far it is", args[1], args[0])
+	}}
+}
+
+func (a *app) sourceRemove() *cobra.Command {
+	var forget bool
+	c := &cobra.Command{Use: "remove NAME", Short: "Remove a source with its journal, and what was made on its database",
+		Long:    "Drops slot and publications on the database where Rillmark made them, the journal, and the\nsource's record. Its outlets have to be removed first.",
+		Example: "  rillmark source remove circulation", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+			raw, err := a.call(c.Context(), http.MethodDelete, fmt.Sprintf("/v1/sources/%s?forget=%t", url.PathEscape(args[0]), forget), nil, nil)
+			if err != nil {
+				return err
+			}
+			return a.done(raw, "source %s removed", args[0])
+		}}
+	c.Flags().BoolVar(&forget, "forget", false, "leave the database alone, for one that is gone")
+	return c
+}

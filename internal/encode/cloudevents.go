@@ -1,0 +1,262 @@
+// Package encode turns events into bytes. It is pure: it opens nothing and
+// keeps nothing but scratch space.
+package encode
+
+import (
+	"encoding/base64"
+	"strconv"
+	"time"
+
+	"rillmark/internal/change"
+	"rillmark/internal/jsontext"
+)
+
+// CloudEvents writes events as structured JSON of CloudEvents 1.0, with the
+// extensions sequence and partitionkey. It is not safe for several goroutines.
+type CloudEvents struct {
+	// Address is the service's public address, without a slash at its end.
+	Address string
+
+	keys     []change.Value
+	changed  []int
+	lastTime time.Time
+	timeText []byte
+	source   string
+	prefix   []byte // `"source":"…"` of the newest source
+}
+
+// Append appends one event, without a line feed.
+func (c *CloudEvents) Append(dst []byte, e *change.Event) []byte {
+	dst = append(dst, `{"specversion":"1.0","id":"`...)
+	dst = append(dst, e.Source...)
+	dst = append(dst, '/')
+	dst = strconv.AppendInt(dst, int64(e.Generation), 10)
+	dst = append(dst, '/')
+	dst = strconv.AppendInt(dst, e.Offset, 10)
+	dst = append(dst, `",`...)
+	if c.source != e.Source {
+		c.source = e.Source
+		c.prefix = append(c.prefix[:0], `"source":`...)
+		c.prefix = jsontext.AppendString(c.prefix, c.Address+"/sources/"+e.Source)
+	}
+	dst = append(dst, c.prefix...)
+	dst = append(dst, `,"type":"`...)
+	dst = append(dst, e.Operation.EventType()...)
+	dst = append(dst, '"')
+	if e.Table != "" {
+		dst = append(dst, `,"subject":`...)
+		dst = jsontext.AppendString(dst, e.Table)
+	}
+	dst = append(dst, `,"time":`...)
+	dst = c.appendTime(dst, e.Transaction.CommittedAt)
+	dst = append(dst, `,"datacontenttype":"application/json"`...)
+	if e.Schema != nil {
+		dst = append(dst, `,"dataschema":"`...)
+		dst = append(dst, c.Address...)
+		dst = append(dst, `/v1/schemas/`...)
+		dst = appendHex16(dst, uint64(e.Schema.Fingerprint()))
+		dst = append(dst, '"')
+	}
+	dst = append(dst, `,"sequence":"`...)
+	dst = appendPadded(dst, e.Offset)
+	dst = append(dst, '"')
+	c.keys = e.KeyValues(c.keys[:0])
+	if len(c.keys) > 0 {
+		dst = append(dst, `,"partitionkey":`...)
+		dst = c.appendPartitionKey(dst, e.Schema)
+	}
+	dst = append(dst, `,"data":`...)
+	dst = c.AppendData(dst, e)
+	return append(dst, '}')
+}
+
+// AppendData appends the event's data object alone.
+func (c *CloudEvents) AppendData(dst []byte, e *change.Event) []byte {
+	dst = append(dst, `{"operation":"`...)
+	dst = append(dst, e.Operation.String()...)
+	dst = append(dst, `","database":`...)
+	dst = jsontext.AppendString(dst, e.Database)
+	if e.Table != "" {
+		dst = append(dst, `,"table":`...)
+		dst = jsontext.AppendString(dst, e.Table)
+	}
+	if e.Operation.IsRow() {
+		dst = c.appendRow(dst, e)
+	}
+	if len(e.Body) > 0 {
+		dst = append(dst, ',', '"')
+		dst = append(dst, e.Operation.String()...)
+		dst = append(dst, `":`...)
+		dst = append(dst, e.Body...)
+	}
+	dst = append(dst, `,"transaction":{"id":"`...)
+	dst = append(dst, e.Transaction.ID...)
+	dst = append(dst, `","committed_at":`...)
+	dst = c.appendTime(dst, e.Transaction.CommittedAt)
+	dst = append(dst, `,"index":`...)
+	dst = strconv.AppendUint(dst, e.Transaction.Index, 10)
+	dst = append(dst, `,"last":`...)
+	dst = strconv.AppendBool(dst, e.Transaction.Last)
+	dst = append(dst, `},"log":{"engine":"`...)
+	dst = append(dst, e.Engine...)
+	dst = append(dst, `","position":"`...)
+	dst = e.Engine.AppendPosition(dst, e.Place)
+	return append(dst, `"}}`...)
+}
+
+func (c *CloudEvents) appendRow(dst []byte, e *change.Event) []byte {
+	dst = append(dst, `,"key":`...)
+	c.keys = e.KeyValues(c.keys[:0])
+	dst = appendKey(dst, e.Schema, c.keys)
+	if e.Rekeyed != nil {
+		dst = append(dst, `,"rekeyed":`...)
+		dst = appendKey(dst, e.Schema, e.Rekeyed)
+	}
+	dst = append(dst, `,"before":`...)
+	dst = appendImage(dst, e.Schema, e.Before)
+	dst = append(dst, `,"after":`...)
+	dst = appendImage(dst, e.Schema, e.After)
+	var known bool
+	if c.changed, known = e.Changed(c.changed[:0]); known {
+		dst = append(dst, `,"changed":[`...)
+		for n, i := range c.changed {
+			if n > 0 {
+				dst = append(dst, ',')
+			}
+			dst = appendName(dst, e.Schema, i)
+		}
+		dst = append(dst, ']')
+	}
+	first := true
+	for i, v := range e.Image() {
+		if v.Presence != change.Omitted {
+			continue
+		}
+		if first {
+			dst = append(dst, `,"omitted":[`...)
+			first = false
+		} else {
+			dst = append(dst, ',')
+		}
+		dst = appendName(dst, e.Schema, i)
+	}
+	if !first {
+		dst = append(dst, ']')
+	}
+	return dst
+}
+
+// appendName is column i's name as a JSON string.
+func appendName(dst []byte, s *change.Schema, i int) []byte {
+	name := s.QuotedName(i)
+	return append(dst, name[:len(name)-1]...)
+}
+
+func appendKey(dst []byte, s *change.Schema, values []change.Value) []byte {
+	if len(values) == 0 {
+		return append(dst, "null"...)
+	}
+	dst = append(dst, '{')
+	for n, i := range s.Key() {
+		if n > 0 {
+			dst = append(dst, ',')
+		}
+		dst = append(dst, s.QuotedName(i)...)
+		dst = appendValue(dst, s.Form(i), values[n])
+	}
+	return append(dst, '}')
+}
+
+func appendImage(dst []byte, s *change.Schema, image []change.Value) []byte {
+	if image == nil {
+		return append(dst, "null"...)
+	}
+	dst = append(dst, '{')
+	first := true
+	for i := range image {
+		if image[i].Presence == change.Omitted {
+			continue
+		}
+		if !first {
+			dst = append(dst, ',')
+		}
+		first = false
+		dst = append(dst, s.QuotedName(i)...)
+		dst = appendValue(dst, s.Form(i), image[i])
+	}
+	return append(dst, '}')
+}
+
+// appendValue writes a value as JSON; an omitted one as null, which the callers
+// leave out.
+func appendValue(dst []byte, form change.Form, v change.Value) []byte {
+	if v.Presence != change.Present {
+		return append(dst, "null"...)
+	}
+	switch form {
+	case change.FormRaw:
+		return append(dst, v.Text...)
+	case change.FormPlain:
+		dst = append(dst, '"')
+		dst = append(dst, v.Text...)
+		return append(dst, '"')
+	case change.FormNumber:
+		if jsontext.IsNumber(v.Text) {
+			return append(dst, v.Text...)
+		}
+		return jsontext.AppendString(dst, v.Text)
+	case change.FormBase64:
+		dst = append(dst, '"')
+		dst = base64.StdEncoding.AppendEncode(dst, v.Text)
+		return append(dst, '"')
+	default:
+		return jsontext.AppendString(dst, v.Text)
+	}
+}
+
+// appendPartitionKey is the text of a single key column, else the JSON array of
+// the key's values, as a JSON string.
+func (c *CloudEvents) appendPartitionKey(dst []byte, s *change.Schema) []byte {
+	if len(c.keys) == 1 {
+		if s.Form(s.Key()[0]) == change.FormBase64 {
+			return appendValue(dst, change.FormBase64, c.keys[0])
+		}
+		return jsontext.AppendString(dst, c.keys[0].Text)
+	}
+	inner := []byte{'['}
+	for n, i := range s.Key() {
+		if n > 0 {
+			inner = append(inner, ',')
+		}
+		inner = appendValue(inner, s.Form(i), c.keys[n])
+	}
+	return jsontext.AppendString(dst, append(inner, ']'))
+}
+
+// appendTime writes RFC 3339 in UTC with six decimals, quoted. Events of one
+// transaction share their time, so the newest is kept.
+func (c *CloudEvents) appendTime(dst []byte, t time.Time) []byte {
+	if c.timeText == nil || !t.Equal(c.lastTime) {
+		c.lastTime = t
+		c.timeText = t.UTC().AppendFormat(c.timeText[:0], `"2006-01-02T15:04:05.000000Z"`)
+	}
+	return append(dst, c.timeText...)
+}
+
+func appendHex16(dst []byte, v uint64) []byte {
+	const digits = "0123456789abcdef"
+	for shift := 60; shift >= 0; shift -= 4 {
+		dst = append(dst, digits[v>>shift&15])
+	}
+	return dst
+}
+
+// appendPadded writes twenty digits, so that sequences sort as text.
+func appendPadded(dst []byte, n int64) []byte {
+	var buf [20]byte
+	for i := len(buf) - 1; i >= 0; i-- {
+		buf[i] = byte('0' + n%10)
+		n /= 10
+	}
+	return append(dst, buf[:]...)
+}

@@ -1,0 +1,125 @@
+// Package engine is what a kind of source has to offer, and what it gets to
+// write to. Package postgres fills [Engine]; package capture runs one and fills
+// [Sink]. Nothing here knows a wire format, and nothing outside of an engine's
+// package does.
+package engine
+
+import (
+	"context"
+	"sync"
+
+	"rillmark/internal/change"
+)
+
+// Engine reads one source.
+type Engine interface {
+	// Check looks at the source without changing it: one verdict a line.
+	Check(ctx context.Context) []change.Check
+	// Tables lists the tables of the source and how the rules see them.
+	Tables(ctx context.Context) ([]Table, error)
+	// Run prepares the source where that is ours to do, loads what is to be
+	// loaded, follows the log, and returns when ctx is done or with an error;
+	// a [*Fault] says whether trying again can help.
+	Run(ctx context.Context, start Start, sink Sink) error
+	// Remove takes away what Run made on the source.
+	Remove(ctx context.Context) error
+}
+
+// Table is one table of a source.
+type Table struct {
+	Name          string   `json:"name" doc:"Schema-qualified name"`
+	Captured      bool     `json:"captured" doc:"Whether a table rule chooses it"`
+	Key           []string `json:"key" doc:"The key's columns; empty without one"`
+	RowsEstimate  int64    `json:"rows_estimate" doc:"The server's own estimate"`
+	Identity      string   `json:"identity" doc:"What the log carries of an old row: key, row, index or nothing"`
+	InsertsOnly   bool     `json:"inserts_only" doc:"True where publishing updates and deletes would make the application's statements fail"`
+	Advice        string   `json:"advice,omitempty" doc:"What consumers will miss, and the statement that changes it"`
+	Partition     bool     `json:"partition,omitempty"`
+	CannotPublish string   `json:"cannot_publish,omitempty" doc:"Why the table cannot be captured at all"`
+}
+
+// The states of a table.
+const (
+	StateToLoad      = "to-load"     // its load has not begun
+	StateLoading     = "loading"     // its rows are being read while it is followed
+	StateFollowing   = "following"   // its changes are captured
+	StateStale       = "stale"       // a schema change rewrote rows in silence: reload it
+	StateUnpublished = "unpublished" // an administrator has to publish it first
+	StateFailed      = "failed"      // its load cannot go on; its changes are captured
+	StateGone        = "gone"        // dropped or renamed in the source
+)
+
+// TableState is what is on record of a table, in one step with the events.
+type TableState struct {
+	Table string
+	State string
+	// Note is what a person should know: why it is held, what to do.
+	Note string
+	// Schema is the newest version; nil before the first event.
+	Schema *change.Schema
+	// Progress is the load's place, in the engine's own form; nil outside of one.
+	Progress     []byte
+	RowsDone     int64
+	RowsEstimate int64
+}
+
+// Start is where a run goes on.
+type Start struct {
+	// Checkpoint is what the last one stored, nil at the first start.
+	Checkpoint []byte
+	Tables     map[string]*TableState
+}
+
+// Checkpoint is where a source would go on if the process died now.
+type Checkpoint struct {
+	// State is stored with the events, in the engine's own form.
+	State []byte
+	// Release is how much of its log the source need not keep for us once State
+	// is stored, as the engine numbers it.
+	Release uint64
+}
+
+// Sink takes a run's events into the journal. An engine holds the lock while it
+// calls any other method but Released and Report, and while it changes what its
+// checkpoint function reads.
+//
+// Events are added in units: all of what one message of the log brings. A block
+// is never cut inside a unit, and a checkpoint lies between units.
+type Sink interface {
+	sync.Locker
+	// Checkpoint gives the function that the sink calls, with the lock held, at
+	// a unit's end.
+	Checkpoint(func() Checkpoint)
+	// Room begins a unit. It waits, with the lock released, while too much is
+	// on its way to the journal; its error is the run's end.
+	Room() error
+	// Begin opens a transaction. next is the index of its next event: more than
+	// zero where the earlier ones are in the journal already.
+	Begin(id string, commitTime int64, next uint64)
+	// Add adds one event to the open transaction.
+	Add(row *change.Row)
+	// Next is the index that the transaction's next event gets.
+	Next() uint64
+	// Commit ends the transaction.
+	Commit()
+	// Table puts a table's state on record in the same step as all that was
+	// added so far, and no later event.
+	Table(TableState)
+	// Touch asks that the checkpoint be stored soon although no event came.
+	Touch()
+	// Store stores the checkpoint now, with the tables' states, and waits for it.
+	Store(ctx context.Context) error
+	// Released is the Release of the newest checkpoint that is stored.
+	Released() uint64
+	// Report tells of the run: for the log of the run and the status page.
+	Report(Report)
+}
+
+// Report is one thing that happened in a run, or what it is doing.
+type Report struct {
+	Level   string // info, warn or error
+	Event   string // a stable word: connected, slot-created, load-began ...
+	Message string
+	// Doing, where not empty, replaces what the status page says is going on.
+	Doing string
+}

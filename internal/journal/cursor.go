@@ -1,0 +1,238 @@
+package journal
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"time"
+
+	"rillmark/internal/change"
+)
+
+// ErrCorrupt says that a block's bytes are not what was written.
+var ErrCorrupt = errors.New("the journal's block is damaged")
+
+// Cursor reads a payload's events one after the other.
+type Cursor struct {
+	// Resolve finds a schema version by its fingerprint.
+	Resolve func(change.Fingerprint) (*change.Schema, error)
+
+	rest   []byte
+	tables []cursorTable
+	tx     change.Transaction
+	index  uint64
+	place  uint64
+	before []change.Value
+	after  []change.Value
+	other  []change.Value
+}
+
+type cursorTable struct {
+	Table
+	schema *change.Schema
+}
+
+// Reset begins at the start of a payload.
+func (c *Cursor) Reset(payload []byte) {
+	c.rest = payload
+	c.tables = c.tables[:0]
+	c.index, c.place = 0, 0
+}
+
+// Next fills e with the next event, leaving Source, Generation, Offset,
+// Database and Engine to the caller. more is false at the end. The event's
+// slices point into the payload and into the cursor, until the next call.
+func (c *Cursor) Next(e *change.Event) (more bool, err error) {
+	for len(c.rest) > 0 {
+		tag := c.rest[0]
+		c.rest = c.rest[1:]
+		switch tag {
+		case tagSection:
+			c.tables = c.tables[:0]
+			c.index, c.place = 0, 0
+		case tagTable:
+			if err := c.table(); err != nil {
+				return false, err
+			}
+		case tagTransaction:
+			if err := c.transaction(); err != nil {
+				return false, err
+			}
+		case tagEvent:
+			return true, c.event(e)
+		default:
+			return false, fmt.Errorf("%w: unknown entry %d", ErrCorrupt, tag)
+		}
+	}
+	return false, nil
+}
+
+func (c *Cursor) uvarint() (uint64, error) {
+	v, n := binary.Uvarint(c.rest)
+	if n <= 0 {
+		return 0, fmt.Errorf("%w: a number is cut off", ErrCorrupt)
+	}
+	c.rest = c.rest[n:]
+	return v, nil
+}
+
+func (c *Cursor) varint() (int64, error) {
+	v, n := binary.Varint(c.rest)
+	if n <= 0 {
+		return 0, fmt.Errorf("%w: a number is cut off", ErrCorrupt)
+	}
+	c.rest = c.rest[n:]
+	return v, nil
+}
+
+func (c *Cursor) bytes() ([]byte, error) {
+	n, err := c.uvarint()
+	if err != nil {
+		return nil, err
+	}
+	return c.take(n)
+}
+
+func (c *Cursor) take(n uint64) ([]byte, error) {
+	if n > uint64(len(c.rest)) {
+		return nil, fmt.Errorf("%w: %d bytes wanted where %d are left", ErrCorrupt, n, len(c.rest))
+	}
+	taken := c.rest[:n:n]
+	c.rest = c.rest[n:]
+	return taken, nil
+}
+
+func (c *Cursor) table() error {
+	raw, err := c.take(8)
+	if err != nil {
+		return err
+	}
+	t := cursorTable{Table: Table{Fingerprint: change.Fingerprint(binary.BigEndian.Uint64(raw))}}
+	columns, err := c.uvarint()
+	if err != nil {
+		return err
+	}
+	name, err := c.bytes()
+	if err != nil {
+		return err
+	}
+	t.Columns, t.Name = int(columns), string(name)
+	if t.Fingerprint != 0 {
+		if t.schema, err = c.Resolve(t.Fingerprint); err != nil {
+			return fmt.Errorf("table %s: %w", t.Name, err)
+		}
+		if len(t.schema.Columns) != t.Columns {
+			return fmt.Errorf("%w: table %s has %d columns, its schema version %d", ErrCorrupt, t.Name, t.Columns, len(t.schema.Columns))
+		}
+	}
+	c.tables = append(c.tables, t)
+	return nil
+}
+
+func (c *Cursor) transaction() error {
+	id, err := c.bytes()
+	if err != nil {
+		return err
+	}
+	micros, err := c.varint()
+	if err != nil {
+		return err
+	}
+	if c.index, err = c.uvarint(); err != nil {
+		return err
+	}
+	c.tx = change.Transaction{ID: string(id), CommittedAt: time.UnixMicro(micros).UTC()}
+	return nil
+}
+
+func (c *Cursor) event(e *change.Event) error {
+	head, err := c.take(2)
+	if err != nil {
+		return err
+	}
+	at, err := c.uvarint()
+	if err != nil {
+		return err
+	}
+	if at >= uint64(len(c.tables)) {
+		return fmt.Errorf("%w: an event names table %d of %d", ErrCorrupt, at, len(c.tables))
+	}
+	delta, err := c.varint()
+	if err != nil {
+		return err
+	}
+	c.place += uint64(delta)
+	t := &c.tables[at]
+	flags := head[1]
+	e.Operation, e.Table, e.Schema, e.Place = change.Operation(head[0]), t.Name, t.schema, c.place
+	e.Transaction = c.tx
+	e.Transaction.Index, e.Transaction.Last = c.index, flags&flagLast != 0
+	c.index++
+	e.Before, e.After, e.Rekeyed, e.Body = nil, nil, nil, nil
+	if flags&flagBefore != 0 {
+		if e.Before, err = c.values(&c.before, t.Columns); err != nil {
+			return err
+		}
+	}
+	if flags&flagAfter != 0 {
+		if e.After, err = c.values(&c.after, t.Columns); err != nil {
+			return err
+		}
+	}
+	if flags&flagRekeyed != 0 {
+		n, err := c.uvarint()
+		if err != nil {
+			return err
+		}
+		if n > uint64(len(c.rest)) {
+			return fmt.Errorf("%w: a key of %d values", ErrCorrupt, n)
+		}
+		if e.Rekeyed, err = c.values(&c.other, int(n)); err != nil {
+			return err
+		}
+	}
+	if flags&flagBody != 0 {
+		if e.Body, err = c.bytes(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *Cursor) values(into *[]change.Value, n int) ([]change.Value, error) {
+	if n > len(c.rest) {
+		return nil, fmt.Errorf("%w: %d values in %d bytes", ErrCorrupt, n, len(c.rest))
+	}
+	if cap(*into) < n {
+		*into = make([]change.Value, n)
+	}
+	values := (*into)[:n]
+	rest := c.rest
+	for i := range values {
+		if len(rest) == 0 {
+			return nil, fmt.Errorf("%w: an image is cut off", ErrCorrupt)
+		}
+		size, width := uint64(rest[0]), 1
+		if size >= 0x80 {
+			if size, width = binary.Uvarint(rest); width <= 0 {
+				return nil, fmt.Errorf("%w: a number is cut off", ErrCorrupt)
+			}
+		}
+		rest = rest[width:]
+		switch size {
+		case 0:
+			values[i] = change.Value{}
+		case 1:
+			values[i] = change.Value{Presence: change.Null}
+		default:
+			size -= 2
+			if size > uint64(len(rest)) {
+				return nil, fmt.Errorf("%w: a value of %d bytes where %d are left", ErrCorrupt, size, len(rest))
+			}
+			values[i] = change.Value{Presence: change.Present, Text: rest[:size:size]}
+			rest = rest[size:]
+		}
+	}
+	c.rest = rest
+	return values, nil
+}

@@ -1,0 +1,270 @@
+package journal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/change"
+)
+
+// ErrExpired says that events were asked for that retention has dropped.
+var ErrExpired = errors.New("these events are no longer kept")
+
+// ReaderOptions say what a reader wants; the zero value wants everything.
+type ReaderOptions struct {
+	// Tables, where not empty, is a regular expression that both Go and
+	// PostgreSQL read alike; blocks in which no table matches it are skipped
+	// unread. Events of other tables in a block that is read still come.
+	Tables string
+	// Poll is how often the journal is asked for more where no writer of this
+	// process can say. Default 200 ms.
+	Poll time.Duration
+}
+
+// Reader reads a journal in order from an offset on. It is not safe for several
+// goroutines, holds nothing open between calls, and needs no closing.
+type Reader struct {
+	store      *Store
+	source     int64
+	generation int
+	next       int64
+	options    ReaderOptions
+	segments   []segment
+	ahead      []Block // fetched, not yet handed out
+	batch      Batch
+}
+
+// fetchBlocks bounds how many stored blocks a reader holds.
+const fetchBlocks = 4
+
+// Reader starts at offset from.
+func (s *Store) Reader(source, from int64, options ReaderOptions) *Reader {
+	if options.Poll <= 0 {
+		options.Poll = 200 * time.Millisecond
+	}
+	r := &Reader{store: s, source: source, next: from, options: options}
+	r.batch.cursor.Resolve = s.resolve
+	return r
+}
+
+// Position is the offset that the reader comes to next.
+func (r *Reader) Position() int64 { return r.next }
+
+// Batch is a run of adjoining offsets, the events of which Next walks through.
+// It is good until the reader's next call.
+type Batch struct {
+	First, Last int64
+	// LastCommit is the commit time of the newest event in it.
+	LastCommit time.Time
+
+	cursor  Cursor
+	at      int64 // the offset of the cursor's next event
+	skipped bool
+	err     error
+}
+
+// Next fills e with the batch's next event, all but Source, Generation,
+// Database and Engine. It is false at the batch's end and after an error.
+func (b *Batch) Next(e *change.Event) bool {
+	for b.err == nil && !b.skipped && b.at <= b.Last {
+		more, err := b.cursor.Next(e)
+		if err == nil && !more {
+			err = fmt.Errorf("%w: it ends before offset %d", ErrCorrupt, b.at)
+		}
+		if err != nil {
+			b.err = fmt.Errorf("reading offset %d: %w", b.at, err)
+			return false
+		}
+		e.Offset = b.at
+		b.at++
+		if e.Offset >= b.First {
+			return true
+		}
+	}
+	return false
+}
+
+// Err is the error that ended the batch early.
+func (b *Batch) Err() error { return b.err }
+
+// Next returns the next batch, and waits for one at the journal's end until ctx
+// is done.
+func (r *Reader) Next(ctx context.Context) (*Batch, error) {
+	for {
+		batch, wait, err := r.try(ctx)
+		if batch != nil || err != nil {
+			return batch, err
+		}
+		poll := r.options.Poll
+		if wait.known {
+			poll = time.Minute // the channel tells; this is for a lost writer
+		}
+		timer := time.NewTimer(poll)
+		select {
+		case <-ctx.Done():
+			timer.Stop()
+			return nil, context.Cause(ctx)
+		case <-wait.changed:
+			timer.Stop()
+		case <-timer.C:
+		}
+	}
+}
+
+// TryNext returns the next batch, or nil at the journal's end.
+func (r *Reader) TryNext(ctx context.Context) (*Batch, error) {
+	batch, _, err := r.try(ctx)
+	return batch, err
+}
+
+type waiting struct {
+	known   bool
+	changed <-chan struct{}
+}
+
+func (r *Reader) try(ctx context.Context) (*Batch, waiting, error) {
+	if len(r.ahead) > 0 {
+		batch, err := r.takeAhead()
+		return batch, waiting{}, err
+	}
+	block, atEnd, known, changed := r.store.tail(r.source).find(r.next)
+	if block != nil {
+		return r.hand(block.First, block.Last, block.LastCommit, block.Payload), waiting{}, nil
+	}
+	if atEnd {
+		return nil, waiting{known, changed}, nil
+	}
+	if err := r.fetch(ctx); err != nil {
+		return nil, waiting{}, err
+	}
+	if len(r.ahead) == 0 {
+		return nil, waiting{false, changed}, nil
+	}
+	batch, err := r.takeAhead()
+	return batch, waiting{}, err
+}
+
+func (r *Reader) hand(first, last int64, lastCommit time.Time, payload []byte) *Batch {
+	b := &r.batch
+	b.First, b.Last, b.LastCommit, b.at, b.err = max(first, r.next), last, lastCommit, first, nil
+	b.skipped = payload == nil
+	b.cursor.Reset(payload)
+	r.next = last + 1
+	return b
+}
+
+func (r *Reader) takeAhead() (*Batch, error) {
+	block := r.ahead[0]
+	r.ahead = r.ahead[1:]
+	if block.Stored == nil {
+		return r.hand(block.First, block.Last, block.LastCommit, nil), nil
+	}
+	payload, err := Payload(block.Stored)
+	if err != nil {
+		return nil, fmt.Errorf("offsets %d to %d: %w", block.First, block.Last, err)
+	}
+	return r.hand(block.First, block.Last, block.LastCommit, payload), nil
+}
+
+// fetch reads the next blocks from the database; none where the journal ends.
+func (r *Reader) fetch(ctx context.Context) error {
+	for attempt := 0; ; attempt++ {
+		head, err := r.store.Head(ctx, r.source)
+		if err != nil {
+			return err
+		}
+		if r.next < head.First {
+			return fmt.Errorf("%w: offset %d was asked for, the oldest kept is %d", ErrExpired, r.next, head.First)
+		}
+		if r.next >= head.Next {
+			return nil
+		}
+		if r.generation != head.Generation || attempt > 0 {
+			r.generation = head.Generation
+			r.segments = nil
+		}
+		relation, err := r.segment(ctx)
+		if err != nil {
+			return err
+		}
+		if relation != "" {
+			found, err := r.query(ctx, relation)
+			if err != nil {
+				return err
+			}
+			if found {
+				return nil
+			}
+		}
+		if attempt > 0 {
+			return fmt.Errorf("%w: offset %d is below the head's %d and in no block", ErrCorrupt, r.next, head.Next)
+		}
+	}
+}
+
+// segment is the relation that holds the next offset.
+func (r *Reader) segment(ctx context.Context) (string, error) {
+	if r.segments == nil {
+		var err error
+		if r.segments, err = r.store.segments(ctx, r.source, r.generation); err != nil {
+			return "", err
+		}
+	}
+	for i := len(r.segments) - 1; i >= 0; i-- {
+		if r.segments[i].first <= r.next {
+			return r.segments[i].relation, nil
+		}
+	}
+	return "", nil
+}
+
+func (r *Reader) query(ctx context.Context, relation string) (found bool, err error) {
+	rows, _ := r.store.pool.Query(ctx, `SELECT first_offset, last_offset, last_commit,
+			CASE WHEN $2 = '' OR EXISTS (SELECT FROM string_to_table(tables, E'\n') AS name WHERE name = '' OR name ~ $2) THEN data END
+		FROM `+relation+` WHERE last_offset >= $1 ORDER BY last_offset LIMIT $3`, r.next, r.options.Tables, fetchBlocks)
+	blocks, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Block, error) {
+		var b Block
+		err := row.Scan(&b.First, &b.Last, &b.LastCommit, &b.Stored)
+		return b, err
+	})
+	if err != nil {
+		return false, fmt.Errorf("reading the journal from offset %d: %w", r.next, err)
+	}
+	if len(blocks) == 0 || blocks[0].First > r.next {
+		return false, nil // rolled or dropped meanwhile: the segments are read again
+	}
+	r.ahead = blocks
+	return true, nil
+}
+
+// CommitTime is when the oldest transaction of the block that holds an offset
+// was committed; the zero time for an offset that is in no block.
+func (s *Store) CommitTime(ctx context.Context, source, offset int64) (time.Time, error) {
+	if block, _, _, _ := s.tail(source).find(offset); block != nil {
+		return block.FirstCommit, nil
+	}
+	head, err := s.Head(ctx, source)
+	if err != nil || offset >= head.Next {
+		return time.Time{}, err
+	}
+	segments, err := s.segments(ctx, source, head.Generation)
+	if err != nil {
+		return time.Time{}, err
+	}
+	for i := len(segments) - 1; i >= 0; i-- {
+		if segments[i].first > offset && i > 0 {
+			continue
+		}
+		var at time.Time
+		err := s.pool.QueryRow(ctx, "SELECT first_commit FROM "+segments[i].relation+" WHERE last_offset >= $1 ORDER BY last_offset LIMIT 1", offset).Scan(&at)
+		if errors.Is(err, pgx.ErrNoRows) {
+			err = nil
+		}
+		return at, err
+	}
+	return time.Time{}, nil
+}

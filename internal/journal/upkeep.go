@@ -1,0 +1,181 @@
+package journal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// smallBlock is the payload size below which blocks are merged, and mergedBlock
+// the size that merging aims at.
+const (
+	smallBlock  = 64 << 10
+	mergedBlock = 512 << 10
+	// mergeRun bounds how many blocks one merge reads.
+	mergeRun = 512
+)
+
+// Merge puts runs of small blocks of a journal together, without changing any
+// offset, and reports how many blocks it replaced. Blocks whose newest event is
+// younger than settle are left alone. One process at a time should merge a
+// source; two would do no harm, the later one's transaction fails.
+func (s *Store) Merge(ctx context.Context, source int64, settle time.Duration) (replaced int, err error) {
+	head, err := s.Head(ctx, source)
+	if err != nil {
+		return 0, err
+	}
+	segments, err := s.segments(ctx, source, head.Generation)
+	if err != nil {
+		return 0, err
+	}
+	compressor := NewCompressor()
+	for _, segment := range segments {
+		from := int64(0)
+		for {
+			n, next, err := s.mergeRun(ctx, segment.relation, from, settle, compressor)
+			if err != nil {
+				return replaced, fmt.Errorf("merging small blocks: %w", err)
+			}
+			replaced += n
+			if next == 0 {
+				break
+			}
+			from = next
+		}
+	}
+	return replaced, nil
+}
+
+// mergeRun merges one run of adjoining small blocks at or after from. next is
+// where to go on; 0 at the segment's end.
+func (s *Store) mergeRun(ctx context.Context, relation string, from int64, settle time.Duration, c *Compressor) (replaced int, next int64, err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		rows, _ := tx.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data FROM `+relation+`
+			WHERE last_offset >= $1 AND payload_bytes < $2 AND last_commit < now() - $3::interval ORDER BY last_offset LIMIT $4`,
+			from, smallBlock, settle, mergeRun)
+		type small struct {
+			Block
+			tables string
+			size   int64
+		}
+		blocks, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (small, error) {
+			var b small
+			err := row.Scan(&b.First, &b.Last, &b.FirstCommit, &b.LastCommit, &b.tables, &b.size, &b.Stored)
+			return b, err
+		})
+		if err != nil || len(blocks) == 0 {
+			return err
+		}
+		// The run ends at a gap (a block that is large enough) or at the size.
+		run, size := 1, blocks[0].size
+		for run < len(blocks) && blocks[run].First == blocks[run-1].Last+1 && size+blocks[run].size <= mergedBlock {
+			size += blocks[run].size
+			run++
+		}
+		next = blocks[run-1].Last + 1
+		if run == 1 {
+			return nil
+		}
+		merged := Block{First: blocks[0].First, Last: blocks[run-1].Last, FirstCommit: blocks[0].FirstCommit, LastCommit: blocks[0].LastCommit}
+		payload := make([]byte, 0, size)
+		names := make(map[string]bool)
+		for _, b := range blocks[:run] {
+			part, err := Payload(b.Stored)
+			if err != nil {
+				return err
+			}
+			payload = append(payload, part...)
+			if b.LastCommit.After(merged.LastCommit) {
+				merged.LastCommit = b.LastCommit
+			}
+			if b.FirstCommit.Before(merged.FirstCommit) {
+				merged.FirstCommit = b.FirstCommit
+			}
+			for _, name := range splitTables(b.tables) {
+				if !names[name] {
+					names[name] = true
+					merged.Tables = append(merged.Tables, name)
+				}
+			}
+		}
+		tag, err := tx.Exec(ctx, "DELETE FROM "+relation+" WHERE last_offset BETWEEN $1 AND $2", merged.First, merged.Last)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() != int64(run) {
+			return errors.New("the blocks changed meanwhile")
+		}
+		_, err = tx.Exec(ctx, `INSERT INTO `+relation+` (first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data)
+			VALUES ($1, $2, $3, $4, $5, $6, $7)`, merged.First, merged.Last, merged.FirstCommit, merged.LastCommit,
+			joinTables(merged.Tables), len(payload), c.stored(payload, false))
+		replaced = run
+		return err
+	})
+	if err != nil {
+		return 0, 0, err
+	}
+	return replaced, next, nil
+}
+
+// Retain drops the oldest segments of a journal while they are older than age
+// or the journal is larger than size bytes; zero sets no limit. The newest
+// segment always stays. It reports the first offset that is kept.
+func (s *Store) Retain(ctx context.Context, source int64, age time.Duration, size int64) (first int64, dropped int, err error) {
+	head, err := s.Head(ctx, source)
+	if err != nil {
+		return 0, 0, err
+	}
+	segments, err := s.segments(ctx, source, head.Generation)
+	if err != nil {
+		return 0, 0, err
+	}
+	sizes := make([]int64, len(segments))
+	total := int64(0)
+	for i, one := range segments {
+		if err := s.pool.QueryRow(ctx, "SELECT pg_total_relation_size($1::text::regclass)", one.relation).Scan(&sizes[i]); err != nil {
+			return 0, 0, err
+		}
+		total += sizes[i]
+	}
+	first = head.First
+	for i := 0; i+1 < len(segments); i++ {
+		expired := false
+		if age > 0 {
+			if err := s.pool.QueryRow(ctx, `SELECT coalesce(max(last_commit) < now() - $1::interval, true) FROM `+segments[i].relation, age).Scan(&expired); err != nil {
+				return first, dropped, err
+			}
+		}
+		if !expired && (size <= 0 || total <= size) {
+			break
+		}
+		first = segments[i+1].first
+		if err := s.dropSegment(ctx, source, head.Generation, segments[i], first); err != nil {
+			return first, dropped, fmt.Errorf("dropping the journal's oldest segment: %w", err)
+		}
+		total -= sizes[i]
+		dropped++
+	}
+	return first, dropped, nil
+}
+
+func (s *Store) dropSegment(ctx context.Context, source int64, generation int, old segment, first int64) error {
+	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		for _, step := range []struct {
+			sql  string
+			args []any
+		}{
+			{"SET LOCAL lock_timeout = '5s'", nil},
+			{"UPDATE rillmark.journal_head SET first_offset = greatest(first_offset, $2) WHERE source_id = $1", []any{source, first}},
+			{"DELETE FROM rillmark.journal_segment WHERE source_id = $1 AND generation = $2 AND first_offset = $3", []any{source, generation, old.first}},
+			{"DROP TABLE " + old.relation, nil},
+		} {
+			if _, err := tx.Exec(ctx, step.sql, step.args...); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

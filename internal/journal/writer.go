@@ -1,0 +1,265 @@
+package journal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+)
+
+// ErrFenced says that another writer has taken the journal over. Nothing that
+// this writer appends can be stored any more.
+var ErrFenced = errors.New("another writer has taken this journal over")
+
+// Statement is SQL that an append runs in its own transaction.
+type Statement struct {
+	SQL  string
+	Args []any
+}
+
+// Writer is the one writer of a source's journal. It is not safe for several
+// goroutines.
+type Writer struct {
+	store      *Store
+	conn       *pgx.Conn
+	source     int64
+	generation int
+	epoch      int64
+	next       int64
+	segment    segment
+	stored     int64 // bytes in the segment
+	tail       *tail
+	counts     *counter
+	insert     string
+	closed     bool
+}
+
+// lockClass keeps our advisory locks apart from others: "rill" in ASCII.
+const lockClass = 0x72696c6c
+
+// ErrHeld says that another process writes this journal right now.
+var ErrHeld = errors.New("another instance holds this source's journal")
+
+// TakeOver makes the caller the one writer of a source's journal: it raises the
+// epoch, so that an append of whoever was before fails with [ErrFenced]. An
+// advisory lock shows that a writer lives, so that two instances don't take the
+// journal from each other for ever; force takes over all the same.
+func (s *Store) TakeOver(ctx context.Context, source int64, force bool) (*Writer, Head, error) {
+	config := s.pool.Config().ConnConfig.Copy()
+	config.RuntimeParams["synchronous_commit"] = "on" // a checkpoint must not outlive its block
+	config.RuntimeParams["lock_timeout"] = "20s"      // a hung writer's lock is not waited for without end
+	config.RuntimeParams["application_name"] = "rillmark journal"
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if err != nil {
+		return nil, Head{}, fmt.Errorf("opening the journal: %w", err)
+	}
+	w := &Writer{store: s, conn: conn, source: source}
+	head, err := w.takeOver(ctx, force)
+	if err != nil {
+		conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // the first error is the one to tell
+		return nil, Head{}, err
+	}
+	w.tail = s.tail(source)
+	w.tail.open(w.next)
+	return w, head, nil
+}
+
+func (w *Writer) takeOver(ctx context.Context, force bool) (Head, error) {
+	var held bool
+	if err := w.conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1, $2)", lockClass, int32(w.source)).Scan(&held); err != nil {
+		return Head{}, fmt.Errorf("taking the journal over: %w", err)
+	}
+	if !held && !force {
+		return Head{}, ErrHeld
+	}
+	var h Head
+	err := w.conn.QueryRow(ctx, `INSERT INTO rillmark.journal_head AS head (source_id, epoch) VALUES ($1, 1)
+		ON CONFLICT (source_id) DO UPDATE SET epoch = head.epoch + 1
+		RETURNING generation, epoch, first_offset, next_offset, checkpoint`, w.source).
+		Scan(&h.Generation, &h.Epoch, &h.First, &h.Next, &h.Checkpoint)
+	if err != nil {
+		return Head{}, fmt.Errorf("taking the journal over: %w", err)
+	}
+	w.generation, w.epoch, w.next = h.Generation, h.Epoch, h.Next
+	segments, err := w.store.segments(ctx, w.source, w.generation)
+	if err != nil {
+		return Head{}, err
+	}
+	if len(segments) == 0 {
+		err = w.roll(ctx)
+	} else {
+		w.use(segments[len(segments)-1])
+		err = w.conn.QueryRow(ctx, "SELECT pg_total_relation_size($1::text::regclass)", w.segment.relation).Scan(&w.stored)
+	}
+	if err != nil {
+		return Head{}, fmt.Errorf("opening the journal's segment: %w", err)
+	}
+	if w.counts, err = w.store.openCounter(ctx, w.source, w.next); err != nil {
+		return Head{}, err
+	}
+	return h, nil
+}
+
+func (w *Writer) use(s segment) {
+	w.segment = s
+	w.insert = `WITH head AS (
+		UPDATE rillmark.journal_head SET next_offset = $4, checkpoint = $5, moved_at = now()
+		WHERE source_id = $1 AND epoch = $2 AND next_offset = $3 RETURNING source_id)
+	INSERT INTO ` + s.relation + ` (first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data)
+	SELECT b.* FROM head, unnest($6::bigint[], $7::bigint[], $8::timestamptz[], $9::timestamptz[], $10::text[], $11::bigint[], $12::bytea[])
+		AS b(first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data)`
+}
+
+// roll begins a new segment. It is a transaction of its own, fenced by the
+// epoch; a segment that stays empty does no harm.
+func (w *Writer) roll(ctx context.Context) error {
+	name := segmentRelation(w.source, w.generation, w.next)
+	relation := "rillmark." + pgx.Identifier{name}.Sanitize()
+	err := pgx.BeginFunc(ctx, w.conn, func(tx pgx.Tx) error {
+		var one int
+		err := tx.QueryRow(ctx, "SELECT 1 FROM rillmark.journal_head WHERE source_id = $1 AND epoch = $2 FOR UPDATE", w.source, w.epoch).Scan(&one)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrFenced
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `CREATE TABLE IF NOT EXISTS `+relation+` (
+			first_offset  bigint NOT NULL,
+			last_offset   bigint PRIMARY KEY,
+			first_commit  timestamptz NOT NULL,
+			last_commit   timestamptz NOT NULL,
+			tables        text NOT NULL,
+			payload_bytes bigint NOT NULL,
+			data          bytea NOT NULL,
+			CHECK (first_offset <= last_offset))`); err != nil {
+			return err
+		}
+		// The data is compressed already.
+		if _, err := tx.Exec(ctx, `ALTER TABLE `+relation+` ALTER COLUMN data SET STORAGE EXTERNAL`); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `INSERT INTO rillmark.journal_segment (source_id, generation, first_offset, relation)
+			VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, w.source, w.generation, w.next, name)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	w.use(segment{first: w.next, relation: relation})
+	w.stored = 0
+	return nil
+}
+
+// Next is the offset that the next event gets.
+func (w *Writer) Next() int64 { return w.next }
+
+// Append stores blocks, which go on at [Writer.Next] without a gap, together
+// with the source's checkpoint and what else is given, in one transaction.
+// Without blocks only the checkpoint moves. After an error other than
+// [ErrFenced] it is not known here what was stored; the journal's head is read
+// once more to find out, and if that fails too the writer must be closed.
+func (w *Writer) Append(ctx context.Context, blocks []*Block, checkpoint []byte, with []Statement) error {
+	next := w.next
+	for _, b := range blocks {
+		if b.First != next {
+			return fmt.Errorf("appending to the journal: a block begins at offset %d, not at %d", b.First, next)
+		}
+		next = b.Last + 1
+	}
+	if w.stored > w.store.options.SegmentBytes && len(blocks) > 0 {
+		if err := w.roll(ctx); err != nil {
+			return fmt.Errorf("beginning a new segment of the journal: %w", err)
+		}
+	}
+	err := w.append(ctx, blocks, next, checkpoint, with)
+	if err != nil {
+		return fmt.Errorf("appending to the journal: %w", err)
+	}
+	w.next = next
+	if len(blocks) > 0 {
+		w.counts.add(blocks)
+		for _, b := range blocks {
+			w.stored += int64(len(b.Stored))
+			b.Stored = nil // readers at the tail want the payload
+		}
+		w.tail.push(blocks)
+	}
+	return nil
+}
+
+func (w *Writer) append(ctx context.Context, blocks []*Block, next int64, checkpoint []byte, with []Statement) error {
+	if len(with) == 0 {
+		return w.appendTo(ctx, w.conn, blocks, next, checkpoint)
+	}
+	return pgx.BeginFunc(ctx, w.conn, func(tx pgx.Tx) error {
+		for _, s := range with {
+			if _, err := tx.Exec(ctx, s.SQL, s.Args...); err != nil {
+				return err
+			}
+		}
+		return w.appendTo(ctx, tx, blocks, next, checkpoint)
+	})
+}
+
+type executor interface {
+	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+}
+
+// appendTo is one statement, and so one round trip and one transaction: the
+// blocks are inserted only where the head's row was moved.
+func (w *Writer) appendTo(ctx context.Context, to executor, blocks []*Block, next int64, checkpoint []byte) error {
+	if len(blocks) == 0 {
+		tag, err := to.Exec(ctx, `UPDATE rillmark.journal_head SET checkpoint = $4, moved_at = now()
+			WHERE source_id = $1 AND epoch = $2 AND next_offset = $3`, w.source, w.epoch, w.next, checkpoint)
+		if err == nil && tag.RowsAffected() != 1 {
+			err = ErrFenced
+		}
+		return err
+	}
+	n := len(blocks)
+	firsts, lasts, sizes := make([]int64, n), make([]int64, n), make([]int64, n)
+	firstCommits, lastCommits := make([]time.Time, n), make([]time.Time, n)
+	tables, data := make([]string, n), make([][]byte, n)
+	for i, b := range blocks {
+		firsts[i], lasts[i], sizes[i] = b.First, b.Last, int64(len(b.Payload))
+		firstCommits[i], lastCommits[i] = b.FirstCommit, b.LastCommit
+		tables[i], data[i] = joinTables(b.Tables), b.Stored
+	}
+	tag, err := to.Exec(ctx, w.insert, w.source, w.epoch, w.next, next, checkpoint,
+		firsts, lasts, firstCommits, lastCommits, tables, sizes, data)
+	if err == nil && tag.RowsAffected() != int64(n) {
+		err = ErrFenced
+	}
+	return err
+}
+
+// Counts is how many events of each table and operation the journal has taken,
+// those that retention dropped included, and the offset after the newest of them.
+func (w *Writer) Counts() (counts []Count, next int64) { return w.counts.snapshot() }
+
+// FlushCounts stores the counts, so that the next start has few blocks to count.
+func (w *Writer) FlushCounts(ctx context.Context) error { return w.counts.flush(ctx, w.epoch) }
+
+// Close gives the journal up.
+func (w *Writer) Close(ctx context.Context) {
+	if w.closed {
+		return
+	}
+	w.closed = true
+	w.tail.shut()
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	defer cancel()
+	w.conn.Close(ctx) //nolint:errcheck // the server ends the session all the same
+}
+
+// joinTables is how a block row lists its tables: one a line.
+func joinTables(tables []string) string {
+	return strings.Join(tables, "\n")
+}
+
+func splitTables(joined string) []string { return strings.Split(joined, "\n") }

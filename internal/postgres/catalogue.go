@@ -1,0 +1,364 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/postgres/pgoutput"
+)
+
+// querier is what a connection and a transaction share.
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+}
+
+func quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+// listed is a table as the list of all tables shows it.
+type listed struct {
+	oid           uint32
+	schema, table string
+	identity      pgoutput.ReplicaIdentity
+	hasPrimary    bool
+	hasIndex      bool // a valid index for IdentityIndex
+	persistence   string
+	partition     bool
+	estimate      int64
+	mine          bool // the login may publish it
+	readable      bool
+	key           []string
+}
+
+func (l *listed) name() string      { return l.schema + "." + l.table }
+func (l *listed) sanitized() string { return pgx.Identifier{l.schema, l.table}.Sanitize() }
+
+// updatable reports whether publishing updates and deletes leaves the
+// application's statements alone: without a usable identity the server refuses
+// them on a published table.
+func (l *listed) updatable() bool {
+	switch l.identity {
+	case pgoutput.IdentityDefault:
+		return l.hasPrimary
+	case pgoutput.IdentityIndex:
+		return l.hasIndex
+	default:
+		return l.identity == pgoutput.IdentityFull
+	}
+}
+
+// list reads all tables of the source but the server's own.
+func list(ctx context.Context, q querier) ([]*listed, error) {
+	rows, _ := q.Query(ctx, `SELECT c.oid, n.nspname, c.relname, c.relreplident::text, c.relpersistence::text, c.relispartition,
+			greatest(c.reltuples, 0)::bigint,
+			pg_has_role(c.relowner, 'USAGE'), has_table_privilege(c.oid, 'SELECT'),
+			p.indrelid IS NOT NULL,
+			EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisreplident AND i.indisvalid AND i.indimmediate),
+			coalesce((SELECT array_agg(a.attname::text ORDER BY k.place)
+				FROM pg_index i, unnest(i.indkey) WITH ORDINALITY AS k(attnum, place), pg_attribute a
+				WHERE i.indexrelid = coalesce(ri.indexrelid, p.indexrelid) AND k.place <= i.indnkeyatts
+				AND a.attrelid = c.oid AND a.attnum = k.attnum), '{}')
+		FROM pg_class c
+		JOIN pg_namespace n ON n.oid = c.relnamespace
+		LEFT JOIN pg_index p ON p.indrelid = c.oid AND p.indisprimary AND p.indimmediate
+		LEFT JOIN pg_index ri ON ri.indrelid = c.oid AND ri.indisreplident AND ri.indisvalid AND c.relreplident = 'i'
+		WHERE c.relkind = 'r' AND c.relpersistence <> 't'
+			AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
+		ORDER BY 2, 3`)
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (*listed, error) {
+		l := new(listed)
+		var identity string
+		err := row.Scan(&l.oid, &l.schema, &l.table, &identity, &l.persistence, &l.partition, &l.estimate,
+			&l.mine, &l.readable, &l.hasPrimary, &l.hasIndex, &l.key)
+		if err == nil && identity != "" {
+			l.identity = pgoutput.ReplicaIdentity(identity[0])
+		}
+		return l, err
+	})
+}
+
+// describe is the list's line as people see it.
+func (l *listed) describe(c *Config) engine.Table {
+	t := engine.Table{Name: l.name(), Captured: c.chooses(l.name()), Key: l.key, RowsEstimate: l.estimate, Partition: l.partition}
+	switch l.identity {
+	case pgoutput.IdentityFull:
+		t.Identity = "row"
+	case pgoutput.IdentityIndex:
+		t.Identity = "index"
+	case pgoutput.IdentityNothing:
+		t.Identity = "nothing"
+	default:
+		t.Identity = "key"
+		if !l.hasPrimary {
+			t.Identity = "nothing"
+		}
+	}
+	switch {
+	case l.persistence == "u":
+		t.CannotPublish = "the table is unlogged: its changes are not in the log. ALTER TABLE " + l.sanitized() + " SET LOGGED"
+		t.Captured = false
+	case !l.updatable():
+		t.InsertsOnly = true
+		t.Advice = "without a key only inserts and truncates are captured, since the server would refuse the application's updates and deletes. " +
+			"Add a primary key, or ALTER TABLE " + l.sanitized() + " REPLICA IDENTITY FULL"
+	case len(l.key) == 0:
+		t.Advice = "without a primary key the table's rows are not loaded, and consumers cannot tell two equal rows apart. Add a primary key"
+	case l.identity != pgoutput.IdentityFull:
+		t.Advice = "updates and deletes carry the old row's key alone. For whole old rows: ALTER TABLE " + l.sanitized() + " REPLICA IDENTITY FULL"
+	}
+	return t
+}
+
+// attribute is one column as the catalogue has it.
+type attribute struct {
+	name     string
+	typeOID  uint32
+	typeMod  int32
+	typeName string
+	notNull  bool
+	keyPlace int
+	base     typeInfo
+	element  *typeInfo
+	// defaulted columns fill the rows that are there when they are added.
+	defaulted bool
+}
+
+// typeInfo is a type below its domains.
+type typeInfo struct {
+	oid       uint32
+	kind      string // pg_type.typtype
+	category  string
+	delimiter byte
+	labels    []string
+}
+
+// attributes reads a table's columns that the log carries: not the dropped ones
+// and not the generated ones. Key places are those of the replica identity's
+// index, or of the primary key where the identity is the whole row.
+func attributes(ctx context.Context, q querier, oid uint32) ([]attribute, error) {
+	rows, _ := q.Query(ctx, `WITH RECURSIVE key AS (
+			SELECT i.indrelid, i.indkey, i.indnkeyatts FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid
+			WHERE i.indrelid = $1 AND CASE c.relreplident WHEN 'i' THEN i.indisreplident ELSE i.indisprimary END LIMIT 1
+		), base(attnum, type) AS (
+			SELECT attnum, atttypid FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND attgenerated = ''
+			UNION ALL
+			SELECT attnum, typbasetype FROM base JOIN pg_type t ON t.oid = base.type WHERE typtype = 'd'
+		), element(attnum, type) AS (
+			SELECT base.attnum, typelem FROM base JOIN pg_type t ON t.oid = base.type WHERE typcategory = 'A' AND typelem <> 0
+			UNION ALL
+			SELECT attnum, typbasetype FROM element JOIN pg_type t ON t.oid = element.type WHERE typtype = 'd'
+		)
+		SELECT a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.atthasmissing OR a.atthasdef OR a.attidentity <> '',
+			coalesce((SELECT k.place FROM key, unnest(key.indkey) WITH ORDINALITY AS k(attnum, place)
+				WHERE k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0),
+			b.oid, b.typtype::text, b.typcategory::text, ascii(b.typdelim::text),
+			coalesce((SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = b.oid), '{}'),
+			e.oid, e.typtype::text, e.typcategory::text, ascii(e.typdelim::text),
+			coalesce((SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = e.oid), '{}')
+		FROM pg_attribute a
+		JOIN base ON base.attnum = a.attnum
+		JOIN pg_type b ON b.oid = base.type AND b.typtype <> 'd'
+		LEFT JOIN (element JOIN pg_type e ON e.oid = element.type AND e.typtype <> 'd') ON element.attnum = a.attnum
+		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
+		ORDER BY a.attnum`, oid)
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (attribute, error) {
+		var a attribute
+		var delimiter int
+		var elementOID *uint32
+		var elementKind, elementCategory *string
+		var elementDelimiter *int
+		var elementLabels []string
+		err := row.Scan(&a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.keyPlace,
+			&a.base.oid, &a.base.kind, &a.base.category, &delimiter, &a.base.labels,
+			&elementOID, &elementKind, &elementCategory, &elementDelimiter, &elementLabels)
+		if err != nil {
+			return a, err
+		}
+		a.base.delimiter = byte(delimiter)
+		if elementOID != nil {
+			a.element = &typeInfo{oid: *elementOID, kind: *elementKind, category: *elementCategory, delimiter: byte(*elementDelimiter), labels: elementLabels}
+		}
+		return a, nil
+	})
+}
+
+// The object ids of built-in types (src/include/catalog/pg_type.dat).
+const (
+	oidBool, oidBytea, oidChar, oidName, oidInt8, oidInt2, oidInt4, oidText            = 16, 17, 18, 19, 20, 21, 23, 25
+	oidOID, oidJSON, oidFloat4, oidFloat8, oidBpchar, oidVarchar                       = 26, 114, 700, 701, 1042, 1043
+	oidDate, oidTime, oidTimestamp, oidTimestampTZ, oidInterval, oidTimeTZ, oidNumeric = 1082, 1083, 1114, 1184, 1186, 1266, 1700
+	oidUUID, oidJSONB                                                                  = 2950, 3802
+)
+
+// rule is how values of a type are written, the width of its numbers, and how
+// the server's text becomes canonical.
+func (t *typeInfo) rule() (rule change.Rule, bits int, convert converter) {
+	switch t.oid {
+	case oidBool:
+		return change.RuleBoolean, 0, convertBoolean
+	case oidInt2:
+		return change.RuleInteger, 16, nil
+	case oidInt4:
+		return change.RuleInteger, 32, nil
+	case oidInt8, oidOID:
+		return change.RuleInteger, 64, nil
+	case oidFloat4:
+		return change.RuleFloat, 32, nil
+	case oidFloat8:
+		return change.RuleFloat, 64, nil
+	case oidNumeric:
+		return change.RuleDecimal, 0, nil
+	case oidText, oidVarchar, oidBpchar, oidName, oidChar:
+		return change.RuleText, 0, nil
+	case oidUUID:
+		return change.RuleUUID, 0, nil
+	case oidDate:
+		return change.RuleDate, 0, nil
+	case oidTime:
+		return change.RuleTime, 0, convertTime
+	case oidTimeTZ:
+		return change.RuleTimeTZ, 0, convertTimeTZ
+	case oidTimestamp:
+		return change.RuleTimestamp, 0, convertTimestamp
+	case oidTimestampTZ:
+		return change.RuleTimestampTZ, 0, convertTimestampTZ
+	case oidInterval:
+		return change.RuleDuration, 0, nil
+	case oidBytea:
+		return change.RuleBinary, 0, convertBytea
+	case oidJSON:
+		return change.RuleJSON, 0, convertJSON
+	case oidJSONB:
+		return change.RuleJSON, 0, nil
+	}
+	if t.kind == "e" {
+		return change.RuleEnum, 0, nil
+	}
+	return change.RuleEngineText, 0, nil
+}
+
+// column puts an attribute's schema and converter together.
+func (a *attribute) column() (change.Column, converter) {
+	c := change.Column{Name: a.name, Type: a.typeName, Nullable: !a.notNull, Key: a.keyPlace}
+	var convert converter
+	if a.element != nil {
+		c.Rule = change.RuleArray
+		var elementConvert converter
+		c.Element, c.Bits, elementConvert = a.element.rule()
+		if len(a.element.labels) > 0 {
+			c.Labels = a.element.labels
+		}
+		return c, convertArray(c.Element, elementConvert, a.element.delimiter)
+	}
+	c.Rule, c.Bits, convert = a.base.rule()
+	if len(a.base.labels) > 0 {
+		c.Labels = a.base.labels
+	}
+	return c, convert
+}
+
+// layout is a schema version with all that is needed to read its rows.
+type layout struct {
+	oid     uint32
+	name    string
+	schema  *change.Schema
+	convert []converter
+	types   []uint32
+	mods    []int32
+	// defaulted says of each column whether adding it filled existing rows.
+	defaulted []bool
+}
+
+func newLayout(oid uint32, name string, from []attribute, guessed bool) *layout {
+	l := &layout{oid: oid, name: name}
+	columns := make([]change.Column, len(from))
+	for i := range from {
+		var convert converter
+		columns[i], convert = from[i].column()
+		l.convert = append(l.convert, convert)
+		l.types = append(l.types, from[i].typeOID)
+		l.mods = append(l.mods, from[i].typeMod)
+		l.defaulted = append(l.defaulted, from[i].defaulted)
+	}
+	l.schema = change.NewSchema(change.PostgreSQL, name, columns, guessed)
+	return l
+}
+
+// rewrites reports whether going from old to l changed rows without a row in the
+// log: a column came and filled them, or one changed its type.
+func (l *layout) rewrites(old *change.Schema) bool {
+	types := make(map[string]string, len(old.Columns))
+	for _, c := range old.Columns {
+		types[c.Name] = c.Type
+	}
+	for i, c := range l.schema.Columns {
+		before, was := types[c.Name]
+		if was && before != c.Type || !was && l.defaulted[i] {
+			return true
+		}
+	}
+	return false
+}
+
+// catalogueLayout is a table's layout as the catalogue has it now.
+func catalogueLayout(ctx context.Context, q querier, oid uint32, name string) (*layout, error) {
+	found, err := attributes(ctx, q, oid)
+	if err != nil {
+		return nil, fmt.Errorf("looking up the columns of %s: %w", name, err)
+	}
+	return newLayout(oid, name, found, false), nil
+}
+
+// relationLayout is the layout that a Relation message announces, completed from
+// the catalogue, which may have gone on since: where both disagree the version
+// is marked as guessed.
+func relationLayout(ctx context.Context, q querier, m *pgoutput.Relation) (*layout, error) {
+	name := m.Namespace + "." + m.Name
+	found, err := attributes(ctx, q, m.OID)
+	if err != nil {
+		return nil, fmt.Errorf("looking up the columns of %s: %w", name, err)
+	}
+	byName := make(map[string]attribute, len(found))
+	for _, a := range found {
+		byName[a.name] = a
+	}
+	guessed := len(found) != len(m.Columns)
+	agreed := make([]attribute, len(m.Columns))
+	for i, c := range m.Columns {
+		a, known := byName[c.Name]
+		if !known || a.typeOID != c.TypeOID || a.typeMod != c.TypeMod {
+			guessed = true
+			if a, err = lostAttribute(ctx, q, c, m.ReplicaIdentity); err != nil {
+				return nil, fmt.Errorf("looking up type %d of column %s of %s: %w", c.TypeOID, c.Name, name, err)
+			}
+			if c.Identity && m.ReplicaIdentity != pgoutput.IdentityFull {
+				a.keyPlace = 1 + keyPlaces(agreed[:i])
+			}
+		}
+		agreed[i] = a
+	}
+	return newLayout(m.OID, name, agreed, guessed), nil
+}
+
+func keyPlaces(attributes []attribute) (places int) {
+	for _, a := range attributes {
+		places = max(places, a.keyPlace)
+	}
+	return places
+}
+
+// lostAttribute is a column that the catalogue no longer has as the log has it.
+func lostAttribute(ctx context.Context, q querier, c pgoutput.RelationColumn, _ pgoutput.ReplicaIdentity) (attribute, error) {
+	a := attribute{name: c.Name, typeOID: c.TypeOID, typeMod: c.TypeMod, base: typeInfo{oid: c.TypeOID}}
+	err := q.QueryRow(ctx, "SELECT format_type($1, $2), coalesce((SELECT typtype::text FROM pg_type WHERE oid = $1), '')", c.TypeOID, c.TypeMod).
+		Scan(&a.typeName, &a.base.kind)
+	if strings.Contains(a.typeName, "???") {
+		a.typeName = fmt.Sprintf("dropped type %d", c.TypeOID)
+	}
+	return a, err
+}

@@ -1,0 +1,146 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/shape"
+)
+
+// TableRule says whether the tables that a pattern matches are captured. The
+// first rule that matches a table decides; a table that none matches is left out.
+type TableRule struct {
+	Match  shape.Pattern
+	Active bool
+}
+
+// Config is one PostgreSQL source.
+type Config struct {
+	// Source is the name of the source; slot and publications are named after
+	// it unless they are given.
+	Source string
+	// Connection is a complete set of parameters; see [Connection].
+	Connection *pgx.ConnConfig
+	Rules      []TableRule
+	// Load says whether rows that exist already are read first.
+	Load bool
+	// Slot and Publication, where given, are an administrator's: used as they
+	// are, never made, changed or removed by us.
+	Slot        string
+	Publication string
+	// HeartbeatEvery is how often a message of ours goes into the source's log,
+	// so that a quiet database lets its log go. Default 5 s.
+	HeartbeatEvery time.Duration
+	// RefreshEvery is how often the source is looked at for new tables. Default 10 s.
+	RefreshEvery time.Duration
+	// SilenceAfter is how long the server may send nothing before the
+	// connection is held for dead. Default 90 s: a large transaction that is
+	// not published can keep a healthy server silent for some seconds, and
+	// reading one back from its spill for twenty.
+	SilenceAfter time.Duration
+	// ChunkBytes is how much of a table a load reads at a time. Default 1 MiB.
+	ChunkBytes int
+}
+
+func (c *Config) defaults() {
+	if c.HeartbeatEvery <= 0 {
+		c.HeartbeatEvery = 5 * time.Second
+	}
+	if c.RefreshEvery <= 0 {
+		c.RefreshEvery = 10 * time.Second
+	}
+	if c.SilenceAfter <= 0 {
+		c.SilenceAfter = 90 * time.Second
+	}
+	if c.ChunkBytes <= 0 {
+		c.ChunkBytes = 1 << 20
+	}
+}
+
+// Connection puts parameters together. tls is one of disable, prefer, require
+// (encrypted, the server's name not checked) and verify-full.
+func Connection(host string, port int, database, user, password, tls string) (*pgx.ConnConfig, error) {
+	if tls == "" {
+		tls = "prefer"
+	}
+	quote := func(s string) string {
+		return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s) + "'"
+	}
+	config, err := pgx.ParseConfig("host=" + quote(host) + " port=" + strconv.Itoa(port) + " dbname=" + quote(database) +
+		" user=" + quote(user) + " sslmode=" + quote(tls) + " connect_timeout=10")
+	if err != nil {
+		return nil, fmt.Errorf("the connection's parameters: %w", err)
+	}
+	config.Password = password // not in the text above, so that no error can print it
+	return config, nil
+}
+
+// sessionParameters are set on every session with a source: settings of the
+// role or the database would otherwise leak into the text of values.
+var sessionParameters = map[string]string{
+	"DateStyle":                           "ISO, YMD",
+	"IntervalStyle":                       "iso_8601",
+	"extra_float_digits":                  "3",
+	"bytea_output":                        "hex",
+	"TimeZone":                            "UTC",
+	"client_encoding":                     "UTF8",
+	"statement_timeout":                   "0",
+	"lock_timeout":                        "0",
+	"idle_in_transaction_session_timeout": "0",
+}
+
+// config is a copy of the connection's parameters for one use.
+func (c *Config) session(purpose string) *pgx.ConnConfig {
+	config := c.Connection.Copy()
+	for name, value := range sessionParameters {
+		config.RuntimeParams[name] = value
+	}
+	config.RuntimeParams["application_name"] = "rillmark " + c.Source + " " + purpose
+	config.DefaultQueryExecMode = pgx.QueryExecModeExec
+	dialer := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}
+	config.DialFunc = dialer.DialContext
+	return config
+}
+
+func (c *Config) connect(ctx context.Context, purpose string) (*pgx.Conn, error) {
+	conn, err := pgx.ConnectConfig(ctx, c.session(purpose))
+	if err != nil {
+		return nil, c.explain(err)
+	}
+	return conn, nil
+}
+
+func identifier(source string) string { return "rillmark_" + strings.ReplaceAll(source, "-", "_") }
+
+func (c *Config) slotName() string {
+	if c.Slot != "" {
+		return c.Slot
+	}
+	return identifier(c.Source)
+}
+
+// publications are the one for tables whose updates and deletes may be
+// published and, where it is ours, the one for those where they may not.
+func (c *Config) publications() []string {
+	if c.Publication != "" {
+		return []string{c.Publication}
+	}
+	name := identifier(c.Source)
+	return []string{name, name + "_inserts"}
+}
+
+// chooses reports whether the rules capture a table.
+func (c *Config) chooses(table string) bool {
+	for _, rule := range c.Rules {
+		if rule.Match.Matches(table) {
+			return rule.Active
+		}
+	}
+	return false
+}

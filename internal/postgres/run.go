@@ -1,0 +1,441 @@
+package postgres
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"golang.org/x/sync/errgroup"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/postgres/pgoutput"
+)
+
+// markPrefix is the prefix of our own messages in the source's log. Any role
+// may write such messages, so a nonce that we gave out is what makes one ours.
+const markPrefix = "rillmark"
+
+// postgresEpoch is 2000-01-01 UTC in microseconds since 1970.
+const postgresEpoch = 946_684_800_000_000
+
+// run is one run of a source. All fields below sink are guarded by the sink's
+// lock once the goroutines have started, but for those that name their owner.
+type run struct {
+	config *Config
+	sink   engine.Sink
+
+	control *pgx.Conn // for look-ups by the reading goroutine, under the lock
+	at      checkpoint
+	resume  position // nothing up to here is taken again
+	// resumeIndex is the next event's index in the transaction that resume cuts.
+	resumeIndex uint64
+	// known is true once our last heartbeat came by again, or where there is none.
+	known bool
+
+	decoder   pgoutput.Decoder
+	relations map[uint32]*relation
+	last      *relation // the relation of the newest row
+	tables    map[string]*table
+	marks     map[string]*mark
+	row       change.Row
+	arena     []byte
+	image     [2][]change.Value
+	keys      [2][]change.Value
+
+	tx         pgoutput.Begin
+	inTx       bool
+	opened     bool // the sink's transaction has been begun
+	lastRow    LSN
+	lastNumber uint32
+	serverEnd  uint64
+	newTables  chan struct{}
+}
+
+// relation is a table as the stream announced it.
+type relation struct {
+	message *pgoutput.Relation
+	layout  *layout
+	table   *table
+	skipped bool // the rules leave it out
+}
+
+// table is a captured table through its whole run.
+type table struct {
+	state engine.TableState
+	oid   uint32
+	// load is there until the table's load is complete.
+	load *tableLoad
+}
+
+// mark is a message of ours that somebody waits for in the stream.
+type mark struct {
+	// seen runs in the reading goroutine, under the lock, where the mark
+	// stands; a unit and the mark's own transaction are open.
+	seen func() error
+	done chan struct{}
+}
+
+func newNonce() string {
+	var b [12]byte
+	rand.Read(b[:]) //nolint:errcheck // never fails
+	return hex.EncodeToString(b[:])
+}
+
+// Run implements [engine.Engine].
+func (c *Config) Run(ctx context.Context, start engine.Start, sink engine.Sink) error {
+	c.defaults()
+	err := c.run(ctx, start, sink)
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return c.explain(err)
+}
+
+func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) error {
+	r := &run{config: c, sink: sink, relations: make(map[uint32]*relation), tables: make(map[string]*table),
+		marks: make(map[string]*mark), newTables: make(chan struct{}, 1)}
+	stored, err := parseCheckpoint(start.Checkpoint)
+	if err != nil {
+		return err
+	}
+	sink.Report(engine.Report{Doing: "connecting"})
+	if r.control, err = c.connect(ctx, "control"); err != nil {
+		return err
+	}
+	defer r.control.Close(context.WithoutCancel(ctx)) //nolint:errcheck // only look-ups went over it
+	for name, state := range start.Tables {
+		r.tables[name] = &table{state: *state}
+	}
+	if err := r.publish(ctx, true); err != nil {
+		return err
+	}
+	stream, err := c.openStream(ctx)
+	if err != nil {
+		return err
+	}
+	defer stream.close()
+	if err := r.settle(ctx, stored, stream); err != nil {
+		return err
+	}
+	sink.Lock()
+	sink.Checkpoint(r.checkpoint)
+	sink.Unlock()
+	if err := stream.start(ctx, c.slotName(), c.publications()); err != nil {
+		return err
+	}
+	sink.Report(engine.Report{Level: "info", Event: "connected", Doing: "following",
+		Message: fmt.Sprintf("following the log of %s from %s", c.Connection.Database, r.at.Position.Commit)})
+
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return r.read(ctx, stream) })
+	group.Go(func() error { return stream.report(ctx, sink) })
+	group.Go(func() error { return r.keepHeartbeat(ctx) })
+	group.Go(func() error { return r.keepLoading(ctx) })
+	group.Go(func() error { return r.keepPublishing(ctx) })
+	return group.Wait()
+}
+
+// checkpoint is what the sink stores with the events so far; the lock is held.
+func (r *run) checkpoint() engine.Checkpoint {
+	r.at.Index = 0
+	if r.inTx && r.opened {
+		r.at.Index = r.sink.Next()
+	}
+	r.at.Unseen = nil
+	for name, t := range r.tables {
+		if t.load != nil && len(t.load.unseen) > 0 {
+			if r.at.Unseen == nil {
+				r.at.Unseen = make(map[string][]uint32)
+			}
+			r.at.Unseen[name] = t.load.unseen
+		}
+	}
+	release := r.at.NonceCommit
+	if r.at.Nonce == "" {
+		release = r.at.Position.Commit
+	}
+	return engine.Checkpoint{State: r.at.encode(), Release: uint64(release)}
+}
+
+// read takes messages off the stream until it ends.
+func (r *run) read(ctx context.Context, s *stream) error {
+	stop := context.AfterFunc(ctx, s.interrupt)
+	defer stop()
+	var data pgoutput.XLogData
+	for {
+		message, start, err := s.next(&data)
+		if err != nil {
+			return err
+		}
+		if message == nil {
+			continue
+		}
+		r.sink.Lock()
+		r.serverEnd = data.End
+		err = r.take(ctx, message, LSN(start))
+		r.sink.Unlock()
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// take handles one message of the plugin; the lock is held.
+func (r *run) take(ctx context.Context, data []byte, start LSN) error {
+	m, err := r.decoder.Decode(data)
+	if err != nil {
+		return &engine.Fault{Code: "cannot-decode", Final: true, Cause: err,
+			Message: fmt.Sprintf("the message at %s of the log cannot be decoded", start), Fix: "report it with this line; nothing was lost, capture waits there"}
+	}
+	switch m := m.(type) {
+	case *pgoutput.Begin:
+		r.tx, r.inTx, r.opened = *m, true, false
+		r.lastRow, r.lastNumber = 0, 0
+		return nil
+	case *pgoutput.Commit:
+		return r.commit()
+	case *pgoutput.Relation:
+		return r.relate(ctx, m)
+	case *pgoutput.Insert:
+		return r.change(m.Relation, start, func(rel *relation) error { return r.insert(rel, m) })
+	case *pgoutput.Update:
+		return r.change(m.Relation, start, func(rel *relation) error { return r.update(rel, m) })
+	case *pgoutput.Delete:
+		return r.change(m.Relation, start, func(rel *relation) error { return r.delete(rel, m) })
+	case *pgoutput.Truncate:
+		return r.truncate(m, start)
+	case *pgoutput.LogicalMessage:
+		return r.message(m, start)
+	default: // Origin and Type say nothing that an event needs
+		return nil
+	}
+}
+
+// arrive moves to the next message of the open transaction and reports whether
+// it is new to the journal. For one that will bring events it begins a unit; one
+// that will not must not, because a block that is closed before it would be
+// closed behind a transaction's last event.
+func (r *run) arrive(start LSN, brings bool) (isNew bool, err error) {
+	if start == r.lastRow {
+		r.lastNumber++
+	} else {
+		r.lastRow, r.lastNumber = start, 0
+	}
+	next := position{Commit: LSN(r.tx.FinalLSN), Kind: kindTransaction, Row: start, Ordinal: r.lastNumber}
+	if !next.after(r.resume) {
+		return false, nil
+	}
+	if !r.known {
+		return false, r.unknownLog()
+	}
+	if !brings {
+		r.at.Position = next
+		return true, nil
+	}
+	if err := r.sink.Room(); err != nil {
+		return false, err
+	}
+	if !r.opened {
+		index := uint64(0)
+		if next.Commit == r.resume.Commit && next.Kind == r.resume.Kind {
+			index = r.resumeIndex
+		}
+		r.sink.Begin(fmt.Sprint(r.tx.XID), r.tx.CommitTime+postgresEpoch, index)
+		r.opened = true
+	}
+	r.at.Position = next
+	return true, nil
+}
+
+func (r *run) unknownLog() error {
+	return &engine.Fault{Code: "other-log", Final: true,
+		Message: "the source's log is not the one that was followed before: our last heartbeat is not where it was written (the source may have been restored from a backup)",
+		Fix:     "make sure which state of the source is right; then remove this source and add it again under a new name for a new load"}
+}
+
+func (r *run) commit() error {
+	end := position{Commit: LSN(r.tx.FinalLSN), Kind: kindTransaction, Row: rowEnd}
+	if end.after(r.resume) && !r.known {
+		return r.unknownLog()
+	}
+	if r.opened {
+		r.sink.Commit()
+	}
+	if end.after(r.at.Position) {
+		r.at.Position = end
+		r.at.XID, r.at.CommittedAt = r.tx.XID, r.tx.CommitTime
+	}
+	r.inTx, r.opened = false, false
+	return nil
+}
+
+// change is the frame around a row's message.
+func (r *run) change(oid uint32, start LSN, handle func(*relation) error) error {
+	rel := r.last
+	if rel == nil || rel.message.OID != oid {
+		if rel = r.relations[oid]; rel == nil {
+			return &engine.Fault{Code: "cannot-decode", Final: true, Message: fmt.Sprintf("the row at %s of the log belongs to table %d, which was not announced", start, oid)}
+		}
+		r.last = rel
+	}
+	isNew, err := r.arrive(start, !rel.skipped)
+	if err != nil || !isNew || rel.skipped {
+		return err
+	}
+	r.arena = r.arena[:0]
+	r.row = change.Row{Schema: rel.layout.schema, Table: rel.layout.name, Place: uint64(start)}
+	return handle(rel)
+}
+
+// message takes an application's message, or one of ours.
+func (r *run) message(m *pgoutput.LogicalMessage, start LSN) error {
+	if m.Prefix == markPrefix {
+		return r.ownMessage(m, start)
+	}
+	body := messageBody(m.Prefix, m.Content)
+	if m.Transactional {
+		isNew, err := r.arrive(start, true)
+		if err != nil || !isNew {
+			return err
+		}
+		r.sink.Add(&change.Row{Operation: change.Message, Place: uint64(start), Body: body})
+		return nil
+	}
+	at := position{Commit: LSN(m.LSN), Kind: kindMessage}
+	if !at.after(r.resume) {
+		return nil
+	}
+	if !r.known {
+		return r.unknownLog()
+	}
+	if err := r.sink.Room(); err != nil {
+		return err
+	}
+	// It stands for itself: a transaction of one event, without an id, now.
+	r.sink.Begin("", time.Now().UnixMicro(), 0)
+	r.sink.Add(&change.Row{Operation: change.Message, Place: m.LSN, Body: body})
+	r.sink.Commit()
+	r.at.Position = at
+	return nil
+}
+
+// ownMessage takes a heartbeat or a mark. Ours are always transactional.
+func (r *run) ownMessage(m *pgoutput.LogicalMessage, start LSN) error {
+	if !m.Transactional {
+		return nil
+	}
+	nonce := string(m.Content)
+	if nonce == r.at.Nonce && LSN(r.tx.FinalLSN) == r.at.NonceCommit {
+		r.known = true
+	}
+	waiting := r.marks[nonce]
+	isNew, err := r.arrive(start, waiting != nil)
+	if err != nil || !isNew || waiting == nil {
+		return err
+	}
+	delete(r.marks, nonce)
+	if err := waiting.seen(); err != nil {
+		return err
+	}
+	close(waiting.done)
+	return nil
+}
+
+// place writes a mark into the source's log and waits until the stream has
+// brought it, seen having run there.
+func (r *run) place(ctx context.Context, conn *pgx.Conn, seen func() error) error {
+	nonce := newNonce()
+	waiting := &mark{seen: seen, done: make(chan struct{})}
+	r.sink.Lock()
+	r.marks[nonce] = waiting
+	r.sink.Unlock()
+	defer func() {
+		r.sink.Lock()
+		delete(r.marks, nonce)
+		r.sink.Unlock()
+	}()
+	if _, err := conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", markPrefix, nonce); err != nil {
+		return err
+	}
+	select {
+	case <-waiting.done:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// markSession is a session for marks: a commit of one must not hang behind a
+// standby that does not answer.
+func (r *run) markSession(ctx context.Context, purpose string) (*pgx.Conn, error) {
+	conn, err := r.config.connect(ctx, purpose)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := conn.Exec(ctx, "SET synchronous_commit = local"); err != nil {
+		conn.Close(ctx) //nolint:errcheck // the first error is the one to tell
+		return nil, err
+	}
+	return conn, nil
+}
+
+// keepHeartbeat writes a heartbeat now and then, so that a quiet database's slot
+// moves on and so that a resumed stream proves to be the one we know.
+func (r *run) keepHeartbeat(ctx context.Context) error {
+	conn, err := r.markSession(ctx, "heartbeat")
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
+	ticker := time.NewTicker(r.config.HeartbeatEvery)
+	defer ticker.Stop()
+	for {
+		nonce := newNonce()
+		r.sink.Lock()
+		r.marks[nonce] = &mark{done: make(chan struct{}), seen: func() error {
+			r.at.Nonce, r.at.NonceCommit = nonce, LSN(r.tx.FinalLSN)
+			r.sink.Touch()
+			return nil
+		}}
+		// A heartbeat that never came by is forgotten with the run; a few are
+		// all there can be, as the stream ends after a while of silence.
+		r.sink.Unlock()
+		_, err := conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", markPrefix, nonce)
+		if mayNotWrite(err) {
+			return r.withoutHeartbeat(ctx)
+		}
+		if err != nil {
+			return fmt.Errorf("writing a heartbeat into the source's log: %w", err)
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-ticker.C:
+		}
+	}
+}
+
+// mayNotWrite tells a login without the right, or a standby, from other errors.
+func mayNotWrite(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && (server.Code == "42501" || server.Code == "25006")
+}
+
+// withoutHeartbeat goes on where messages may not be written: the slot is then
+// confirmed up to the newest stored transaction, and a restored source cannot be
+// told from the one we know.
+func (r *run) withoutHeartbeat(ctx context.Context) error {
+	r.sink.Lock()
+	r.at.Nonce, r.at.NonceCommit = "", 0
+	r.sink.Unlock()
+	r.sink.Report(engine.Report{Level: "warn", Event: "no-heartbeat", Message: "the login may not write messages into the source's log: a quiet source holds its log back, tables cannot be loaded, and a restored source cannot be recognised. " +
+		"GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + quoted(r.config.Connection.User)})
+	<-ctx.Done()
+	return context.Cause(ctx)
+}

@@ -1,0 +1,174 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/engine"
+)
+
+// slotState is a line of pg_replication_slots.
+type slotState struct {
+	exists    bool
+	plugin    string
+	database  string
+	status    string
+	confirmed LSN
+}
+
+func readSlot(ctx context.Context, q querier, name string) (slotState, error) {
+	var s slotState
+	var confirmed string
+	err := q.QueryRow(ctx, `SELECT coalesce(plugin, ''), coalesce(database, ''), coalesce(wal_status, ''), coalesce(confirmed_flush_lsn::text, '0/0')
+		FROM pg_replication_slots WHERE slot_name = $1`, name).Scan(&s.plugin, &s.database, &s.status, &confirmed)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return s, nil
+	}
+	if err != nil {
+		return s, fmt.Errorf("looking for the replication slot %s: %w", name, err)
+	}
+	s.exists = true
+	s.confirmed, err = ParseLSN(confirmed)
+	return s, err
+}
+
+// settle decides where the run goes on: behind what the journal has, or, the
+// first time, where a new slot begins. It refuses wherever going on could leave
+// something out.
+func (r *run) settle(ctx context.Context, stored *checkpoint, s *stream) error {
+	var level string
+	if err := r.control.QueryRow(ctx, "SHOW wal_level").Scan(&level); err != nil {
+		return err
+	}
+	if level != "logical" {
+		return walLevelFault(fmt.Sprintf("%s:%d", r.config.Connection.Host, r.config.Connection.Port), nil)
+	}
+	name := r.config.slotName()
+	slot, err := readSlot(ctx, r.control, name)
+	if err != nil {
+		return err
+	}
+	if slot.exists && (slot.plugin != "pgoutput" || slot.database != r.config.Connection.Database) {
+		return &engine.Fault{Code: "wrong-slot", Final: true, Fix: "name another slot in the source's definition, or none",
+			Message: fmt.Sprintf("the replication slot %q is for plugin %q of database %q, not for pgoutput of %q", name, slot.plugin, slot.database, r.config.Connection.Database)}
+	}
+	if stored == nil || stored.Making {
+		return r.beginFirst(ctx, stored, s, slot)
+	}
+	r.at = *stored
+	r.resume = stored.Position
+	r.resumeIndex = stored.Index
+	r.known = stored.Nonce == ""
+	for table, unseen := range stored.Unseen {
+		if t := r.tables[table]; t != nil && t.load != nil {
+			t.load.unseen = unseen
+		}
+	}
+	again := "make sure which state of the source is right; then remove this source and add it again under a new name for a new load"
+	switch {
+	case stored.System != s.system:
+		return &engine.Fault{Code: "other-server", Final: true, Message: fmt.Sprintf("the source is another database cluster (system identifier %s) than the one that was followed (%s)", s.system, stored.System),
+			Fix: "correct the connection; or " + again}
+	case stored.Timeline != s.timeline:
+		return &engine.Fault{Code: "other-timeline", Final: true, Message: fmt.Sprintf("the source is on timeline %d, it was followed on timeline %d: it has failed over or was restored", s.timeline, stored.Timeline), Fix: again}
+	case !slot.exists:
+		return &engine.Fault{Code: "slot-gone", Final: true, Message: fmt.Sprintf("the replication slot %q is gone: what the source wrote since %s cannot be read any more", name, stored.Position.Commit), Fix: again}
+	case slot.status == "lost":
+		return &engine.Fault{Code: "slot-lost", Final: true, Message: fmt.Sprintf("the source has removed log that the replication slot %q still needed (wal_status is lost)", name),
+			Fix: "raise max_slot_wal_keep_size; then " + again}
+	case slot.confirmed > max(stored.NonceCommit, releaseWithoutNonce(stored)):
+		return &engine.Fault{Code: "slot-advanced", Final: true, Message: fmt.Sprintf("the replication slot %q was advanced to %s by somebody else, beyond what the journal has (%s)", name, slot.confirmed, stored.Position.Commit), Fix: again}
+	}
+	return nil
+}
+
+func releaseWithoutNonce(c *checkpoint) LSN {
+	if c.Nonce == "" {
+		return c.Position.Commit
+	}
+	return 0
+}
+
+// beginFirst makes the slot of a source that has no position yet. That it is
+// being made is put on record first, so that a slot left by a process that died
+// in between is known to be ours, unread, and can be made again.
+func (r *run) beginFirst(ctx context.Context, stored *checkpoint, s *stream, slot slotState) error {
+	name := r.config.slotName()
+	r.at = checkpoint{System: s.system, Timeline: s.timeline, Making: true}
+	r.known = true
+	if r.config.Slot != "" {
+		if !slot.exists {
+			return &engine.Fault{Code: "slot-gone", Message: fmt.Sprintf("the replication slot %q that the definition names is not there", name),
+				Fix: fmt.Sprintf("SELECT pg_create_logical_replication_slot('%s', 'pgoutput'), or leave the slot out of the definition", name)}
+		}
+		return r.begin(ctx, slot.confirmed)
+	}
+	if slot.exists && stored == nil {
+		return &engine.Fault{Code: "slot-exists", Message: fmt.Sprintf("the source has a replication slot %q already, which this source did not make", name),
+			Fix: fmt.Sprintf("if nobody needs it, SELECT pg_drop_replication_slot('%s'); to go on with it, name it as `slot` in the source's definition; else give the source another name", name)}
+	}
+	r.sink.Lock()
+	r.sink.Checkpoint(func() engine.Checkpoint { return engine.Checkpoint{State: r.at.encode()} })
+	err := r.sink.Store(ctx)
+	r.sink.Unlock()
+	if err != nil {
+		return err
+	}
+	if slot.exists {
+		if _, err := r.control.Exec(ctx, "SELECT pg_drop_replication_slot($1)", name); err != nil {
+			return err
+		}
+	}
+	done := make(chan struct{})
+	finished := make(chan struct{})
+	go func() {
+		defer close(finished)
+		r.tellWhoIsWaitedFor(ctx, done)
+	}()
+	at, err := s.makeSlot(ctx, name)
+	close(done)
+	<-finished
+	if err != nil {
+		return err
+	}
+	r.sink.Report(engine.Report{Level: "info", Event: "slot-made", Message: fmt.Sprintf("replication slot %s made at %s", name, at)})
+	return r.begin(ctx, at)
+}
+
+// begin puts the first position on record.
+func (r *run) begin(ctx context.Context, at LSN) error {
+	r.at.Making = false
+	r.at.Position = position{Commit: at, Kind: kindMessage}
+	r.resume = r.at.Position
+	r.sink.Lock()
+	defer r.sink.Unlock()
+	r.sink.Checkpoint(r.checkpoint)
+	return r.sink.Store(ctx)
+}
+
+// tellWhoIsWaitedFor says, while a slot is being made, which transactions hold
+// that up: every one that has written and is still open.
+func (r *run) tellWhoIsWaitedFor(ctx context.Context, done <-chan struct{}) {
+	ticker := time.NewTicker(2 * time.Second)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-done:
+			return
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+			var pid int
+			var user, since string
+			err := r.control.QueryRow(ctx, `SELECT pid, coalesce(usename::text, ''), coalesce(to_char(xact_start, 'YYYY-MM-DD HH24:MI:SS'), '')
+				FROM pg_stat_activity WHERE backend_xid IS NOT NULL ORDER BY xact_start LIMIT 1`).Scan(&pid, &user, &since)
+			if err == nil {
+				r.sink.Report(engine.Report{Doing: fmt.Sprintf("making the replication slot: waiting for the transaction of user %s (process %d), open since %s UTC", user, pid, since)})
+			}
+		}
+	}
+}

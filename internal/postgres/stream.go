@@ -1,0 +1,253 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"rillmark/internal/engine"
+	"rillmark/internal/postgres/pgoutput"
+)
+
+// stream is the replication connection. next belongs to the reading goroutine,
+// report to another; they share nothing but the socket, one for each direction.
+type stream struct {
+	config   *Config
+	conn     *pgconn.PgConn // until started
+	system   string
+	timeline int32
+
+	socket   net.Conn // once started
+	frontend *pgproto3.Frontend
+	crumbs   *crumbConn
+	asked    chan struct{} // the server wants a status reply
+	cause    atomic.Pointer[engine.Fault]
+}
+
+// openStream connects and identifies the server.
+func (c *Config) openStream(ctx context.Context) (*stream, error) {
+	s := &stream{config: c, asked: make(chan struct{}, 1)}
+	config := c.session("stream").Config.Copy()
+	config.RuntimeParams["replication"] = "database"
+	dial := config.DialFunc
+	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		s.crumbs = &crumbConn{Conn: conn}
+		return s.crumbs, nil
+	}
+	var err error
+	if s.conn, err = pgconn.ConnectConfig(ctx, config); err != nil {
+		return nil, c.explain(err)
+	}
+	results, err := s.conn.Exec(ctx, "IDENTIFY_SYSTEM").ReadAll()
+	if err != nil {
+		s.close()
+		return nil, c.explain(err)
+	}
+	if len(results) != 1 || len(results[0].Rows) != 1 || len(results[0].Rows[0]) < 3 {
+		s.close()
+		return nil, errors.New("the server does not identify itself as PostgreSQL does")
+	}
+	s.system = string(results[0].Rows[0][0])
+	fmt.Sscan(string(results[0].Rows[0][1]), &s.timeline) //nolint:errcheck // zero says that it is unknown
+	return s, nil
+}
+
+// makeSlot makes the slot and returns the place from which it will send.
+func (s *stream) makeSlot(ctx context.Context, name string) (LSN, error) {
+	results, err := s.conn.Exec(ctx, "CREATE_REPLICATION_SLOT "+quoted(name)+" LOGICAL pgoutput NOEXPORT_SNAPSHOT").ReadAll()
+	if err != nil {
+		return 0, s.config.explain(err)
+	}
+	return ParseLSN(string(results[0].Rows[0][1]))
+}
+
+// start begins to stream. The connection belongs to next and report from here.
+func (s *stream) start(ctx context.Context, slot string, publications []string) error {
+	names := make([]string, len(publications))
+	for i, p := range publications {
+		names[i] = quoted(p)
+	}
+	hijacked, err := s.conn.Hijack()
+	if err != nil {
+		return err
+	}
+	s.conn, s.socket, s.frontend = nil, hijacked.Conn, hijacked.Frontend
+	stop := context.AfterFunc(ctx, s.interrupt)
+	defer stop()
+	s.frontend.Send(&pgproto3.Query{String: "START_REPLICATION SLOT " + quoted(slot) + " LOGICAL 0/0 (proto_version '1', publication_names '" +
+		strings.ReplaceAll(strings.Join(names, ","), "'", "''") + "', messages 'true')"})
+	if err := s.frontend.Flush(); err != nil {
+		return err
+	}
+	for {
+		m, err := s.frontend.Receive()
+		if err != nil {
+			return err
+		}
+		switch m := m.(type) {
+		case *pgproto3.CopyBothResponse:
+			s.crumbs.pause = crumbPause
+			return nil
+		case *pgproto3.ErrorResponse:
+			return s.config.explain(pgconn.ErrorResponseToPgError(m))
+		}
+	}
+}
+
+// next returns the plugin's message, good until the next call, and its place in
+// the log; an empty message where the server only gave a sign of life.
+func (s *stream) next(data *pgoutput.XLogData) (message []byte, start uint64, err error) {
+	m, err := s.frontend.Receive()
+	if err != nil {
+		if fault := s.cause.Load(); fault != nil {
+			return nil, 0, fault
+		}
+		return nil, 0, s.config.explain(err)
+	}
+	switch m := m.(type) {
+	case *pgproto3.CopyData:
+		if len(m.Data) == 0 {
+			return nil, 0, nil
+		}
+		switch m.Data[0] {
+		case 'w':
+			if err := data.Decode(m.Data[1:]); err != nil {
+				return nil, 0, err
+			}
+			return data.Data, data.Start, nil
+		case 'k':
+			var k pgoutput.Keepalive
+			if err := k.Decode(m.Data[1:]); err != nil {
+				return nil, 0, err
+			}
+			data.End = k.End
+			if k.ReplyRequested {
+				select {
+				case s.asked <- struct{}{}:
+				default:
+				}
+			}
+		}
+		return nil, 0, nil
+	case *pgproto3.ErrorResponse:
+		return nil, 0, s.config.explain(pgconn.ErrorResponseToPgError(m))
+	case *pgproto3.CopyDone, *pgproto3.CommandComplete:
+		return nil, 0, &engine.Fault{Code: "source-away", Message: "the source has ended the stream (it is shutting down or its replication is being restarted)"}
+	}
+	return nil, 0, nil
+}
+
+// statusEvery is how often the server is told how far we are: a tenth of the
+// shortest wal_sender_timeout that anybody sets.
+const statusEvery = time.Second
+
+// report sends status replies, which do not wait for anything that is being
+// journaled, and ends a stream that has been silent for too long.
+func (s *stream) report(ctx context.Context, sink engine.Sink) error {
+	ticker := time.NewTicker(statusEvery)
+	defer ticker.Stop()
+	var message, frame []byte
+	for {
+		silence := time.Since(s.crumbs.lastRead())
+		if silence > s.config.SilenceAfter {
+			fault := &engine.Fault{Code: "source-silent", Message: fmt.Sprintf("the source has sent nothing for %s, not even a sign of life: the connection hangs", silence.Round(time.Second))}
+			s.cause.Store(fault)
+			s.interrupt()
+			return fault
+		}
+		released := sink.Released()
+		update := pgoutput.StatusUpdate{Written: released, Flushed: released, Applied: released,
+			ClientTime: time.Now().UnixMicro() - postgresEpoch, ReplyRequested: silence > s.config.SilenceAfter/3}
+		message = update.Encode(message[:0])
+		var err error
+		if frame, err = (&pgproto3.CopyData{Data: message}).Encode(frame[:0]); err != nil {
+			return err
+		}
+		s.socket.SetWriteDeadline(time.Now().Add(s.config.SilenceAfter)) //nolint:errcheck // a dead socket fails at the write
+		if _, err := s.socket.Write(frame); err != nil {
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			return s.config.explain(err)
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-ticker.C:
+		case <-s.asked:
+		}
+	}
+}
+
+// interrupt makes a call of next that is waiting return.
+func (s *stream) interrupt() {
+	s.socket.SetDeadline(time.Unix(1, 0)) //nolint:errcheck // a dead socket returns by itself
+}
+
+func (s *stream) close() {
+	if s.conn != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		defer cancel()
+		s.conn.Close(ctx) //nolint:errcheck // nothing is lost with it
+	}
+	if s.socket != nil {
+		s.socket.Close() //nolint:errcheck // nothing is lost with it
+	}
+}
+
+// crumbPause is how long a reader waits after a short read: reading eagerly
+// makes the server send tiny pieces, and a pause of this length doubles its rate
+// on small transactions and halves our CPU.
+const crumbPause = 500 * time.Microsecond
+
+// crumbConn reads in large pieces, and pauses after a piece that was not large.
+type crumbConn struct {
+	net.Conn
+	pause time.Duration // zero until the stream has started
+	buf   []byte
+	rest  []byte
+	short bool
+	last  atomic.Int64
+}
+
+const crumbBuffer = 256 << 10
+
+func (c *crumbConn) lastRead() time.Time { return time.Unix(0, c.last.Load()) }
+
+// Read implements [net.Conn].
+func (c *crumbConn) Read(p []byte) (int, error) {
+	if len(c.rest) == 0 {
+		if c.pause == 0 {
+			n, err := c.Conn.Read(p)
+			c.last.Store(time.Now().UnixNano())
+			return n, err
+		}
+		if c.buf == nil {
+			c.buf = make([]byte, crumbBuffer)
+		}
+		if c.short {
+			time.Sleep(c.pause)
+		}
+		n, err := c.Conn.Read(c.buf)
+		if n == 0 {
+			return 0, err
+		}
+		c.last.Store(time.Now().UnixNano())
+		c.short = n < len(c.buf)/4
+		c.rest = c.buf[:n]
+	}
+	n := copy(p, c.rest)
+	c.rest = c.rest[n:]
+	return n, nil
+}

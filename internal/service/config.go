@@ -1,0 +1,145 @@
+package service
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"rillmark/internal/catalog"
+)
+
+// Config is rillmark.yaml. Values of the form ${env:NAME} and ${file:/path} are
+// replaced by what they name.
+type Config struct {
+	// Listen is where API and console answer. Default 127.0.0.1:7450. Beyond
+	// loopback, Token is needed.
+	Listen string `yaml:"listen"`
+	// PublicURL is the address in events and schema versions. Default: http://
+	// and Listen.
+	PublicURL string `yaml:"public_url"`
+	// StateDatabase is the address of the state database, as libpq takes it.
+	StateDatabase string `yaml:"state_database"`
+	// Token is wanted on every call where it is set.
+	Token string `yaml:"token"`
+	// KeyFile holds the key that secrets are sealed under; it is made on the
+	// first start. Default rillmark.key beside the configuration.
+	KeyFile string `yaml:"key_file"`
+	// FilesRoot is the directory below which destinations of kind file may
+	// write. Default: none, and no such destination.
+	FilesRoot string `yaml:"files_root"`
+	// LogLevel is debug, info, warn or error. Default info.
+	LogLevel string `yaml:"log_level"`
+	// LogFormat is text or json. Default text.
+	LogFormat string        `yaml:"log_format"`
+	Journal   JournalConfig `yaml:"journal"`
+	Source    SourceConfig  `yaml:"source"`
+}
+
+// JournalConfig are the limits of journals.
+type JournalConfig struct {
+	// RetainAge drops segments whose newest event is older. Default 168h; 0s keeps them.
+	RetainAge *time.Duration `yaml:"retain_age"`
+	// RetainBytes drops the oldest segments of a journal above this size.
+	// Default 50 GiB; 0 keeps them.
+	RetainBytes *int64 `yaml:"retain_bytes"`
+	// SegmentBytes close a segment. Default 256 MiB.
+	SegmentBytes int64 `yaml:"segment_bytes"`
+}
+
+// SourceConfig is the pace of captures.
+type SourceConfig struct {
+	// HeartbeatEvery is how often a message goes into a source's log. Default 5s.
+	HeartbeatEvery time.Duration `yaml:"heartbeat_every"`
+	// RefreshEvery is how often a source is looked at for new tables. Default 10s.
+	RefreshEvery time.Duration `yaml:"refresh_every"`
+	// SilenceAfter is how long a source may send nothing before the connection
+	// is held for dead. Default 90s; below 60s a healthy source with a large
+	// transaction can be cut off.
+	SilenceAfter time.Duration `yaml:"silence_after"`
+	// ChunkBytes is how much of a table a load reads at a time. Default 1 MiB.
+	ChunkBytes int `yaml:"chunk_bytes"`
+}
+
+// LoadConfig reads a file. Its errors name line and column.
+func LoadConfig(path string) (*Config, error) {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("the configuration cannot be read: %w", err)
+	}
+	c := new(Config)
+	if len(bytes.TrimSpace(raw)) > 0 {
+		if err := yaml.NewDecoder(bytes.NewReader(raw), yaml.Strict()).Decode(c); err != nil {
+			return nil, fmt.Errorf("the configuration %s is not right:\n%s", path, yaml.FormatError(err, false, true))
+		}
+	}
+	if c.KeyFile == "" {
+		c.KeyFile = filepath.Join(filepath.Dir(path), "rillmark.key")
+	}
+	return c, c.complete()
+}
+
+func (c *Config) complete() error {
+	for _, value := range []*string{&c.StateDatabase, &c.Token, &c.Listen, &c.PublicURL} {
+		resolved, err := catalog.Resolve(*value)
+		if err != nil {
+			return fmt.Errorf("the configuration: %w", err)
+		}
+		*value = resolved
+	}
+	if c.Listen == "" {
+		c.Listen = "127.0.0.1:7450"
+	}
+	host, _, err := net.SplitHostPort(c.Listen)
+	if err != nil {
+		return fmt.Errorf("the configuration: listen %q is no address: write host:port, such as 127.0.0.1:7450", c.Listen)
+	}
+	if c.Token == "" && !Loopback(host) {
+		return fmt.Errorf("the configuration: listen %s reaches beyond this machine, and there is no token: set token: ${env:RILLMARK_TOKEN}, or listen on 127.0.0.1", c.Listen)
+	}
+	if c.Token != "" && len(c.Token) < 16 {
+		return errors.New("the configuration: the token is shorter than 16 characters: `openssl rand -hex 24` makes a good one")
+	}
+	if c.PublicURL == "" {
+		c.PublicURL = "http://" + c.Listen
+	}
+	c.PublicURL = strings.TrimSuffix(c.PublicURL, "/")
+	if u, err := url.Parse(c.PublicURL); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return fmt.Errorf("the configuration: public_url %q is no absolute http address", c.PublicURL)
+	}
+	if c.StateDatabase == "" {
+		return errors.New("the configuration: state_database is missing: the address of a PostgreSQL database for Rillmark's own records, such as postgres://rillmark@127.0.0.1:5432/rillmark")
+	}
+	if c.Journal.RetainAge == nil {
+		week := 7 * 24 * time.Hour
+		c.Journal.RetainAge = &week
+	}
+	if c.Journal.RetainBytes == nil {
+		size := int64(50 << 30)
+		c.Journal.RetainBytes = &size
+	}
+	switch c.LogFormat {
+	case "":
+		c.LogFormat = "text"
+	case "text", "json":
+	default:
+		return fmt.Errorf("the configuration: log_format %q is neither text nor json", c.LogFormat)
+	}
+	return nil
+}
+
+// Loopback reports whether a host is this machine alone.
+func Loopback(host string) bool {
+	if host == "localhost" {
+		return true
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback()
+}

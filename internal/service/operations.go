@@ -1,0 +1,475 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/destination/file"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+)
+
+// The codes of faults that are answers to a caller.
+const (
+	CodeNotFound       = "not-found"
+	CodeNameTaken      = "name-taken"
+	CodeChanged        = "changed-meanwhile"
+	CodeInUse          = "in-use"
+	CodeInvalid        = "invalid-definition"
+	CodeOffsetOutside  = "offset-outside"
+	CodeExpired        = "expired"
+	CodeNotPull        = "not-pull"
+	CodePaused         = "paused"
+	CodeStateDatabase  = "state-database"
+	CodeNothingToCheck = "nothing-to-check"
+)
+
+// answer turns an error of the catalog into a fault about a thing.
+func answer(err error, kind, name string) error {
+	var invalid *definition.Invalid
+	var fault *engine.Fault
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &fault), errors.As(err, &invalid):
+		return err
+	case errors.Is(err, catalog.ErrNotFound):
+		return &engine.Fault{Code: CodeNotFound, Message: fmt.Sprintf("there is no %s %q", kind, name), Fix: fmt.Sprintf("`rillmark %s list` shows what there is", kind)}
+	case errors.Is(err, catalog.ErrTaken):
+		return &engine.Fault{Code: CodeNameTaken, Message: fmt.Sprintf("there is a %s %q already", kind, name), Fix: "choose another name, or edit the one that is there"}
+	case errors.Is(err, catalog.ErrVersion):
+		return &engine.Fault{Code: CodeChanged, Message: fmt.Sprintf("somebody else has changed %s %q meanwhile", kind, name), Fix: "look at it again and repeat the change on its newest version"}
+	case errors.Is(err, catalog.ErrInUse):
+		return &engine.Fault{Code: CodeInUse, Message: fmt.Sprintf("%s %q is in use by an outlet", kind, name), Fix: "remove its outlets first"}
+	case errors.Is(err, journal.ErrExpired):
+		return &engine.Fault{Code: CodeExpired, Message: err.Error()}
+	case errors.Is(err, context.Canceled):
+		return err
+	}
+	return &engine.Fault{Code: CodeStateDatabase, Message: "the state database does not answer", Cause: err}
+}
+
+// AddSource stores a source, which starts when it is resumed.
+func (s *Service) AddSource(ctx context.Context, name string, d definition.Source) error {
+	if err := definition.CheckName("a source", name); err != nil {
+		return err
+	}
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	if err := s.Catalog.AddSource(ctx, name, d); err != nil {
+		return answer(err, "source", name)
+	}
+	s.log.tell("info", "source/"+name, "added", "source added")
+	return answer(s.reconcile(ctx), "source", name)
+}
+
+// EditSource stores a new definition in place of version. A source that runs
+// goes on with it.
+func (s *Service) EditSource(ctx context.Context, name string, version int64, d definition.Source) error {
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	if err := s.Catalog.EditSource(ctx, name, version, d); err != nil {
+		return answer(err, "source", name)
+	}
+	s.log.tell("info", "source/"+name, "edited", "definition changed")
+	return answer(s.reconcile(ctx), "source", name)
+}
+
+// SetSourceRunning resumes or pauses a source.
+func (s *Service) SetSourceRunning(ctx context.Context, name string, running bool, reason string) error {
+	if err := s.Catalog.SetSourceRunning(ctx, name, running, reason); err != nil {
+		return answer(err, "source", name)
+	}
+	s.log.tell("info", "source/"+name, word(running), word(running)+because(reason))
+	return answer(s.reconcile(ctx), "source", name)
+}
+
+func word(running bool) string {
+	if running {
+		return "resumed"
+	}
+	return "paused"
+}
+
+func because(reason string) string {
+	if reason == "" {
+		return ""
+	}
+	return ": " + reason
+}
+
+// ReloadTable has a table's rows read anew.
+func (s *Service) ReloadTable(ctx context.Context, name, table string) error {
+	record, err := s.Catalog.Source(ctx, name)
+	if err != nil {
+		return answer(err, "source", name)
+	}
+	if !record.Definition.Loads() {
+		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only", name), Fix: "set load to true in its definition"}
+	}
+	states, err := s.Catalog.TableStates(ctx, record.ID)
+	if err != nil {
+		return answer(err, "source", name)
+	}
+	if states[table] == nil {
+		return &engine.Fault{Code: CodeNotFound, Message: fmt.Sprintf("source %q captures no table %q", name, table), Fix: "`rillmark source show " + name + "` lists its tables"}
+	}
+	// The capture stands still while its record of the table is changed.
+	s.reconciling.Lock()
+	s.mu.Lock()
+	one := s.sources[name]
+	s.mu.Unlock()
+	if one != nil && one.stop != nil {
+		one.stop()
+	}
+	err = s.Catalog.ReloadTable(ctx, record.ID, table)
+	if one != nil && one.stop != nil {
+		s.mu.Lock()
+		one.stop = s.start(one.capture.Run)
+		s.mu.Unlock()
+	}
+	s.reconciling.Unlock()
+	if errors.Is(err, catalog.ErrNotFound) {
+		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("table %q is %s and cannot be loaded", table, states[table].State)}
+	}
+	if err != nil {
+		return answer(err, "source", name)
+	}
+	s.log.tell("info", "source/"+name, "reload", "reload of "+table+" asked for")
+	return nil
+}
+
+// RemoveSource removes a source with its journal, and what was made for it on
+// the database. forget leaves the database alone, for one that is gone.
+func (s *Service) RemoveSource(ctx context.Context, name string, forget bool) error {
+	record, err := s.Catalog.Source(ctx, name)
+	if err != nil {
+		return answer(err, "source", name)
+	}
+	for _, one := range s.copyOutlets() {
+		if one.source == record.ID {
+			return &engine.Fault{Code: CodeInUse, Message: fmt.Sprintf("source %q has outlet %q", name, one.record.Name), Fix: "remove its outlets first"}
+		}
+	}
+	if record.Running {
+		if err := s.SetSourceRunning(ctx, name, false, "being removed"); err != nil {
+			return err
+		}
+	}
+	if !forget {
+		built, err := s.buildEngine(record)
+		if err == nil {
+			err = built.Remove(ctx)
+		}
+		if err != nil {
+			return &engine.Fault{Code: "source-not-cleared", Message: fmt.Sprintf("source %q is paused but not removed: what was made on its database could not be taken away", name), Cause: err,
+				Fix: "mend that, or remove with --forget and drop slot and publications there yourself: an abandoned slot fills the database's disk"}
+		}
+	}
+	if err := s.Store.Remove(ctx, record.ID); err != nil {
+		return answer(err, "source", name)
+	}
+	if err := s.Catalog.RemoveSource(ctx, name); err != nil {
+		return answer(err, "source", name)
+	}
+	s.log.tell("info", "source/"+name, "removed", "source removed with its journal")
+	return answer(s.reconcile(ctx), "source", name)
+}
+
+// CheckSource checks a definition before anything is stored, or a stored one
+// where d is nil.
+func (s *Service) CheckSource(ctx context.Context, name string, d *definition.Source) ([]change.Check, error) {
+	built, err := s.engineOf(ctx, name, d)
+	if err != nil {
+		return nil, err
+	}
+	return built.Check(ctx), nil
+}
+
+// SourceTables lists the tables that a source's database has.
+func (s *Service) SourceTables(ctx context.Context, name string) ([]engine.Table, error) {
+	built, err := s.engineOf(ctx, name, nil)
+	if err != nil {
+		return nil, err
+	}
+	return built.Tables(ctx)
+}
+
+func (s *Service) engineOf(ctx context.Context, name string, d *definition.Source) (engine.Engine, error) {
+	if d == nil {
+		record, err := s.Catalog.Source(ctx, name)
+		if err != nil {
+			return nil, answer(err, "source", name)
+		}
+		return s.buildEngine(record)
+	}
+	if err := definition.CheckName("a source", name); err != nil {
+		return nil, err
+	}
+	if err := d.Validate(); err != nil {
+		return nil, err
+	}
+	record := &catalog.Source{Name: name, Definition: *d}
+	if d.Connection.Password == catalog.Sealed {
+		old, err := s.Catalog.Source(ctx, name)
+		if err != nil {
+			return nil, answer(err, "source", name)
+		}
+		record.Definition.Connection.Password = old.Definition.Connection.Password
+	}
+	return s.buildEngine(record)
+}
+
+// AddDestination stores a destination.
+func (s *Service) AddDestination(ctx context.Context, name string, d definition.Destination) error {
+	if err := definition.CheckName("a destination", name); err != nil {
+		return err
+	}
+	if err := s.validDestination(&d); err != nil {
+		return err
+	}
+	if err := s.Catalog.AddDestination(ctx, name, d); err != nil {
+		return answer(err, "destination", name)
+	}
+	s.log.tell("info", "destination/"+name, "added", "destination added")
+	return nil
+}
+
+func (s *Service) validDestination(d *definition.Destination) error {
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	_, err := file.Place(s.Config.FilesRoot, d.File.Directory)
+	return err
+}
+
+// CheckDestination checks a definition, or a stored one where d is nil.
+func (s *Service) CheckDestination(ctx context.Context, name string, d *definition.Destination) ([]change.Check, error) {
+	if d == nil {
+		record, err := s.Catalog.Destination(ctx, name)
+		if err != nil {
+			return nil, answer(err, "destination", name)
+		}
+		d = &record.Definition
+	}
+	if err := d.Validate(); err != nil {
+		return nil, err
+	}
+	directory, err := file.Place(s.Config.FilesRoot, d.File.Directory)
+	if err != nil {
+		return nil, err
+	}
+	return (&file.Destination{Directory: directory}).Check(ctx), nil
+}
+
+// EditDestination stores a new definition in place of version; outlets that
+// deliver to it go on with it.
+func (s *Service) EditDestination(ctx context.Context, name string, version int64, d definition.Destination) error {
+	if err := s.validDestination(&d); err != nil {
+		return err
+	}
+	if err := s.Catalog.EditDestination(ctx, name, version, d); err != nil {
+		return answer(err, "destination", name)
+	}
+	s.log.tell("info", "destination/"+name, "edited", "definition changed")
+	s.reconciling.Lock()
+	defer s.reconciling.Unlock()
+	for _, one := range s.copyOutlets() {
+		if one.record.Definition.Destination == name {
+			s.restartOutlet(one)
+		}
+	}
+	return nil
+}
+
+// restartOutlet ends an outlet's delivery and begins it anew, if it runs.
+func (s *Service) restartOutlet(one *outletRun) {
+	if one.stop == nil {
+		return
+	}
+	one.stop()
+	s.mu.Lock()
+	one.stop = s.start(one.runner.Run)
+	s.mu.Unlock()
+}
+
+// RemoveDestination removes a destination that no outlet uses.
+func (s *Service) RemoveDestination(ctx context.Context, name string) error {
+	if err := s.Catalog.RemoveDestination(ctx, name); err != nil {
+		return answer(err, "destination", name)
+	}
+	s.log.tell("info", "destination/"+name, "removed", "destination removed")
+	return nil
+}
+
+// AddOutlet stores an outlet, which starts at once.
+func (s *Service) AddOutlet(ctx context.Context, name string, d definition.Outlet) error {
+	if err := definition.CheckName("an outlet", name); err != nil {
+		return err
+	}
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	source, err := s.Catalog.Source(ctx, d.Source)
+	if err != nil {
+		return answer(err, "source", d.Source)
+	}
+	var destination *int64
+	if d.Destination != "" {
+		record, err := s.Catalog.Destination(ctx, d.Destination)
+		if err != nil {
+			return answer(err, "destination", d.Destination)
+		}
+		destination = &record.ID
+	}
+	committed, err := s.place(ctx, source.ID, d.From)
+	if err != nil {
+		return err
+	}
+	if err := s.Catalog.AddOutlet(ctx, name, d, source.ID, destination, committed); err != nil {
+		return answer(err, "outlet", name)
+	}
+	s.log.tell("info", "outlet/"+name, "added", fmt.Sprintf("outlet added, from offset %d on", committed+1))
+	return answer(s.reconcile(ctx), "outlet", name)
+}
+
+// place turns beginning, now or an offset into the offset before it.
+func (s *Service) place(ctx context.Context, source int64, from string) (committed int64, err error) {
+	head, err := s.Store.Head(ctx, source)
+	if err != nil {
+		return 0, answer(err, "source", "")
+	}
+	switch from {
+	case "", "beginning":
+		return head.First - 1, nil
+	case "now":
+		return head.Next - 1, nil
+	}
+	offset, err := strconv.ParseInt(from, 10, 64)
+	if err != nil {
+		return 0, &definition.Invalid{Location: "from", Message: fmt.Sprintf("%q is no place in a journal: write beginning, now, or an offset", from)}
+	}
+	if offset < head.First || offset > head.Next {
+		return 0, outsideFault(offset, head)
+	}
+	return offset - 1, nil
+}
+
+func outsideFault(offset int64, head journal.Head) error {
+	if head.First == head.Next {
+		return &engine.Fault{Code: CodeOffsetOutside, Message: fmt.Sprintf("offset %d lies outside of the journal, which is empty so far", offset), Fix: "use beginning or now"}
+	}
+	return &engine.Fault{Code: CodeOffsetOutside, Message: fmt.Sprintf("offset %d lies outside of the journal, which holds %d to %d", offset, head.First, head.Next-1),
+		Fix: "use beginning, now, or an offset in between"}
+}
+
+// EditOutlet stores a new definition in place of version. Source and destination
+// cannot be changed, since offsets belong to them.
+func (s *Service) EditOutlet(ctx context.Context, name string, version int64, d definition.Outlet) error {
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	old, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return answer(err, "outlet", name)
+	}
+	if d.Source != old.Definition.Source {
+		return &definition.Invalid{Location: "source", Message: "an outlet stays with its source: add another outlet instead"}
+	}
+	if d.Destination != old.Definition.Destination {
+		return &definition.Invalid{Location: "destination", Message: "an outlet stays with its destination: add another outlet instead"}
+	}
+	if err := s.Catalog.EditOutlet(ctx, name, version, d); err != nil {
+		return answer(err, "outlet", name)
+	}
+	s.log.tell("info", "outlet/"+name, "edited", "definition changed")
+	return answer(s.reconcile(ctx), "outlet", name)
+}
+
+// SetOutletRunning resumes or pauses an outlet.
+func (s *Service) SetOutletRunning(ctx context.Context, name string, running bool, reason string) error {
+	if err := s.Catalog.SetOutletRunning(ctx, name, running, reason); err != nil {
+		return answer(err, "outlet", name)
+	}
+	s.log.tell("info", "outlet/"+name, word(running), word(running)+because(reason))
+	return answer(s.reconcile(ctx), "outlet", name)
+}
+
+// RemoveOutlet removes an outlet with its offset; what it delivered stays.
+func (s *Service) RemoveOutlet(ctx context.Context, name string) error {
+	if err := s.Catalog.RemoveOutlet(ctx, name); err != nil {
+		return answer(err, "outlet", name)
+	}
+	s.log.tell("info", "outlet/"+name, "removed", "outlet removed")
+	return answer(s.reconcile(ctx), "outlet", name)
+}
+
+// Rewind is what a rewind does, or would do.
+type Rewind struct {
+	From   int64 `json:"from" doc:"The committed offset before"`
+	To     int64 `json:"to" doc:"The committed offset after"`
+	Events int64 `json:"events" doc:"Events of the source that are delivered again; negative: passed over"`
+	Done   bool  `json:"done" doc:"false for a dry run"`
+}
+
+// RewindOutlet sets an outlet back, or forward, to a place: beginning, now or an
+// offset, which is then the next to be delivered.
+func (s *Service) RewindOutlet(ctx context.Context, name, to string, dry bool) (*Rewind, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	source, err := s.Catalog.Source(ctx, record.Definition.Source)
+	if err != nil {
+		return nil, answer(err, "source", record.Definition.Source)
+	}
+	committed, err := s.place(ctx, source.ID, to)
+	if err != nil {
+		return nil, err
+	}
+	s.reconciling.Lock()
+	defer s.reconciling.Unlock()
+	s.mu.Lock()
+	one := s.outlets[name]
+	s.mu.Unlock()
+	running := one != nil && one.stop != nil && !dry
+	if running {
+		one.stop()
+		defer func() {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			one.stop = s.start(one.runner.Run)
+		}()
+	}
+	offset, err := s.Catalog.Offset(ctx, record.ID)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	plan := &Rewind{From: offset.Committed, To: committed, Events: offset.Committed - committed, Done: !dry}
+	if dry {
+		return plan, nil
+	}
+	if err := s.Catalog.Rewind(ctx, record.ID, committed); err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	s.log.tell("info", "outlet/"+name, "rewound", fmt.Sprintf("set from offset %d to %d", plan.From, plan.To))
+	return plan, nil
+}
+
+// Ready is why the service cannot do its work now; nil where it can.
+func (s *Service) Ready(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	if err := s.pool.Ping(ctx); err != nil {
+		return answer(err, "service", "")
+	}
+	return nil
+}

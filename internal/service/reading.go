@@ -1,0 +1,248 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/encode"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+	"rillmark/internal/outlet"
+	"rillmark/internal/shape"
+)
+
+// Feed reads a journal's events, filtered and encoded, in order.
+type Feed struct {
+	origin  outlet.Origin
+	filter  *shape.Filter
+	reader  *journal.Reader
+	encoder encode.CloudEvents
+	batch   *journal.Batch
+	event   change.Event
+	buf     []byte
+	at      int64
+}
+
+// OpenFeed reads a source from offset from on.
+func (s *Service) OpenFeed(ctx context.Context, source string, filter *shape.Filter, from int64) (*Feed, error) {
+	record, err := s.Catalog.Source(ctx, source)
+	if err != nil {
+		return nil, answer(err, "source", source)
+	}
+	origin, err := s.origin(ctx, record)
+	if err != nil {
+		return nil, answer(err, "source", source)
+	}
+	head, err := s.Store.Head(ctx, record.ID)
+	if err != nil {
+		return nil, answer(err, "source", source)
+	}
+	if from < head.First || from > head.Next {
+		return nil, outsideFault(from, head)
+	}
+	return &Feed{origin: origin, filter: filter, at: from - 1, encoder: encode.CloudEvents{Address: s.Config.PublicURL},
+		reader: s.Store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})}, nil
+}
+
+// Head is where a source's journal stands.
+func (s *Service) Head(ctx context.Context, source string) (journal.Head, error) {
+	record, err := s.Catalog.Source(ctx, source)
+	if err != nil {
+		return journal.Head{}, answer(err, "source", source)
+	}
+	head, err := s.Store.Head(ctx, record.ID)
+	return head, answer(err, "source", source)
+}
+
+// Passed is the newest offset that the feed has handed out or passed over.
+func (f *Feed) Passed() int64 { return f.at }
+
+// TryNext is the next event that passes the filter, encoded and good until the
+// next call; nil at the journal's end.
+func (f *Feed) TryNext(ctx context.Context) ([]byte, *change.Event, error) {
+	for {
+		if f.batch == nil {
+			batch, err := f.reader.TryNext(ctx)
+			if batch == nil || err != nil {
+				return nil, nil, answer(err, "source", f.origin.Source)
+			}
+			f.batch = batch
+		}
+		for f.batch.Next(&f.event) {
+			f.at = f.event.Offset
+			if !f.filter.Admits(&f.event) {
+				continue
+			}
+			f.origin.Fill(&f.event)
+			if cap(f.buf) > 1<<20 {
+				f.buf = nil
+			}
+			f.buf = f.encoder.Append(f.buf[:0], &f.event)
+			return f.buf, &f.event, nil
+		}
+		if err := f.batch.Err(); err != nil {
+			return nil, nil, err
+		}
+		f.at = f.batch.Last
+		f.batch = nil
+	}
+}
+
+// Wait waits at the journal's end until there is more, or for at most d.
+func (f *Feed) Wait(ctx context.Context, d time.Duration) error {
+	wait, cancel := context.WithTimeout(ctx, d)
+	defer cancel()
+	batch, err := f.reader.Next(wait)
+	if batch != nil {
+		f.batch = batch
+		return nil
+	}
+	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+		return nil
+	}
+	return answer(err, "source", f.origin.Source)
+}
+
+// Page is a run of events.
+type Page struct {
+	Events [][]byte
+	// Passed is the newest offset that the page covers: committing it commits
+	// all of the page, events that the filter kept back included.
+	Passed int64
+	// Committed is the outlet's committed offset; 0 for a source.
+	Committed int64
+}
+
+// maxPageBytes bounds a page; a single larger event still comes, alone.
+const maxPageBytes = 8 << 20
+
+func (f *Feed) page(ctx context.Context, limit int, wait time.Duration) (*Page, error) {
+	p := new(Page)
+	size := 0
+	deadline := time.Now().Add(wait)
+	for len(p.Events) < limit && size < maxPageBytes {
+		encoded, _, err := f.TryNext(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if encoded == nil {
+			left := time.Until(deadline)
+			if len(p.Events) > 0 || left <= 0 {
+				break
+			}
+			if err := f.Wait(ctx, left); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		p.Events = append(p.Events, append([]byte(nil), encoded...))
+		size += len(encoded)
+	}
+	p.Passed = f.at
+	return p, nil
+}
+
+// ReadSource reads a page of a source's journal from an offset on.
+func (s *Service) ReadSource(ctx context.Context, source string, filter *shape.Filter, from int64, limit int) (*Page, error) {
+	f, err := s.OpenFeed(ctx, source, filter, from)
+	if err != nil {
+		return nil, err
+	}
+	return f.page(ctx, limit, 0)
+}
+
+// OutletFeed reads what an outlet lets through from an offset on, or from behind
+// its committed offset where from is 0.
+func (s *Service) OutletFeed(ctx context.Context, name string, from int64) (*Feed, int64, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, 0, answer(err, "outlet", name)
+	}
+	offset, err := s.Catalog.Offset(ctx, record.ID)
+	if err != nil {
+		return nil, 0, answer(err, "outlet", name)
+	}
+	filter, err := record.Definition.Filter()
+	if err != nil {
+		return nil, 0, err
+	}
+	if from == 0 {
+		from = offset.Committed + 1
+	}
+	f, err := s.OpenFeed(ctx, record.Definition.Source, filter, from)
+	return f, offset.Committed, err
+}
+
+// ReadOutlet reads a page of a pull outlet without moving its offset. It waits
+// up to wait for a first event.
+func (s *Service) ReadOutlet(ctx context.Context, name string, from int64, limit int, wait time.Duration) (*Page, error) {
+	if err := s.wantPull(ctx, name); err != nil {
+		return nil, err
+	}
+	f, committed, err := s.OutletFeed(ctx, name, from)
+	if err != nil {
+		return nil, err
+	}
+	p, err := f.page(ctx, limit, wait)
+	if err != nil {
+		return nil, err
+	}
+	p.Committed = committed
+	return p, nil
+}
+
+func (s *Service) wantPull(ctx context.Context, name string) error {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return answer(err, "outlet", name)
+	}
+	if record.Definition.Destination != "" {
+		return &engine.Fault{Code: CodeNotPull, Message: fmt.Sprintf("outlet %q delivers to destination %q by itself; only an outlet without a destination is read", name, record.Definition.Destination),
+			Fix: "add an outlet without a destination, or watch this one: `rillmark watch --outlet " + name + "`"}
+	}
+	if !record.Running {
+		return &engine.Fault{Code: CodePaused, Message: fmt.Sprintf("outlet %q is paused%s", name, because(record.Reason)), Fix: "`rillmark outlet resume " + name + "`"}
+	}
+	return nil
+}
+
+// CommitOutlet moves a pull outlet's committed offset forward. An offset at or
+// below it changes nothing; one that the journal does not have yet is refused.
+func (s *Service) CommitOutlet(ctx context.Context, name string, offset int64) (committed int64, err error) {
+	if err := s.wantPull(ctx, name); err != nil {
+		return 0, err
+	}
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return 0, answer(err, "outlet", name)
+	}
+	source, err := s.Catalog.Source(ctx, record.Definition.Source)
+	if err != nil {
+		return 0, answer(err, "source", record.Definition.Source)
+	}
+	head, err := s.Store.Head(ctx, source.ID)
+	if err != nil {
+		return 0, answer(err, "outlet", name)
+	}
+	if offset < 0 || offset >= head.Next {
+		return 0, &engine.Fault{Code: CodeOffsetOutside, Message: fmt.Sprintf("offset %d was never handed out: the journal's newest is %d", offset, head.Next-1),
+			Fix: "commit an offset that was read"}
+	}
+	at, err := s.Catalog.Offset(ctx, record.ID)
+	if err != nil {
+		return 0, answer(err, "outlet", name)
+	}
+	if err := s.Catalog.Commit(ctx, record.ID, at.Run, offset, max(offset-at.Committed, 0)); err != nil {
+		return 0, answer(err, "outlet", name)
+	}
+	return max(at.Committed, offset), nil
+}
+
+// FilterOf makes a filter of patterns and operations as they stand in a query.
+func FilterOf(tables, operations []string) (*shape.Filter, error) {
+	return (&definition.Outlet{Tables: tables, Operations: operations}).Filter()
+}

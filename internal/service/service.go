@@ -1,0 +1,447 @@
+// Package service puts the parts together: it keeps a capture running for each
+// source and a delivery for each outlet, as their records say, and answers what
+// the API asks. It knows no HTTP.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"rillmark/internal/capture"
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/destination"
+	"rillmark/internal/destination/file"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+	"rillmark/internal/outlet"
+	"rillmark/internal/postgres"
+	"rillmark/internal/shape"
+)
+
+// Service is one running Rillmark.
+type Service struct {
+	Config  *Config
+	Catalog *catalog.Catalog
+	Store   *journal.Store
+	Started time.Time
+
+	log  *runLog
+	pool *pgxpool.Pool
+
+	reconciling sync.Mutex // one reconciliation at a time
+	mu          sync.Mutex
+	stateError  string
+	sources     map[string]*sourceRun
+	outlets     map[string]*outletRun
+	status      statusCache
+
+	work   context.Context // of all goroutines
+	cancel context.CancelCauseFunc
+	done   sync.WaitGroup
+}
+
+// sourceRun is a source's record with its capture, if it runs.
+type sourceRun struct {
+	record  *catalog.Source
+	capture *capture.Source
+	stop    func() // ends the capture and waits for it; nil while paused
+}
+
+type outletRun struct {
+	record *catalog.Outlet
+	source int64
+	runner *outlet.Outlet // nil for a pull outlet
+	stop   func()
+}
+
+// Open connects to the state database, brings it up to date, and starts what
+// its records say. It waits up to patience for a database that is away.
+func Open(ctx context.Context, config *Config, logger *slog.Logger, patience time.Duration) (*Service, error) {
+	keeper, err := catalog.NewKeeper(config.KeyFile)
+	if err != nil {
+		return nil, err
+	}
+	poolConfig, err := pgxpool.ParseConfig(config.StateDatabase)
+	if err != nil {
+		return nil, fmt.Errorf("the configuration: state_database is no address of a PostgreSQL database: %w", err)
+	}
+	poolConfig.MaxConns = max(poolConfig.MaxConns, 16)
+	poolConfig.ConnConfig.ConnectTimeout = 5 * time.Second
+	poolConfig.ConnConfig.RuntimeParams["application_name"] = "rillmark state"
+	pool, err := pgxpool.NewWithConfig(ctx, poolConfig)
+	if err != nil {
+		return nil, err
+	}
+	if err := migrate(ctx, pool, logger, patience); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	c := catalog.New(pool, keeper)
+	s := &Service{Config: config, Catalog: c, Started: time.Now(), log: newRunLog(logger), pool: pool,
+		Store:   journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes}),
+		sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
+	s.work, s.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
+	s.status.changed = make(chan struct{})
+	if err := s.reconcile(ctx); err != nil {
+		s.Close("could not start")
+		return nil, err
+	}
+	s.log.tell("info", "service", "started", "the service has started on "+config.Listen)
+	s.goes(func() { s.log.keep(s.work, c) })
+	s.goes(s.keepReconciling)
+	s.goes(s.keepStatus)
+	s.goes(s.keepUp)
+	return s, nil
+}
+
+// migrate retries while the database cannot be reached.
+func migrate(ctx context.Context, pool *pgxpool.Pool, logger *slog.Logger, patience time.Duration) error {
+	deadline := time.Now().Add(patience)
+	for told := false; ; told = true {
+		err := pool.Ping(ctx)
+		if err == nil {
+			return catalog.Migrate(ctx, pool)
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("the state database cannot be reached: %w", err)
+		}
+		if !told {
+			logger.Warn("waiting for the state database", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(250 * time.Millisecond):
+		}
+	}
+}
+
+func (s *Service) goes(f func()) {
+	s.done.Add(1)
+	go func() {
+		defer s.done.Done()
+		f()
+	}()
+}
+
+// Close stops everything in order: captures and outlets first, so that what they
+// have is stored, then the rest. It takes up to some seconds.
+func (s *Service) Close(reason string) {
+	s.log.tell("info", "service", "stopping", "the service stops: "+reason)
+	s.reconciling.Lock() // nothing starts any more
+	s.mu.Lock()
+	var stops []func()
+	for _, o := range s.outlets {
+		stops = append(stops, o.stop)
+	}
+	for _, one := range s.sources {
+		stops = append(stops, one.stop)
+	}
+	s.mu.Unlock()
+	var all sync.WaitGroup
+	for _, stop := range stops {
+		if stop != nil {
+			all.Add(1)
+			go func() {
+				defer all.Done()
+				stop()
+			}()
+		}
+	}
+	all.Wait()
+	s.cancel(errors.New(reason))
+	s.done.Wait()
+	s.pool.Close()
+}
+
+const reconcileEvery = 5 * time.Second
+
+// keepReconciling follows what other instances change in the records.
+func (s *Service) keepReconciling() {
+	ticker := time.NewTicker(reconcileEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-s.work.Done():
+			return
+		case <-ticker.C:
+		}
+		err := s.reconcile(s.work)
+		s.mu.Lock()
+		was := s.stateError
+		s.stateError = ""
+		if err != nil {
+			s.stateError = err.Error()
+		}
+		s.mu.Unlock()
+		switch {
+		case err != nil && was == "" && s.work.Err() == nil:
+			s.log.tell("error", "service", "state-database", "the state database does not answer: "+err.Error())
+		case err == nil && was != "":
+			s.log.tell("info", "service", "state-database", "the state database answers again")
+		}
+	}
+}
+
+// reconcile makes what runs equal to what the records say.
+func (s *Service) reconcile(ctx context.Context) error {
+	s.reconciling.Lock()
+	defer s.reconciling.Unlock()
+	if s.work.Err() != nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	sources, err := s.Catalog.Sources(ctx)
+	if err != nil {
+		return err
+	}
+	outlets, err := s.Catalog.Outlets(ctx)
+	if err != nil {
+		return err
+	}
+	seen := make(map[string]bool)
+	for _, record := range sources {
+		seen[record.Name] = true
+		s.alignSource(record)
+	}
+	for name := range s.copySources() {
+		if !seen[name] {
+			s.dropSource(name)
+		}
+	}
+	clear(seen)
+	for _, record := range outlets {
+		seen[record.Name] = true
+		if err := s.alignOutlet(ctx, record); err != nil {
+			return err
+		}
+	}
+	for name := range s.copyOutlets() {
+		if !seen[name] {
+			s.dropOutlet(name)
+		}
+	}
+	return nil
+}
+
+func (s *Service) copySources() map[string]*sourceRun {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	copied := make(map[string]*sourceRun, len(s.sources))
+	for name, one := range s.sources {
+		copied[name] = one
+	}
+	return copied
+}
+
+func (s *Service) copyOutlets() map[string]*outletRun {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	copied := make(map[string]*outletRun, len(s.outlets))
+	for name, one := range s.outlets {
+		copied[name] = one
+	}
+	return copied
+}
+
+func (s *Service) alignSource(record *catalog.Source) {
+	s.mu.Lock()
+	old := s.sources[record.Name]
+	s.mu.Unlock()
+	if old != nil && old.record.ID == record.ID && old.record.Version == record.Version && old.record.UpdatedAt.Equal(record.UpdatedAt) {
+		return
+	}
+	if old != nil && old.stop != nil {
+		old.stop()
+	}
+	one := &sourceRun{record: record}
+	stats := new(capture.Stats)
+	if old != nil && old.record.ID == record.ID {
+		stats = old.capture.Stats
+	}
+	one.capture = &capture.Source{ID: record.ID, Name: record.Name, Catalog: s.Catalog, Store: s.Store, Stats: stats,
+		Engine: func() (engine.Engine, error) { return s.buildEngine(record) },
+		Log: func(level, event, message string) {
+			s.log.tell(level, "source/"+record.Name, event, message)
+		}}
+	if record.Running {
+		one.stop = s.start(one.capture.Run)
+	}
+	s.mu.Lock()
+	s.sources[record.Name] = one
+	s.mu.Unlock()
+}
+
+// start runs f until the returned function is called, which waits for its end.
+func (s *Service) start(f func(context.Context)) (stop func()) {
+	ctx, cancel := context.WithCancel(s.work)
+	done := make(chan struct{})
+	s.goes(func() {
+		defer close(done)
+		f(ctx)
+	})
+	return func() {
+		cancel()
+		<-done
+	}
+}
+
+func (s *Service) dropSource(name string) {
+	s.mu.Lock()
+	old := s.sources[name]
+	delete(s.sources, name)
+	s.mu.Unlock()
+	if old != nil && old.stop != nil {
+		old.stop()
+	}
+}
+
+func (s *Service) dropOutlet(name string) {
+	s.mu.Lock()
+	old := s.outlets[name]
+	delete(s.outlets, name)
+	s.mu.Unlock()
+	if old != nil && old.stop != nil {
+		old.stop()
+	}
+}
+
+// buildEngine makes a source's engine of its record, with its secrets opened.
+func (s *Service) buildEngine(record *catalog.Source) (engine.Engine, error) {
+	d := record.Definition
+	password, err := s.Catalog.Keeper.Open(d.Connection.Password)
+	if err != nil {
+		return nil, &engine.Fault{Code: "secret", Message: "the source's password cannot be read", Cause: err}
+	}
+	connection, err := postgres.Connection(d.Connection.Host, d.Connection.Port, d.Connection.Database, d.Connection.User, password, d.Connection.TLS)
+	if err != nil {
+		return nil, err
+	}
+	config := &postgres.Config{Source: record.Name, Connection: connection, Load: d.Loads(), Slot: d.Slot, Publication: d.Publication,
+		HeartbeatEvery: s.Config.Source.HeartbeatEvery, RefreshEvery: s.Config.Source.RefreshEvery,
+		SilenceAfter: s.Config.Source.SilenceAfter, ChunkBytes: s.Config.Source.ChunkBytes}
+	for _, rule := range d.Tables {
+		p, err := shape.ParsePattern(rule.Match)
+		if err != nil {
+			return nil, err
+		}
+		config.Rules = append(config.Rules, postgres.TableRule{Match: p, Active: rule.Active == nil || *rule.Active})
+	}
+	return config, nil
+}
+
+func (s *Service) alignOutlet(ctx context.Context, record *catalog.Outlet) error {
+	s.mu.Lock()
+	old := s.outlets[record.Name]
+	source := s.sources[record.Definition.Source]
+	s.mu.Unlock()
+	if old != nil && old.record.ID == record.ID && old.record.Version == record.Version && old.record.UpdatedAt.Equal(record.UpdatedAt) {
+		return nil
+	}
+	if source == nil {
+		return nil // removed by another instance in this moment
+	}
+	if old != nil && old.stop != nil {
+		old.stop()
+	}
+	origin, err := s.origin(ctx, source.record)
+	if err != nil {
+		return err
+	}
+	filter, err := record.Definition.Filter()
+	if err != nil {
+		return err
+	}
+	one := &outletRun{record: record, source: source.record.ID}
+	if record.Definition.Destination != "" {
+		one.runner = &outlet.Outlet{ID: record.ID, Name: record.Name, Origin: origin, Filter: filter, Address: s.Config.PublicURL,
+			Catalog: s.Catalog, Store: s.Store,
+			Destination: func() (destination.Destination, error) { return s.buildDestination(record) },
+			Log: func(level, event, message string) {
+				s.log.tell(level, "outlet/"+record.Name, event, message)
+			}}
+		if record.Running {
+			one.stop = s.start(one.runner.Run)
+		}
+	}
+	s.mu.Lock()
+	s.outlets[record.Name] = one
+	s.mu.Unlock()
+	return nil
+}
+
+func (s *Service) origin(ctx context.Context, source *catalog.Source) (outlet.Origin, error) {
+	head, err := s.Store.Head(ctx, source.ID)
+	if err != nil {
+		return outlet.Origin{}, err
+	}
+	return outlet.Origin{Source: source.Name, SourceID: source.ID, Database: source.Definition.Connection.Database,
+		Engine: change.Engine(source.Definition.Engine), Generation: head.Generation}, nil
+}
+
+// buildDestination makes an outlet's destination of both records.
+func (s *Service) buildDestination(record *catalog.Outlet) (destination.Destination, error) {
+	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
+	defer cancel()
+	to, err := s.Catalog.Destination(ctx, record.Definition.Destination)
+	if err != nil {
+		return nil, err
+	}
+	directory, err := file.Place(s.Config.FilesRoot, to.Definition.File.Directory)
+	if err != nil {
+		return nil, err
+	}
+	bytes, age, err := record.Definition.File.Limits()
+	if err != nil {
+		return nil, err
+	}
+	return &file.Destination{Directory: directory, RotateBytes: bytes, RotateAge: age}, nil
+}
+
+const (
+	upkeepEvery = 30 * time.Second
+	// settle is how old blocks are before they are merged: readers near the
+	// end find them as they were written.
+	settle     = time.Minute
+	logAge     = 30 * 24 * time.Hour
+	logEntries = 100_000
+)
+
+// keepUp merges small blocks and drops what retention lets go.
+func (s *Service) keepUp() {
+	ticker := time.NewTicker(upkeepEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-s.work.Done():
+			return
+		case <-ticker.C:
+		}
+		for name, one := range s.copySources() {
+			if _, _, writes := one.capture.Counts(); !writes {
+				continue // whoever writes the journal looks after it
+			}
+			if _, err := s.Store.Merge(s.work, one.record.ID, settle); err != nil && s.work.Err() == nil {
+				s.log.tell("warn", "source/"+name, "merge", err.Error())
+			}
+			first, dropped, err := s.Store.Retain(s.work, one.record.ID, *s.Config.Journal.RetainAge, *s.Config.Journal.RetainBytes)
+			if err != nil && s.work.Err() == nil {
+				s.log.tell("warn", "source/"+name, "retention", err.Error())
+			}
+			if dropped > 0 {
+				s.log.tell("info", "source/"+name, "retention", fmt.Sprintf("%d segments of the journal dropped; the oldest offset is now %d", dropped, first))
+			}
+		}
+		if err := s.Catalog.TrimLog(s.work, logAge, logEntries); err != nil && s.work.Err() == nil {
+			s.log.tell("warn", "service", "log", err.Error())
+		}
+	}
+}

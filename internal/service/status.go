@@ -1,0 +1,298 @@
+package service
+
+import (
+	"context"
+	"sort"
+	"sync"
+	"time"
+
+	"rillmark/internal/capture"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+	"rillmark/internal/outlet"
+)
+
+// Status is the whole of what goes on, for pages and commands alike.
+type Status struct {
+	At            time.Time      `json:"at"`
+	Started       time.Time      `json:"started" doc:"When this instance started"`
+	StateDatabase StateStatus    `json:"state_database"`
+	Sources       []SourceStatus `json:"sources"`
+	Outlets       []OutletStatus `json:"outlets"`
+}
+
+// StateStatus is how the state database is.
+type StateStatus struct {
+	OK    bool   `json:"ok"`
+	Error string `json:"error,omitempty"`
+}
+
+// SourceStatus is how a source stands.
+type SourceStatus struct {
+	Name     string        `json:"name"`
+	Engine   string        `json:"engine"`
+	Database string        `json:"database"`
+	Phase    string        `json:"phase" enum:"paused,starting,running,waiting,failed" doc:"waiting: for a fault to pass, tried again by itself; failed: a person has to decide"`
+	Doing    string        `json:"doing,omitempty"`
+	Since    *time.Time    `json:"since,omitempty" doc:"Since when in this phase"`
+	Reason   string        `json:"reason,omitempty" doc:"Why it was paused or resumed, in somebody's words"`
+	Error    string        `json:"error,omitempty"`
+	Code     string        `json:"code,omitempty" doc:"The error's stable code"`
+	Journal  JournalStatus `json:"journal"`
+	Tables   []TableStatus `json:"tables"`
+	Rate     float64       `json:"rate" doc:"Events a second into the journal, over the last ten seconds"`
+	Rates    []int64       `json:"rates" doc:"Events in each of the last sixty seconds, oldest first"`
+	// Delay is from commit to journal.
+	Delay      *float64   `json:"delay_seconds,omitempty" doc:"From the newest event's commit until it was in the journal"`
+	LastCommit *time.Time `json:"last_commit,omitempty" doc:"When the newest event was committed"`
+}
+
+// JournalStatus is how a journal stands.
+type JournalStatus struct {
+	Generation int   `json:"generation"`
+	First      int64 `json:"first" doc:"The oldest offset that is kept"`
+	Next       int64 `json:"next" doc:"The offset that the next event gets"`
+	Bytes      int64 `json:"bytes" doc:"On disk"`
+	Events     int64 `json:"events" doc:"Events ever journaled, those included that are no longer kept"`
+}
+
+// TableStatus is how a table stands.
+type TableStatus struct {
+	Name         string           `json:"name"`
+	State        string           `json:"state" enum:"to-load,loading,following,stale,unpublished,failed,gone"`
+	Note         string           `json:"note,omitempty"`
+	RowsDone     int64            `json:"rows_done" doc:"Rows that the load has read"`
+	RowsEstimate int64            `json:"rows_estimate" doc:"The source's own estimate"`
+	Counts       map[string]int64 `json:"counts" doc:"Events in the journal by operation"`
+}
+
+// OutletStatus is how an outlet stands.
+type OutletStatus struct {
+	Name          string     `json:"name"`
+	Source        string     `json:"source"`
+	Kind          string     `json:"kind" enum:"file,pull"`
+	Destination   string     `json:"destination,omitempty"`
+	Phase         string     `json:"phase" enum:"paused,running,waiting,failed,pull" doc:"pull: its consumers come and read"`
+	Reason        string     `json:"reason,omitempty"`
+	Error         string     `json:"error,omitempty"`
+	Code          string     `json:"code,omitempty"`
+	Committed     int64      `json:"committed" doc:"The newest offset that was delivered; 0 before the first"`
+	CommittedAt   *time.Time `json:"committed_at,omitempty"`
+	Run           int        `json:"run" doc:"Counts rewinds, from 1"`
+	Delivered     int64      `json:"delivered" doc:"Events that went out, repeats included"`
+	Behind        int64      `json:"behind_events" doc:"Events of the source after the committed offset"`
+	BehindSeconds float64    `json:"behind_seconds" doc:"Since the oldest of those was committed"`
+	Rate          float64    `json:"rate" doc:"Events a second, over the last ten seconds"`
+	Delay         *float64   `json:"delay_seconds,omitempty" doc:"From the newest delivered event's commit until it was delivered"`
+}
+
+// statusCache keeps the newest status; keepStatus makes one a second while
+// somebody looks, and wakes who waits.
+type statusCache struct {
+	mu      sync.Mutex
+	newest  *Status
+	made    time.Time
+	asked   time.Time
+	changed chan struct{}
+	// journals and tables are the last known ones, for when the state database
+	// is away.
+	journals map[int64]JournalStatus
+	tables   map[int64][]TableStatus
+	offsets  map[int64]OutletStatus
+}
+
+const statusEvery = time.Second
+
+func (s *Service) keepStatus() {
+	ticker := time.NewTicker(statusEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-s.work.Done():
+			return
+		case <-ticker.C:
+		}
+		s.status.mu.Lock()
+		wanted := time.Since(s.status.asked) < 10*statusEvery
+		s.status.mu.Unlock()
+		if wanted {
+			s.makeStatus(s.work)
+		}
+	}
+}
+
+// Status is how everything stands, at most half a second old.
+func (s *Service) Status(ctx context.Context) *Status {
+	s.status.mu.Lock()
+	newest, age := s.status.newest, time.Since(s.status.made)
+	s.status.asked = time.Now()
+	s.status.mu.Unlock()
+	if newest != nil && age < statusEvery/2 {
+		return newest
+	}
+	return s.makeStatus(ctx)
+}
+
+// NextStatus waits for a status newer than last, for those who watch.
+func (s *Service) NextStatus(ctx context.Context, last *Status) (*Status, error) {
+	for {
+		s.status.mu.Lock()
+		s.status.asked = time.Now()
+		newest, changed := s.status.newest, s.status.changed
+		s.status.mu.Unlock()
+		if newest != nil && newest != last {
+			return newest, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case <-s.work.Done():
+			return nil, context.Cause(s.work)
+		case <-changed:
+		}
+	}
+}
+
+func (s *Service) makeStatus(ctx context.Context) *Status {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	st := &Status{At: time.Now(), Started: s.Started, Sources: []SourceStatus{}, Outlets: []OutletStatus{}}
+	s.mu.Lock()
+	st.StateDatabase = StateStatus{OK: s.stateError == "", Error: s.stateError}
+	s.mu.Unlock()
+	next := make(map[int64]int64)
+	for _, one := range s.copySources() {
+		st.Sources = append(st.Sources, s.sourceStatus(ctx, one, next))
+	}
+	for _, one := range s.copyOutlets() {
+		st.Outlets = append(st.Outlets, s.outletStatus(ctx, one, next[one.source]))
+	}
+	sort.Slice(st.Sources, func(i, j int) bool { return st.Sources[i].Name < st.Sources[j].Name })
+	sort.Slice(st.Outlets, func(i, j int) bool { return st.Outlets[i].Name < st.Outlets[j].Name })
+	s.status.mu.Lock()
+	defer s.status.mu.Unlock()
+	s.status.newest, s.status.made = st, time.Now()
+	close(s.status.changed)
+	s.status.changed = make(chan struct{})
+	return st
+}
+
+func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int64]int64) SourceStatus {
+	d := one.record.Definition
+	now := one.capture.Status()
+	figures := one.capture.Stats.Figures()
+	st := SourceStatus{Name: one.record.Name, Engine: d.Engine, Database: d.Connection.Database, Phase: now.Phase, Doing: now.Doing,
+		Reason: one.record.Reason, Error: now.Error, Code: now.Code, Rate: figures.Rate, Rates: one.capture.Stats.History(60)}
+	if st.Phase == "" {
+		st.Phase = capture.PhasePaused
+	}
+	if !now.Since.IsZero() {
+		st.Since = &now.Since
+	}
+	if !figures.LastCommit.IsZero() {
+		seconds := figures.Delay.Seconds()
+		st.Delay, st.LastCommit = &seconds, &figures.LastCommit
+	}
+	st.Journal, st.Tables = s.journalStatus(ctx, one)
+	next[one.record.ID] = st.Journal.Next
+	return st
+}
+
+// journalStatus reads journal and tables of a source, or answers with what was
+// last known where the state database is away.
+func (s *Service) journalStatus(ctx context.Context, one *sourceRun) (JournalStatus, []TableStatus) {
+	id := one.record.ID
+	counts, next, live := one.capture.Counts()
+	head, err := s.Store.Head(ctx, id)
+	var size int64
+	if err == nil {
+		size, err = s.Store.Size(ctx, id)
+	}
+	if err == nil && !live {
+		counts, err = s.Store.StoredCounts(ctx, id)
+		next = head.Next
+	}
+	states, stateErr := s.Catalog.TableStates(ctx, id)
+	if err == nil {
+		err = stateErr
+	}
+	s.status.mu.Lock()
+	defer s.status.mu.Unlock()
+	if err != nil {
+		return s.status.journals[id], append([]TableStatus{}, s.status.tables[id]...)
+	}
+	journal := JournalStatus{Generation: head.Generation, First: head.First, Next: next, Bytes: size}
+	tables := tableStatuses(states, counts, &journal)
+	if s.status.journals == nil {
+		s.status.journals, s.status.tables = make(map[int64]JournalStatus), make(map[int64][]TableStatus)
+	}
+	s.status.journals[id], s.status.tables[id] = journal, tables
+	return journal, tables
+}
+
+func tableStatuses(states map[string]*engine.TableState, counts []journal.Count, into *JournalStatus) []TableStatus {
+	byName := make(map[string]*TableStatus)
+	for name, t := range states {
+		byName[name] = &TableStatus{Name: name, State: t.State, Note: t.Note, RowsDone: t.RowsDone, RowsEstimate: t.RowsEstimate, Counts: map[string]int64{}}
+	}
+	for _, c := range counts {
+		into.Events += c.Events
+		if c.Table == "" {
+			continue // messages belong to no table
+		}
+		t := byName[c.Table]
+		if t == nil {
+			t = &TableStatus{Name: c.Table, State: engine.StateGone, Counts: map[string]int64{}}
+			byName[c.Table] = t
+		}
+		t.Counts[c.Operation.String()] = c.Events
+	}
+	tables := make([]TableStatus, 0, len(byName))
+	for _, t := range byName {
+		tables = append(tables, *t)
+	}
+	sort.Slice(tables, func(i, j int) bool { return tables[i].Name < tables[j].Name })
+	return tables
+}
+
+func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64) OutletStatus {
+	st := OutletStatus{Name: one.record.Name, Source: one.record.Definition.Source, Kind: "pull", Destination: one.record.Definition.Destination,
+		Phase: outlet.PhasePull, Reason: one.record.Reason}
+	offset, err := s.Catalog.Offset(ctx, one.record.ID)
+	s.status.mu.Lock()
+	if s.status.offsets == nil {
+		s.status.offsets = make(map[int64]OutletStatus)
+	}
+	known := s.status.offsets[one.record.ID]
+	s.status.mu.Unlock()
+	if err == nil {
+		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt}
+	}
+	st.Committed, st.Run, st.Delivered, st.CommittedAt = known.Committed, known.Run, known.Delivered, known.CommittedAt
+	if one.runner != nil {
+		now := one.runner.Status()
+		st.Kind, st.Phase, st.Error, st.Code, st.Rate = "file", now.Phase, now.Error, now.Code, now.Rate
+		st.Committed = max(st.Committed, now.Committed)
+		if now.Delay > 0 {
+			seconds := now.Delay.Seconds()
+			st.Delay = &seconds
+		}
+		if st.Phase == "" {
+			st.Phase = outlet.PhasePaused
+		}
+	} else if !one.record.Running {
+		st.Phase = outlet.PhasePaused
+	}
+	st.Behind = max(next-1-st.Committed, 0)
+	if st.Behind > 0 {
+		st.BehindSeconds = known.BehindSeconds
+		if at, err := s.Store.CommitTime(ctx, one.source, st.Committed+1); err == nil && !at.IsZero() {
+			st.BehindSeconds = max(time.Since(at).Seconds(), 0)
+		}
+	}
+	known.BehindSeconds = st.BehindSeconds
+	s.status.mu.Lock()
+	s.status.offsets[one.record.ID] = known
+	s.status.mu.Unlock()
+	return st
+}
