@@ -39,7 +39,8 @@ func sourceRecord(r *catalog.Source) Record[definition.Source] {
 
 type (
 	body[T any] struct{ Body T }
-	named       struct {
+	// Named is exported because huma fills embedded structs only then.
+	Named struct {
 		Name string `path:"name"`
 	}
 	tagged[T any] struct {
@@ -47,16 +48,16 @@ type (
 		Body T
 	}
 	put[D any] struct {
-		named
+		Named
 		IfMatch string `header:"If-Match" doc:"The version that the change was made to; needed where the name exists"`
 		Body    D
 	}
 	checkInput[D any] struct {
-		named
+		Named
 		Body D
 	}
 	reasonInput struct {
-		named
+		Named
 		Body *struct {
 			Reason string `json:"reason,omitempty" maxLength:"500"`
 		} `required:"false"`
@@ -115,7 +116,7 @@ func putRoutes[D any](s *Server, plural, noun string, add func(context.Context, 
 		r, err := get(ctx, in.Name)
 		return &tagged[Record[D]]{etag(r.Version), r}, problem(err)
 	})
-	huma.Register(s.api, operation(http.MethodGet, "/v1/"+plural+"/{name}", "get"+title, "One "+noun, plural), func(ctx context.Context, in *named) (*tagged[Record[D]], error) {
+	huma.Register(s.api, operation(http.MethodGet, "/v1/"+plural+"/{name}", "get"+title, "One "+noun, plural), func(ctx context.Context, in *Named) (*tagged[Record[D]], error) {
 		r, err := get(ctx, in.Name)
 		if err != nil {
 			return nil, problem(err)
@@ -154,7 +155,7 @@ func (s *Server) sourceRoutes() {
 		return &body[items[Record[definition.Source]]]{out}, nil
 	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/check", "checkSource", "Check a definition before it is stored, or a stored one without a body", "sources"), func(ctx context.Context, in *struct {
-		named
+		Named
 		Body *definition.Source `required:"false"`
 	}) (*body[items[change.Check]], error) {
 		checks, err := s.service.CheckSource(ctx, in.Name, in.Body)
@@ -163,7 +164,7 @@ func (s *Server) sourceRoutes() {
 		}
 		return &body[items[change.Check]]{items[change.Check]{checks}}, nil
 	})
-	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/tables", "listSourceTables", "The tables of a source's database", "sources"), func(ctx context.Context, in *named) (*body[items[engine.Table]], error) {
+	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/tables", "listSourceTables", "The tables of a source's database", "sources"), func(ctx context.Context, in *Named) (*body[items[engine.Table]], error) {
 		tables, err := s.service.SourceTables(ctx, in.Name)
 		if err != nil {
 			return nil, problem(err)
@@ -178,13 +179,13 @@ func (s *Server) sourceRoutes() {
 		})
 	}
 	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/tables/{table}/reload", "reloadTable", "Read a table's rows anew", "sources"), func(ctx context.Context, in *struct {
-		named
+		Named
 		Table string `path:"table"`
 	}) (*struct{}, error) {
 		return nil, problem(s.service.ReloadTable(ctx, in.Name, in.Table))
 	})
 	huma.Register(s.api, operation(http.MethodDelete, "/v1/sources/{name}", "removeSource", "Remove a source with its journal", "sources"), func(ctx context.Context, in *struct {
-		named
+		Named
 		Forget bool `query:"forget" doc:"Leave what was made on the database there, for one that is gone"`
 	}) (*struct{}, error) {
 		return nil, problem(s.service.RemoveSource(ctx, in.Name, in.Forget))
@@ -212,7 +213,7 @@ func (s *Server) destinationRoutes() {
 		return &body[items[Record[definition.Destination]]]{out}, nil
 	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/destinations/{name}/check", "checkDestination", "Check a definition before it is stored, or a stored one without a body", "destinations"), func(ctx context.Context, in *struct {
-		named
+		Named
 		Body *definition.Destination `required:"false"`
 	}) (*body[items[change.Check]], error) {
 		checks, err := s.service.CheckDestination(ctx, in.Name, in.Body)
@@ -221,7 +222,7 @@ func (s *Server) destinationRoutes() {
 		}
 		return &body[items[change.Check]]{items[change.Check]{checks}}, nil
 	})
-	huma.Register(s.api, operation(http.MethodDelete, "/v1/destinations/{name}", "removeDestination", "Remove a destination that no outlet uses", "destinations"), func(ctx context.Context, in *named) (*struct{}, error) {
+	huma.Register(s.api, operation(http.MethodDelete, "/v1/destinations/{name}", "removeDestination", "Remove a destination that no outlet uses", "destinations"), func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, problem(s.service.RemoveDestination(ctx, in.Name))
 	})
 }
@@ -254,7 +255,7 @@ func (s *Server) outletRoutes() {
 		})
 	}
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/rewind", "rewindOutlet", "Set an outlet back, or forward", "outlets"), func(ctx context.Context, in *struct {
-		named
+		Named
 		Body struct {
 			To     string `json:"to" pattern:"^(beginning|now|[0-9]{1,18})$" patternDescription:"beginning, now, or an offset" doc:"beginning, now, or the offset that is delivered next"`
 			DryRun bool   `json:"dry_run,omitempty" doc:"Only say what it would do"`
@@ -266,7 +267,7 @@ func (s *Server) outletRoutes() {
 		}
 		return &body[service.Rewind]{*plan}, nil
 	})
-	huma.Register(s.api, operation(http.MethodDelete, "/v1/outlets/{name}", "removeOutlet", "Remove an outlet with its offset; what it delivered stays", "outlets"), func(ctx context.Context, in *named) (*struct{}, error) {
+	huma.Register(s.api, operation(http.MethodDelete, "/v1/outlets/{name}", "removeOutlet", "Remove an outlet with its offset; what it delivered stays", "outlets"), func(ctx context.Context, in *Named) (*struct{}, error) {
 		return nil, problem(s.service.RemoveOutlet(ctx, in.Name))
 	})
 }

@@ -40,15 +40,15 @@ type SchemaVersion struct {
 	Columns     []change.Column `json:"columns"`
 }
 
-type filterQuery struct {
+type FilterQuery struct {
 	Tables     []string `query:"table,explode" doc:"Patterns of tables"`
 	Operations []string `query:"operation,explode" doc:"Operations"`
 }
 
 func (s *Server) readingRoutes() {
 	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/events", "readSource", "Events of a source's journal from an offset on", "reading"), func(ctx context.Context, in *struct {
-		named
-		filterQuery
+		Named
+		FilterQuery
 		From  int64 `query:"from" minimum:"0" doc:"The first offset; 0 for the oldest that is kept"`
 		Limit int   `query:"limit" minimum:"1" maximum:"10000" default:"100"`
 	}) (*body[EventPage], error) {
@@ -70,7 +70,7 @@ func (s *Server) readingRoutes() {
 		return &body[EventPage]{eventPage(page)}, nil
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/events", "readOutlet", "Events of a pull outlet; its committed offset does not move", "reading"), func(ctx context.Context, in *struct {
-		named
+		Named
 		From  int64 `query:"from" minimum:"0" doc:"The first offset; 0 for the one after the committed"`
 		Limit int   `query:"limit" minimum:"1" maximum:"10000" default:"100"`
 		Wait  int   `query:"wait" minimum:"0" maximum:"60" doc:"Seconds to wait for a first event"`
@@ -87,7 +87,7 @@ func (s *Server) readingRoutes() {
 		Committed int64 `json:"committed" minimum:"0" doc:"The newest offset that is dealt with"`
 	}
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/commit", "commitOutlet", "Move a pull outlet's committed offset forward", "reading"), func(ctx context.Context, in *struct {
-		named
+		Named
 		Body committed
 	}) (*body[committed], error) {
 		at, err := s.service.CommitOutlet(ctx, in.Name, in.Body.Committed)

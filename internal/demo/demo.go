@@ -2,15 +2,312 @@ package demo
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
 )
 
+// Options are the demo's.
 type Options struct {
 	Out, Err io.Writer
-	Folder   string
-	Port     int
-	Rate     int
-	Example  bool
+	// Folder keeps databases, configuration and delivered files.
+	Folder string
+	// Port is the service's; the state database takes the next, the source the
+	// one after.
+	Port int
+	// Rate is transactions a second.
+	Rate int
+	// Example runs a scripted minute instead of a day.
+	Example bool
 }
 
-func Run(ctx context.Context, o Options) error { return nil }
+const (
+	sourceName  = "circulation"
+	archiveName = "archive"
+	deskName    = "desk"
+	seed        = 20261123
+)
+
+// stage is all that the demo has started.
+type stage struct {
+	Options
+	state, source *Cluster
+	address       string // of the service
+	binary        string
+	service       *exec.Cmd
+	serviceEnded  chan struct{}
+	db            *pgx.Conn // to the source, as the library's owner
+	library       *Library
+}
+
+// Run starts everything, plays, and stops everything when ctx is done.
+func Run(ctx context.Context, o Options) error {
+	if o.Rate < 1 || o.Rate > 5000 {
+		return fmt.Errorf("--rate %d: from 1 to 5000 transactions a second can be played", o.Rate)
+	}
+	binary, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	if o.Folder, err = filepath.Abs(o.Folder); err != nil {
+		return err
+	}
+	s := &stage{Options: o, binary: binary, address: "http://" + net.JoinHostPort("127.0.0.1", strconv.Itoa(o.Port))}
+	defer s.stop()
+	if err := s.start(ctx); err != nil {
+		if ctx.Err() != nil {
+			return nil
+		}
+		return err
+	}
+	if o.Example {
+		return s.example(ctx)
+	}
+	s.welcome()
+	err = s.day(ctx)
+	if ctx.Err() != nil {
+		s.say("\nstopping; the data stays in %s for the next start", s.Folder)
+		return nil
+	}
+	return err
+}
+
+func (s *stage) say(format string, args ...any) {
+	fmt.Fprintf(s.Out, format+"\n", args...) //nolint:errcheck // a closed terminal
+}
+
+func (s *stage) start(ctx context.Context) error {
+	if err := portFree(s.Port); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(s.Folder, 0o755); err != nil {
+		return err
+	}
+	s.say("starting two PostgreSQL servers on ports %d (state) and %d (source) …", s.Port+1, s.Port+2)
+	s.state = &Cluster{Folder: filepath.Join(s.Folder, "state"), Port: s.Port + 1, Settings: map[string]string{"max_connections": "60"}}
+	s.source = &Cluster{Folder: filepath.Join(s.Folder, "source"), Port: s.Port + 2, Settings: map[string]string{"wal_level": "logical", "max_replication_slots": "8"}}
+	for _, c := range []*Cluster{s.state, s.source} {
+		if err := c.Start(ctx); err != nil {
+			return err
+		}
+	}
+	if err := s.state.Role(ctx, "rillmark", ""); err != nil {
+		return err
+	}
+	if _, err := s.state.Database(ctx, "rillmark", "rillmark"); err != nil {
+		return err
+	}
+	if err := s.prepareSource(ctx); err != nil {
+		return err
+	}
+	s.say("starting the service on port %d …", s.Port)
+	if err := s.configure(); err != nil {
+		return err
+	}
+	if err := s.startService(ctx); err != nil {
+		return err
+	}
+	return s.define(ctx)
+}
+
+// prepareSource makes the library's database and the login that captures it.
+func (s *stage) prepareSource(ctx context.Context) error {
+	for name, attributes := range map[string]string{"library": "", "rillmark_capture": "REPLICATION"} {
+		if err := s.source.Role(ctx, name, attributes); err != nil {
+			return err
+		}
+	}
+	if _, err := s.source.Database(ctx, sourceName, "library"); err != nil {
+		return err
+	}
+	if err := s.source.with(ctx, sourceName, func(conn *pgx.Conn) error {
+		// As a member of the owner's role the login may read and publish its tables.
+		_, err := conn.Exec(ctx, "GRANT library TO rillmark_capture; GRANT CREATE ON DATABASE "+sourceName+" TO rillmark_capture; GRANT CREATE ON SCHEMA public TO library")
+		return err
+	}); err != nil {
+		return err
+	}
+	var err error
+	if s.db, err = pgx.Connect(ctx, s.source.AddressAs("library", sourceName)); err != nil {
+		return err
+	}
+	s.library = NewLibrary(s.db, seed+uint64(time.Now().UnixNano()))
+	var filled bool
+	if err := s.db.QueryRow(ctx, "SELECT to_regclass('public.loans') IS NOT NULL").Scan(&filled); err != nil {
+		return err
+	}
+	if filled {
+		s.say("the library's tables are there from an earlier start")
+		return nil
+	}
+	s.say("filling the library's circulation tables …")
+	return NewLibrary(s.db, seed).Fill(ctx)
+}
+
+func (s *stage) configure() error {
+	text := fmt.Sprintf(`# Made by the demo; made anew at each start.
+listen: 127.0.0.1:%d
+state_database: "%s"
+key_file: %s
+files_root: %s
+`, s.Port, s.state.AddressAs("rillmark", "rillmark"), filepath.Join(s.Folder, "rillmark.key"), filepath.Join(s.Folder, "delivered"))
+	return os.WriteFile(s.configFile(), []byte(text), 0o600)
+}
+
+func (s *stage) configFile() string { return filepath.Join(s.Folder, "rillmark.yaml") }
+
+func (s *stage) startService(ctx context.Context) error {
+	log, err := os.OpenFile(filepath.Join(s.Folder, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close() //nolint:errcheck // the service has its own copy
+	s.service = exec.Command(s.binary, "serve", "--config", s.configFile())
+	s.service.Stdout, s.service.Stderr = log, log
+	s.service.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	if err := s.service.Start(); err != nil {
+		return err
+	}
+	ended := make(chan struct{})
+	s.serviceEnded = ended
+	command := s.service
+	go func() {
+		command.Wait() //nolint:errcheck // its log tells
+		close(ended)
+	}()
+	for deadline := time.Now().Add(30 * time.Second); ; {
+		if _, err := s.client(ctx, "version", "--json"); err == nil && s.ready(ctx) {
+			return nil
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("the service does not answer; see %s", log.Name())
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-ended:
+			return fmt.Errorf("the service ended at once; see %s", log.Name())
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+func (s *stage) ready(ctx context.Context) bool {
+	_, err := s.client(ctx, "status", "--json")
+	return err == nil
+}
+
+// client runs the client as a person would, and returns what it prints.
+func (s *stage) client(ctx context.Context, args ...string) (string, error) {
+	command := exec.CommandContext(ctx, s.binary, append([]string{"--server", s.address}, args...)...)
+	command.WaitDelay = time.Second
+	var errs strings.Builder
+	command.Stderr = &errs
+	out, err := command.Output()
+	if err != nil && errs.Len() > 0 {
+		err = errors.New(strings.TrimSpace(errs.String()))
+	}
+	return string(out), err
+}
+
+// define adds source, destination and outlets where they are not there yet.
+func (s *stage) define(ctx context.Context) error {
+	if _, err := s.client(ctx, "source", "show", sourceName); err == nil {
+		return nil
+	}
+	for _, args := range [][]string{
+		{"source", "add", sourceName, "--host", "127.0.0.1", "--port", strconv.Itoa(s.Port + 2), "--database", sourceName, "--user", "rillmark_capture",
+			"--password", "${file:" + s.source.PasswordFile() + "}", "--tls", "disable", "--table", "public.*"},
+		{"destination", "add", archiveName, "--directory", archiveName},
+		{"outlet", "add", archiveName, "--source", sourceName, "--destination", archiveName},
+		{"outlet", "add", deskName, "--source", sourceName, "--table", "public.loans", "--table", "public.holds"},
+		{"source", "resume", sourceName, "--reason", "the demo begins"},
+	} {
+		if _, err := s.client(ctx, args...); err != nil {
+			return fmt.Errorf("rillmark %s: %w", strings.Join(args[:3], " "), err)
+		}
+	}
+	return nil
+}
+
+func (s *stage) welcome() {
+	tool := s.binary
+	if here, err := os.Getwd(); err == nil {
+		if short, err := filepath.Rel(here, tool); err == nil && len(short) < len(tool) {
+			tool = short
+		}
+	}
+	if s.Port != 7450 {
+		tool += " --server " + s.address
+	}
+	s.say(`
+The library's working day runs at %d transactions a second. The console:
+
+    %s
+
+Three commands to try, in another terminal:
+
+    %s watch %s
+    %s read %s --limit 5
+    PGPASSFILE=%s psql -h 127.0.0.1 -p %d -U library %s \
+        -c "UPDATE patrons SET name = 'You' WHERE patron_id = 1"
+
+Delivered files are in %s. Ctrl-C stops everything.`,
+		s.Rate, s.address, tool, sourceName, tool, deskName, s.source.PassFile(), s.Port+2, sourceName, filepath.Join(s.Folder, "delivered", archiveName))
+}
+
+// day plays until ctx is done.
+func (s *stage) day(ctx context.Context) error {
+	ticker := time.NewTicker(time.Second / time.Duration(s.Rate))
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-s.serviceEnded:
+			return fmt.Errorf("the service has ended; see %s", filepath.Join(s.Folder, "service.log"))
+		case <-ticker.C:
+			if _, err := s.library.Step(ctx); err != nil && ctx.Err() == nil {
+				return fmt.Errorf("playing the working day: %w", err)
+			}
+		}
+	}
+}
+
+func (s *stage) stop() {
+	if s.db != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		s.db.Close(ctx) //nolint:errcheck // nothing is open on it
+		cancel()
+	}
+	s.stopService(syscall.SIGTERM)
+	for _, c := range []*Cluster{s.source, s.state} {
+		if c != nil {
+			c.Stop()
+		}
+	}
+}
+
+func (s *stage) stopService(signal syscall.Signal) {
+	if s.service == nil {
+		return
+	}
+	s.service.Process.Signal(signal) //nolint:errcheck // it may have gone
+	select {
+	case <-s.serviceEnded:
+	case <-time.After(12 * time.Second):
+		s.service.Process.Kill() //nolint:errcheck // it may have gone
+		<-s.serviceEnded
+	}
+	s.service = nil
+}

@@ -1,0 +1,7 @@
+package demo
+
+import (
+	"context"
+)
+
+func (s *stage) example(ctx context.Context) error { return nil }
