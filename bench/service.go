@@ -1,0 +1,290 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"slices"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// instance is a service of ours with a state database of its own.
+type instance struct {
+	command *exec.Cmd
+	address string
+	state   *pgx.Conn
+	log     *bytes.Buffer
+}
+
+func (b *bed) serve(ctx context.Context, name string) (*instance, error) {
+	database := "state_" + strings.ReplaceAll(name, "-", "_")
+	if _, err := b.state.Database(ctx, database, "postgres"); err != nil {
+		return nil, err
+	}
+	config := filepath.Join(b.folder, name+".yaml")
+	text := fmt.Sprintf("listen: 127.0.0.1:%d\nstate_database: \"%s\"\nkey_file: %s\nlog_level: warn\n", b.port, b.state.Address(database), filepath.Join(b.folder, "key"))
+	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
+		return nil, err
+	}
+	i := &instance{address: fmt.Sprintf("http://127.0.0.1:%d", b.port), log: new(bytes.Buffer)}
+	i.command = exec.CommandContext(ctx, b.binary, "serve", "--config", config)
+	i.command.Stderr = i.log
+	i.command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	if err := i.command.Start(); err != nil {
+		return nil, err
+	}
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if r, err := http.Get(i.address + "/readyz"); err == nil {
+			r.Body.Close() //nolint:errcheck // it was only looked at
+			if r.StatusCode == http.StatusOK {
+				break
+			}
+		}
+		if time.Now().After(deadline) {
+			return nil, fmt.Errorf("the service does not start: %s", i.log)
+		}
+	}
+	var err error
+	i.state, err = b.state.Connect(ctx, database)
+	return i, err
+}
+
+func (i *instance) stop() {
+	i.state.Close(context.Background())       //nolint:errcheck // nothing is open on it
+	i.command.Process.Signal(syscall.SIGTERM) //nolint:errcheck // it may have gone
+	i.command.Wait()                          //nolint:errcheck // it was asked to
+}
+
+func (i *instance) post(ctx context.Context, path string, body any) error {
+	encoded, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, i.address+path, bytes.NewReader(encoded))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Content-Type", "application/json")
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close() //nolint:errcheck // it was only read
+	if response.StatusCode >= 300 {
+		var told bytes.Buffer
+		told.ReadFrom(response.Body) //nolint:errcheck // the status tells enough
+		return fmt.Errorf("POST %s: %s %s", path, response.Status, told.String())
+	}
+	return nil
+}
+
+// add defines the source that follows a slot.
+func (b *bed) add(ctx context.Context, i *instance, slot string) error {
+	definition := map[string]any{"engine": "postgresql", "load": false, "tables": []map[string]string{{"match": "public.bench_loans"}},
+		"connection": map[string]any{"host": "127.0.0.1", "port": b.port + 2, "database": "circulation", "user": "postgres", "tls": "disable",
+			"password": "${file:" + b.source.PasswordFile() + "}"}}
+	if slot != "" {
+		definition["slot"], definition["publication"] = slot, "bench"
+	}
+	return i.post(ctx, "/v1/sources/circulation", definition)
+}
+
+// cpu is what a process has used so far.
+func (i *instance) cpu() (time.Duration, error) {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", i.command.Process.Pid))
+	if err != nil {
+		return 0, err
+	}
+	fields := strings.Fields(string(raw[bytes.LastIndexByte(raw, ')')+1:]))
+	user, _ := strconv.ParseInt(fields[11], 10, 64)
+	system, _ := strconv.ParseInt(fields[12], 10, 64)
+	return time.Duration(user+system) * 10 * time.Millisecond, nil // USER_HZ is 100
+}
+
+// peak is a process's largest resident size so far, in MiB.
+func (i *instance) peak() float64 {
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", i.command.Process.Pid))
+	if err != nil {
+		return 0
+	}
+	for _, line := range strings.Split(string(raw), "\n") {
+		if rest, found := strings.CutPrefix(line, "VmHWM:"); found {
+			kib, _ := strconv.ParseFloat(strings.Fields(rest)[0], 64)
+			return kib / 1024
+		}
+	}
+	return 0
+}
+
+type measured struct {
+	took time.Duration
+	cpu  float64 // cores
+	peak float64 // MiB
+}
+
+// ours follows a slot into a journal until all events are there. A schema event
+// comes before the rows.
+func (b *bed) ours(ctx context.Context, slot string, events int, name string) (*measured, error) {
+	i, err := b.serve(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer i.stop()
+	if err := b.add(ctx, i, slot); err != nil {
+		return nil, err
+	}
+	before, err := i.cpu()
+	if err != nil {
+		return nil, err
+	}
+	began := time.Now()
+	if err := i.post(ctx, "/v1/sources/circulation/resume", map[string]string{}); err != nil {
+		return nil, err
+	}
+	for {
+		var next int64
+		err := i.state.QueryRow(ctx, "SELECT next_offset FROM rillmark.journal_head").Scan(&next)
+		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
+			return nil, err
+		}
+		if next > int64(events)+1 {
+			break
+		}
+		if time.Since(began) > 5*time.Minute {
+			return nil, fmt.Errorf("only %d of %d events came: %s", next-1, events, i.log)
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	took := time.Since(began)
+	after, err := i.cpu()
+	if err != nil {
+		return nil, err
+	}
+	return &measured{took: took, cpu: (after - before).Seconds() / took.Seconds(), peak: i.peak()}, nil
+}
+
+// delay measures from commit to a reader of a pull outlet's stream at a steady
+// rate, beside the bare commits of the same run on the state database.
+func (b *bed) delay(ctx context.Context) (string, error) {
+	fmt.Printf("measuring the delay at %d transactions a second …\n", b.rate)
+	i, err := b.serve(ctx, "delay")
+	if err != nil {
+		return "", err
+	}
+	defer i.stop()
+	if err := b.add(ctx, i, ""); err != nil {
+		return "", err
+	}
+	if err := i.post(ctx, "/v1/outlets/desk", map[string]string{"source": "circulation"}); err != nil {
+		return "", err
+	}
+	if err := i.post(ctx, "/v1/sources/circulation/resume", map[string]string{}); err != nil {
+		return "", err
+	}
+	measure, cancel := context.WithTimeout(ctx, b.span+3*time.Second)
+	defer cancel()
+	failed := make(chan error, 2)
+	go func() { failed <- b.writeSteadily(measure) }()
+	var bare []time.Duration
+	go func() { failed <- b.commitBarely(measure, i, &bare) }()
+	delays, err := i.readDelays(measure)
+	for range 2 {
+		if err := <-failed; err != nil && measure.Err() == nil {
+			return "", err
+		}
+	}
+	if err != nil && measure.Err() == nil {
+		return "", err
+	}
+	if len(delays) < b.rate {
+		return "", fmt.Errorf("only %d events came: %s", len(delays), i.log)
+	}
+	delays = delays[b.rate*2:] // the first seconds are the start's
+	slices.Sort(delays)
+	slices.Sort(bare)
+	ms := func(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
+	return fmt.Sprintf("| delay from commit to a pull stream's reader, %d transactions/s | p50 | p99 | largest |\n|---|---:|---:|---:|\n| ours, %d events | %s | %s | %s |\n| a bare commit on the state database meanwhile, %d commits | %s | %s | %s |\n",
+		b.rate, len(delays), ms(quantile(delays, .5)), ms(quantile(delays, .99)), ms(delays[len(delays)-1]),
+		len(bare), ms(quantile(bare, .5)), ms(quantile(bare, .99)), ms(bare[len(bare)-1])), nil
+}
+
+func (b *bed) writeSteadily(ctx context.Context) error {
+	conn, err := b.source.Connect(ctx, "circulation")
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
+	ticker := time.NewTicker(time.Second / time.Duration(b.rate))
+	defer ticker.Stop()
+	for n := 1; ; n++ {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-ticker.C:
+			if _, err := conn.Exec(ctx, fmt.Sprintf(benchRow, n, n)); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func (b *bed) commitBarely(ctx context.Context, i *instance, took *[]time.Duration) error {
+	if _, err := i.state.Exec(ctx, "CREATE TABLE bare (n bigint)"); err != nil {
+		return err
+	}
+	for ctx.Err() == nil {
+		began := time.Now()
+		if _, err := i.state.Exec(ctx, "INSERT INTO bare VALUES (1)"); err != nil {
+			return err
+		}
+		*took = append(*took, time.Since(began))
+		time.Sleep(20 * time.Millisecond)
+	}
+	return nil
+}
+
+func (i *instance) readDelays(ctx context.Context) ([]time.Duration, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, i.address+"/v1/outlets/desk/stream", nil)
+	if err != nil {
+		return nil, err
+	}
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close() //nolint:errcheck // it was only read
+	var delays []time.Duration
+	in := bufio.NewScanner(response.Body)
+	in.Buffer(make([]byte, 64<<10), 8<<20)
+	mark := []byte(`"time":"`)
+	for in.Scan() {
+		now := time.Now()
+		line := in.Bytes()
+		if !bytes.Contains(line, []byte(`"operation":"insert"`)) {
+			continue
+		}
+		_, rest, found := bytes.Cut(line, mark)
+		if !found {
+			continue
+		}
+		committed, err := time.Parse(time.RFC3339Nano, string(rest[:27]))
+		if err != nil {
+			return delays, err
+		}
+		delays = append(delays, now.Sub(committed))
+	}
+	return delays, in.Err()
+}
