@@ -1,0 +1,446 @@
+// Package test proves Rillmark through its real interface: the service as a
+// process on loopback, called through its API, its client, its files and its
+// console, against real PostgreSQL servers that the tests start.
+package test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/demo"
+)
+
+// binary is the rillmark under test, built once.
+var binary string
+
+// rounds multiplies the work of the tests that draw lots; `make soak` raises it.
+func rounds() int {
+	if n, err := strconv.Atoi(os.Getenv("RILLMARK_ROUNDS")); err == nil && n > 0 {
+		return n
+	}
+	return 1
+}
+
+func TestMain(m *testing.M) {
+	folder, err := os.MkdirTemp("", "rillmark-test-")
+	if err != nil {
+		panic(err)
+	}
+	os.Chmod(folder, 0o755) //nolint:errcheck // the next step tells
+	binary = filepath.Join(folder, "rillmark")
+	build := exec.Command("go", "build", "-o", binary, "../cmd/rillmark")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		fmt.Fprintln(os.Stderr, "building rillmark:", err)
+		os.Exit(1)
+	}
+	shared.folder = folder
+	code := m.Run()
+	for _, c := range shared.clusters {
+		c.Stop()
+	}
+	os.RemoveAll(folder) //nolint:errcheck // it lies in the temporary folder
+	os.Exit(code)
+}
+
+// shared are the servers that tests share; each test has databases of its own.
+var shared struct {
+	mu       sync.Mutex
+	folder   string
+	clusters map[string]*demo.Cluster
+}
+
+var sourceSettings = map[string]string{"wal_level": "logical", "max_replication_slots": "40", "max_wal_senders": "40", "max_connections": "120", "fsync": "off"}
+
+// server is a shared server, started at its first use.
+func server(t *testing.T, name string, settings map[string]string) *demo.Cluster {
+	t.Helper()
+	shared.mu.Lock()
+	defer shared.mu.Unlock()
+	if c := shared.clusters[name]; c != nil {
+		return c
+	}
+	c := &demo.Cluster{Folder: filepath.Join(shared.folder, name), Port: freePort(t), Settings: settings}
+	require.NoError(t, os.MkdirAll(c.Folder, 0o755))
+	require.NoError(t, c.Start(context.Background()))
+	if shared.clusters == nil {
+		shared.clusters = make(map[string]*demo.Cluster)
+	}
+	shared.clusters[name] = c
+	return c
+}
+
+func sourceServer(t *testing.T) *demo.Cluster { return server(t, "source", sourceSettings) }
+
+// The state server keeps fsync on: what is acknowledged has to survive a kill.
+func stateServer(t *testing.T) *demo.Cluster {
+	return server(t, "state", map[string]string{"max_connections": "200"})
+}
+
+func freePort(t *testing.T) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close() //nolint:errcheck // it was only opened to be closed
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+var databases atomic.Int64
+
+// database makes a new database, and names it.
+func database(t *testing.T, c *demo.Cluster, owner string) string {
+	t.Helper()
+	name := fmt.Sprintf("test_%d_%d", os.Getpid(), databases.Add(1))
+	_, err := c.Database(t.Context(), name, owner)
+	require.NoError(t, err)
+	return name
+}
+
+func connect(t *testing.T, c *demo.Cluster, database string) *pgx.Conn {
+	t.Helper()
+	conn, err := c.Connect(t.Context(), database)
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close(context.Background()) }) //nolint:errcheck // nothing is open on it
+	return conn
+}
+
+func run(t *testing.T, conn *pgx.Conn, statements ...string) {
+	t.Helper()
+	for _, sql := range statements {
+		_, err := conn.Exec(t.Context(), sql)
+		require.NoError(t, err, sql)
+	}
+}
+
+// instance is a service of the test's own.
+type instance struct {
+	t       *testing.T
+	folder  string
+	config  string
+	address string
+	token   string
+	stateDB string
+	state   *demo.Cluster
+
+	mu      sync.Mutex
+	command *exec.Cmd
+	ended   chan struct{}
+}
+
+// newInstance configures a service with a new state database; extra is more
+// configuration. It is not started.
+func newInstance(t *testing.T, state *demo.Cluster, extra string) *instance {
+	t.Helper()
+	i := &instance{t: t, folder: t.TempDir(), state: state, stateDB: database(t, state, "postgres")}
+	i.configure(extra)
+	t.Cleanup(func() {
+		i.stop(syscall.SIGKILL)
+		if t.Failed() {
+			log, _ := os.ReadFile(i.logFile())
+			t.Logf("the service's log:\n%s", log[max(0, len(log)-6000):])
+		}
+	})
+	return i
+}
+
+func (i *instance) configure(extra string) {
+	port := freePort(i.t)
+	i.address = fmt.Sprintf("http://127.0.0.1:%d", port)
+	i.config = filepath.Join(i.folder, "rillmark.yaml")
+	text := fmt.Sprintf("listen: 127.0.0.1:%d\nstate_database: \"%s\"\nfiles_root: %s\n%s", port, i.state.Address(i.stateDB), filepath.Join(i.folder, "files"), extra)
+	require.NoError(i.t, os.WriteFile(i.config, []byte(text), 0o600))
+}
+
+func (i *instance) logFile() string { return filepath.Join(i.folder, "service.log") }
+
+// launch starts the process without waiting for it to answer.
+func (i *instance) launch() {
+	i.t.Helper()
+	log, err := os.OpenFile(i.logFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(i.t, err)
+	defer log.Close() //nolint:errcheck // the process has its own copy
+	command := exec.Command(binary, "serve", "--config", i.config)
+	command.Stdout, command.Stderr = log, log
+	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	require.NoError(i.t, command.Start())
+	ended := make(chan struct{})
+	go func() {
+		command.Wait() //nolint:errcheck // tests ask how it ended where they care
+		close(ended)
+	}()
+	i.mu.Lock()
+	i.command, i.ended = command, ended
+	i.mu.Unlock()
+}
+
+// start launches the service and waits until it is ready.
+func (i *instance) start() *instance {
+	i.t.Helper()
+	i.launch()
+	i.eventually("the service is ready", func() bool {
+		r, err := http.Get(i.address + "/healthz")
+		if err != nil {
+			return false
+		}
+		r.Body.Close() //nolint:errcheck // it was only looked at
+		return r.StatusCode == http.StatusOK
+	})
+	return i
+}
+
+// stop ends the process and waits for its end.
+func (i *instance) stop(signal syscall.Signal) *os.ProcessState {
+	i.mu.Lock()
+	command, ended := i.command, i.ended
+	i.command = nil
+	i.mu.Unlock()
+	if command == nil {
+		return nil
+	}
+	command.Process.Signal(signal) //nolint:errcheck // it may have gone
+	<-ended
+	return command.ProcessState
+}
+
+// eventually waits for a condition; what it is stands in the failure.
+func (i *instance) eventually(what string, is func() bool) {
+	i.t.Helper()
+	require.Eventually(i.t, is, 60*time.Second, 15*time.Millisecond, what)
+}
+
+// call makes an API call and returns status and body.
+func (i *instance) call(method, path string, body any, headers ...string) (int, []byte, error) {
+	var reader io.Reader
+	switch b := body.(type) {
+	case nil:
+	case string:
+		reader = strings.NewReader(b)
+	default:
+		encoded, err := json.Marshal(b)
+		if err != nil {
+			return 0, nil, err
+		}
+		reader = bytes.NewReader(encoded)
+	}
+	r, err := http.NewRequest(method, i.address+path, reader)
+	if err != nil {
+		return 0, nil, err
+	}
+	if body != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if i.token != "" {
+		r.Header.Set("Authorization", "Bearer "+i.token)
+	}
+	for n := 0; n+1 < len(headers); n += 2 {
+		r.Header.Set(headers[n], headers[n+1])
+	}
+	response, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return 0, nil, err
+	}
+	defer response.Body.Close() //nolint:errcheck // it was only read
+	raw, err := io.ReadAll(response.Body)
+	return response.StatusCode, raw, err
+}
+
+// must makes a call that has to succeed and reads its answer into into.
+func (i *instance) must(method, path string, body, into any) {
+	i.t.Helper()
+	status, raw, err := i.call(method, path, body)
+	require.NoError(i.t, err)
+	require.Less(i.t, status, 300, "%s %s: %s", method, path, raw)
+	if into != nil {
+		require.NoError(i.t, json.Unmarshal(raw, into), "%s", raw)
+	}
+}
+
+// cli runs the client and returns what it printed and its exit code.
+func (i *instance) cli(args ...string) (out, errs string, code int) {
+	command := exec.Command(binary, append([]string{"--server", i.address}, args...)...)
+	var o, e bytes.Buffer
+	command.Stdout, command.Stderr = &o, &e
+	command.Env = append(os.Environ(), "RILLMARK_TOKEN="+i.token)
+	err := command.Run()
+	if command.ProcessState == nil {
+		return "", fmt.Sprint(err), -1
+	}
+	return o.String(), e.String(), command.ProcessState.ExitCode()
+}
+
+// sourceDefinition captures all tables of a database as its superuser.
+func sourceDefinition(c *demo.Cluster, database string) map[string]any {
+	return map[string]any{"tables": []map[string]any{{"match": "public.*"}}, "connection": map[string]any{"host": "127.0.0.1", "port": c.Port,
+		"database": database, "user": "postgres", "tls": "disable", "password": "${file:" + c.PasswordFile() + "}"}}
+}
+
+// status is what tests want of /v1/status.
+type status struct {
+	Sources []struct {
+		Name, Phase, Doing, Error, Code string
+		Journal                         struct{ First, Next, Events int64 }
+		Tables                          []struct {
+			Name, State, Note string
+			RowsDone          int64 `json:"rows_done"`
+			Counts            map[string]int64
+		}
+	}
+	Outlets []struct {
+		Name, Phase, Error, Code string
+		Committed, Delivered     int64
+		Behind                   int64 `json:"behind_events"`
+	}
+}
+
+func (i *instance) status() status {
+	var st status
+	_, raw, err := i.call(http.MethodGet, "/v1/status", nil)
+	if err == nil {
+		json.Unmarshal(raw, &st) //nolint:errcheck // an empty one is waited over
+	}
+	return st
+}
+
+// settled waits until a source follows, all its tables are loaded, and it has
+// journaled what the source has committed so far.
+func (i *instance) settled(source string, db *pgx.Conn) {
+	i.t.Helper()
+	i.eventually("the source "+source+" follows with all tables loaded", func() bool {
+		for _, s := range i.status().Sources {
+			if s.Name != source || s.Phase != "running" || len(s.Tables) == 0 {
+				continue
+			}
+			for _, t := range s.Tables {
+				if t.State == "to-load" || t.State == "loading" || t.State == "" {
+					return false
+				}
+			}
+			return true
+		}
+		return false
+	})
+	i.reached(source, db)
+}
+
+// reached waits until a message that is written into the source's log now has
+// come through, and so all that was committed before it.
+func (i *instance) reached(source string, db *pgx.Conn) {
+	i.t.Helper()
+	mark := fmt.Sprintf("reached-%d", databases.Add(1))
+	from := i.next(source)
+	run(i.t, db, "SELECT pg_logical_emit_message(true, 'test', '"+mark+"')")
+	i.eventually("the journal reaches the source's present", func() bool {
+		_, raw, err := i.call(http.MethodGet, fmt.Sprintf("/v1/sources/%s/events?operation=message&from=%d&limit=1000", source, max(from, 1)), nil)
+		return err == nil && bytes.Contains(raw, []byte(mark))
+	})
+}
+
+func (i *instance) next(source string) int64 {
+	for _, s := range i.status().Sources {
+		if s.Name == source {
+			return s.Journal.Next
+		}
+	}
+	return 0
+}
+
+// event is an event as tests look at it.
+type event struct {
+	ID           string
+	Source       string
+	Type         string
+	Sequence     string
+	PartitionKey *string
+	DataSchema   string
+	Time         string
+	Data         struct {
+		Operation   string
+		Table       string
+		Key         map[string]json.RawMessage
+		Rekeyed     map[string]json.RawMessage
+		Before      map[string]json.RawMessage
+		After       map[string]json.RawMessage
+		Changed     []string
+		Omitted     []string
+		Message     json.RawMessage
+		Schema      json.RawMessage
+		Transaction struct {
+			ID    string
+			Index int64
+			Last  bool
+		}
+	}
+	raw json.RawMessage
+}
+
+func (e *event) offset() int64 {
+	n, _ := strconv.ParseInt(e.Sequence, 10, 64)
+	return n
+}
+
+func parseEvent(t *testing.T, raw []byte) *event {
+	t.Helper()
+	e := new(event)
+	require.NoError(t, json.Unmarshal(raw, e), "%s", raw)
+	e.raw = raw
+	return e
+}
+
+// journal reads all of a source's events.
+func (i *instance) journal(source string) []*event {
+	i.t.Helper()
+	var all []*event
+	for from := int64(0); ; {
+		var page struct {
+			Events []json.RawMessage
+			Passed int64
+		}
+		i.must(http.MethodGet, fmt.Sprintf("/v1/sources/%s/events?from=%d&limit=5000", source, from), nil, &page)
+		for _, raw := range page.Events {
+			all = append(all, parseEvent(i.t, raw))
+		}
+		if len(page.Events) == 0 {
+			return all
+		}
+		from = page.Passed + 1
+	}
+}
+
+// files reads all lines that a file outlet has delivered.
+func (i *instance) files(directory string) []*event {
+	i.t.Helper()
+	names, err := filepath.Glob(filepath.Join(i.folder, "files", directory, "*.ndjson"))
+	require.NoError(i.t, err)
+	var all []*event
+	for _, name := range names {
+		raw, err := os.ReadFile(name)
+		require.NoError(i.t, err)
+		require.True(i.t, len(raw) == 0 || raw[len(raw)-1] == '\n', "%s ends in a torn line", name)
+		for _, line := range bytes.Split(bytes.TrimSuffix(raw, []byte("\n")), []byte("\n")) {
+			if len(line) > 0 {
+				all = append(all, parseEvent(i.t, line))
+			}
+		}
+	}
+	return all
+}
+
+func mkdir(folder string) error { return os.MkdirAll(folder, 0o755) }
