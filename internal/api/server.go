@@ -60,6 +60,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.router.Se
 
 func (s *Server) describe() {
 	huma.NewError = humaProblem
+	huma.DefaultArrayNullable = false // lists that are empty are sent as empty
 	config := huma.DefaultConfig("Rillmark", s.version)
 	config.Info.Description = "Captures row-level changes from the logs of databases and delivers them with resumable offsets."
 	config.OpenAPIPath = "/v1/openapi"

@@ -85,7 +85,7 @@ func (s *Source) Counts() (counts []journal.Count, next int64, ok bool) {
 // The waits between tries.
 const (
 	firstWait = 200 * time.Millisecond
-	longWait  = 10 * time.Second
+	longWait  = 5 * time.Second
 )
 
 // Run captures until ctx is done.

@@ -1,0 +1,57 @@
+# make demo and make test do all the set-up on a fresh machine.
+
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo 0.1.0)
+CONSOLE := $(shell find console/src console/public console/index.html console/package-lock.json console/vite.config.ts -type f 2>/dev/null)
+GO := $(shell find cmd internal console -name '*.go' -o -name '*.sql' | grep -v node_modules) go.mod
+
+.PHONY: demo example test soak bench lint build setup types screenshots clean
+
+demo: setup build
+	@bin/rillmark demo
+
+example: setup build
+	@bin/rillmark demo --example --folder .demo/example
+
+test: setup-tests build
+	go test -timeout 20m ./...
+
+soak: setup-tests build
+	RILLMARK_ROUNDS=$${RILLMARK_ROUNDS:-20} go test -timeout 12h -count=1 ./...
+	go test -run '^$$' -fuzz FuzzDecode -fuzztime 5m ./internal/postgres/pgoutput
+	go test -run '^$$' -fuzz FuzzCursor -fuzztime 5m ./internal/journal
+	go test -run '^$$' -fuzz FuzzArray -fuzztime 5m ./internal/postgres
+
+bench: setup build
+	go run ./bench
+
+lint: setup
+	@test -z "$$(gofmt -l cmd internal console/*.go test bench scripts)" || { gofmt -l cmd internal console/*.go test bench scripts; echo "run gofmt -w on these"; exit 1; }
+	go vet ./...
+	cd console && npm run --silent lint
+
+build: bin/rillmark
+
+bin/rillmark: $(GO) console/dist/index.html
+	go build -ldflags "-X rillmark/internal/cli.Version=$(VERSION)" -o bin/rillmark ./cmd/rillmark
+
+console/dist/index.html: $(CONSOLE)
+	cd console && npm run --silent build
+
+setup:
+	@sh scripts/setup.sh
+
+.PHONY: setup-tests
+setup-tests:
+	@sh scripts/setup.sh --tests
+
+# The console's types follow the API's description.
+types: build
+	bin/rillmark openapi > console/openapi.json
+	cd console && npm run --silent types
+
+# With `make demo` running in another terminal.
+screenshots:
+	go run ./scripts/screenshots
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/dist/mark.svg

@@ -1,0 +1,52 @@
+import { NavLink, Navigate, Route, Routes } from "react-router-dom";
+import { StatusProvider, useStatus } from "./api/status";
+import { ChangesPage } from "./pages/changes/ChangesPage";
+import { OverviewPage } from "./pages/overview/OverviewPage";
+import { Logo } from "./parts/Logo";
+import { StateMark } from "./parts/StateMark";
+import { ThemeSwitch } from "./parts/ThemeSwitch";
+import { TokenGate } from "./parts/TokenGate";
+
+export function App() {
+  return (
+    <TokenGate>
+      <StatusProvider>
+        <a className="visually-hidden-focusable skip" href="#page">
+          Skip to the page
+        </a>
+        <TopBar />
+        <main id="page" className="page">
+          <Routes>
+            <Route path="/" element={<OverviewPage />} />
+            <Route path="/changes" element={<ChangesPage />} />
+            <Route path="*" element={<Navigate to="/" replace />} />
+          </Routes>
+        </main>
+      </StatusProvider>
+    </TokenGate>
+  );
+}
+
+function TopBar() {
+  const { status, lost } = useStatus();
+  return (
+    <header className="top-bar">
+      <NavLink to="/" className="brand" aria-label="Rillmark, to the overview">
+        <Logo />
+        <span>Rillmark</span>
+      </NavLink>
+      <nav aria-label="Pages">
+        <NavLink to="/" end>
+          Overview
+        </NavLink>
+        <NavLink to="/changes">Changes</NavLink>
+      </nav>
+      <div className="top-state" role="status">
+        {lost && <StateMark state="failed" word="service does not answer" />}
+        {!lost && status && !status.state_database.ok && <StateMark state="failed" word="state database away" />}
+        {!lost && status?.state_database.ok && <StateMark state="running" word="live" />}
+      </div>
+      <ThemeSwitch />
+    </header>
+  );
+}

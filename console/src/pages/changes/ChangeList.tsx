@@ -1,0 +1,80 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useRef, type KeyboardEvent } from "react";
+import { count, localClock } from "../../parts/numbers";
+import { OperationMark } from "../../parts/OperationMark";
+import { keyText, summary, type Change } from "./change";
+
+const rowHeight = 30;
+
+interface Props {
+  changes: Change[];
+  opened?: string;
+  onOpen: (change: Change) => void;
+}
+
+/** ChangeList is the newest changes, newest first; only what is seen is drawn. */
+export function ChangeList({ changes, opened, onOpen }: Props) {
+  const box = useRef<HTMLDivElement>(null);
+  const rows = useVirtualizer({ count: changes.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 12, getItemKey: (i) => changes[i]!.offset });
+  const walk = (event: KeyboardEvent) => {
+    const step = { ArrowDown: 1, ArrowUp: -1 }[event.key];
+    if (!step) {
+      return;
+    }
+    event.preventDefault();
+    const at = changes.findIndex((c) => c.offset === opened);
+    const to = Math.min(Math.max(at + step, 0), changes.length - 1);
+    rows.scrollToIndex(to);
+    onOpen(changes[to]!);
+  };
+  return (
+    <div className="change-list" role="table" aria-label="Changes" aria-rowcount={changes.length}>
+      <div className="change-row head" role="row">
+        <span role="columnheader" className="number">
+          offset
+        </span>
+        <span role="columnheader">committed</span>
+        <span role="columnheader">operation</span>
+        <span role="columnheader">table</span>
+        <span role="columnheader">key</span>
+        <span role="columnheader">what changed</span>
+      </div>
+      <div ref={box} className="change-scroll" tabIndex={0} role="rowgroup" aria-label="Rows; arrow keys open one after the other" onKeyDown={walk}>
+        <div style={{ height: rows.getTotalSize(), position: "relative" }}>
+          {rows.getVirtualItems().map((item) => {
+            const change = changes[item.index]!;
+            return (
+              <div
+                key={item.key}
+                role="row"
+                aria-rowindex={item.index + 1}
+                aria-selected={change.offset === opened}
+                data-offset={change.offset}
+                className={change.offset === opened ? "change-row opened" : "change-row"}
+                style={{ transform: `translateY(${item.start}px)`, height: rowHeight }}
+                onClick={() => onOpen(change)}
+              >
+                <span role="cell" className="number">
+                  {count(Number(change.offset))}
+                </span>
+                <time role="cell" dateTime={change.time} title={change.time}>
+                  {localClock(change.time)}
+                </time>
+                <span role="cell">
+                  <OperationMark operation={change.operation} />
+                </span>
+                <span role="cell">{change.table}</span>
+                <span role="cell" title={keyText(change.key)}>
+                  {keyText(change.key)}
+                </span>
+                <span role="cell" title={summary(change)}>
+                  {summary(change)}
+                </span>
+              </div>
+            );
+          })}
+        </div>
+      </div>
+    </div>
+  );
+}

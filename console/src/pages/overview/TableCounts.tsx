@@ -1,0 +1,70 @@
+import { Table } from "react-bootstrap";
+import type { TableStatus } from "../../api/types";
+import { count } from "../../parts/numbers";
+import { StateMark } from "../../parts/StateMark";
+
+const shown = ["existing", "insert", "update", "delete", "truncate", "schema"] as const;
+
+/** TableCounts is what the journal holds, by table and operation. */
+export function TableCounts({ tables }: { tables: TableStatus[] }) {
+  if (tables.length === 0) {
+    return <p className="note">The tables are listed once the source has been started.</p>;
+  }
+  const total = (operation: string) => tables.reduce((sum, t) => sum + (t.counts[operation] ?? 0), 0);
+  return (
+    <div className="table-scroll" tabIndex={0} role="region" aria-label="Events by table and operation">
+      <Table size="sm" className="counts">
+        <thead>
+          <tr>
+            <th scope="col">table</th>
+            <th scope="col">state</th>
+            {shown.map((operation) => (
+              <th scope="col" key={operation} className="number">
+                {operation}
+              </th>
+            ))}
+            <th scope="col">note</th>
+          </tr>
+        </thead>
+        <tbody>
+          {tables.map((t) => (
+            <tr key={t.name} data-table={t.name}>
+              <th scope="row">{t.name}</th>
+              <td>
+                <StateMark state={t.state} />
+                {t.state === "loading" && <span className="progress-note"> {loadProgress(t)}</span>}
+              </td>
+              {shown.map((operation) => (
+                <td key={operation} className="number" data-operation={operation}>
+                  {t.counts[operation] ? count(t.counts[operation]) : <span className="none">–</span>}
+                </td>
+              ))}
+              <td className="note-cell" title={t.note}>
+                {t.note}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+        <tfoot>
+          <tr>
+            <th scope="row">all tables</th>
+            <td />
+            {shown.map((operation) => (
+              <td key={operation} className="number">
+                {count(total(operation))}
+              </td>
+            ))}
+            <td />
+          </tr>
+        </tfoot>
+      </Table>
+    </div>
+  );
+}
+
+function loadProgress(t: TableStatus): string {
+  if (t.rows_estimate <= 0) {
+    return `${count(t.rows_done)} rows`;
+  }
+  return `${count(t.rows_done)} of about ${count(Math.max(t.rows_estimate, t.rows_done))} rows`;
+}

@@ -1,0 +1,14 @@
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vite";
+
+export default defineConfig({
+  plugins: [react()],
+  build: { outDir: "dist", emptyOutDir: true, chunkSizeWarningLimit: 900 },
+  css: {
+    preprocessorOptions: {
+      // Bootstrap's own sources still use what Sass has deprecated.
+      scss: { quietDeps: true, silenceDeprecations: ["import", "global-builtin", "color-functions", "if-function"] },
+    },
+  },
+  server: { proxy: { "/v1": "http://127.0.0.1:7450" } },
+});

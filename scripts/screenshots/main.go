@@ -1,0 +1,64 @@
+// Command screenshots takes the pictures of docs/screenshots from a running demo.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+func main() {
+	address := flag.String("address", "http://127.0.0.1:7450", "the demo's console")
+	folder := flag.String("folder", "docs/screenshots", "where the pictures go")
+	dark := flag.Bool("dark", false, "the dark theme")
+	flag.Parse()
+	if err := take(*address, *folder, *dark); err != nil {
+		fmt.Fprintln(os.Stderr, "screenshots:", err)
+		os.Exit(1)
+	}
+}
+
+func take(address, folder string, dark bool) error {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.ExecPath("/usr/bin/chromium"), chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	defer cancel()
+	ctx, cancel = chromedp.NewContext(ctx)
+	defer cancel()
+	// The first call starts the browser, which lives as long as its context.
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
+		return err
+	}
+	ctx, cancel = context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	theme, suffix := "light", ""
+	if dark {
+		theme, suffix = "dark", "-dark"
+	}
+	shot := func(name string, steps ...chromedp.Action[chromedp.Void]) error {
+		if err := chromedp.Do(ctx, steps...); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		return os.WriteFile(filepath.Join(folder, name+suffix+".png"), png, 0o644)
+	}
+	if err := chromedp.Do(ctx, chromedp.Navigate(address), chromedp.Evaluate[chromedp.Void](`localStorage.setItem("rillmark-theme", "`+theme+`")`)); err != nil {
+		return err
+	}
+	if err := shot("overview", chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS(".counts tbody tr")), chromedp.Sleep(2*time.Second)); err != nil {
+		return err
+	}
+	if err := shot("changes", chromedp.Navigate(address+"/changes"), chromedp.WaitVisible(chromedp.CSS(".change-row[data-offset]")), chromedp.Sleep(2*time.Second)); err != nil {
+		return err
+	}
+	return shot("event", chromedp.Click(chromedp.CSS("#operation-update + label")), chromedp.Sleep(3*time.Second), chromedp.Click(chromedp.CSS(".filters .pause")),
+		chromedp.Click(chromedp.CSS(".change-row[data-offset]")), chromedp.WaitVisible(chromedp.CSS(".images tbody tr")), chromedp.Sleep(500*time.Millisecond))
+}
