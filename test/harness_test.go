@@ -444,3 +444,26 @@ func (i *instance) files(directory string) []*event {
 }
 
 func mkdir(folder string) error { return os.MkdirAll(folder, 0o755) }
+
+// dropSlotAtEnd takes the slot away once the test's service has been stopped:
+// slots belong to the whole server, and tests share one.
+func dropSlotAtEnd(t *testing.T, c *demo.Cluster) {
+	t.Cleanup(func() {
+		ctx := context.Background()
+		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); {
+			conn, err := c.Connect(ctx, "postgres")
+			if err != nil {
+				return // the server was the test's own and is gone
+			}
+			_, err = conn.Exec(ctx, "SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE active_pid IS NOT NULL AND slot_name = 'rillmark_circulation'")
+			if err == nil {
+				_, err = conn.Exec(ctx, "SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = 'rillmark_circulation'")
+			}
+			conn.Close(ctx) //nolint:errcheck // nothing is open on it
+			if err == nil {
+				return
+			}
+		}
+		t.Error("the replication slot could not be dropped")
+	})
+}

@@ -86,6 +86,7 @@ func killStage(t *testing.T, source, state *demo.Cluster, copies int) (*instance
 	t.Helper()
 	name := database(t, source, "postgres")
 	fillWorkload(t, connect(t, source, name), copies)
+	dropSlotAtEnd(t, source)
 	i := newInstance(t, state, killConfig).start()
 	i.must(http.MethodPost, "/v1/sources/circulation", sourceDefinition(source, name), nil)
 	i.must(http.MethodPost, "/v1/destinations/archive", map[string]any{"kind": "file", "file": map[string]string{"directory": "archive"}}, nil)

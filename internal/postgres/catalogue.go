@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -315,9 +316,9 @@ func catalogueLayout(ctx context.Context, q querier, oid uint32, name string) (*
 }
 
 // relationLayout is the layout that a Relation message announces, completed from
-// the catalogue, which may have gone on since: where both disagree the version
-// is marked as guessed.
-func relationLayout(ctx context.Context, q querier, m *pgoutput.Relation) (*layout, error) {
+// the catalogue, which may have gone on since: where both disagree and the table's
+// known version does not fit either, the version is marked as guessed.
+func relationLayout(ctx context.Context, q querier, m *pgoutput.Relation, known *change.Schema) (*layout, error) {
 	name := m.Namespace + "." + m.Name
 	found, err := attributes(ctx, q, m.OID)
 	if err != nil {
@@ -342,7 +343,17 @@ func relationLayout(ctx context.Context, q querier, m *pgoutput.Relation) (*layo
 		}
 		agreed[i] = a
 	}
-	return newLayout(m.OID, name, agreed, guessed), nil
+	l := newLayout(m.OID, name, agreed, guessed)
+	if guessed && known != nil && sameColumns(l.schema, known) {
+		l.schema = known
+	}
+	return l, nil
+}
+
+// sameColumns reports whether two versions name the same columns of the same
+// types, whatever else is known of them.
+func sameColumns(a, b *change.Schema) bool {
+	return slices.EqualFunc(a.Columns, b.Columns, func(x, y change.Column) bool { return x.Name == y.Name && x.Type == y.Type && x.Rule == y.Rule })
 }
 
 func keyPlaces(attributes []attribute) (places int) {

@@ -24,8 +24,12 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 		rel.skipped = true
 		return nil
 	}
+	var known *change.Schema
+	if t := r.tables[name]; t != nil {
+		known = t.state.Schema
+	}
 	var err error
-	if rel.layout, err = relationLayout(ctx, r.control, m); err != nil {
+	if rel.layout, err = relationLayout(ctx, r.control, m, known); err != nil {
 		return err
 	}
 	if rel.table = r.tables[name]; rel.table == nil {

@@ -1,0 +1,317 @@
+package test
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// begin starts a service that captures a new database, filled by statements.
+func begin(t *testing.T, extra string, statements ...string) (*instance, string) {
+	t.Helper()
+	source := sourceServer(t)
+	name := database(t, source, "postgres")
+	run(t, connect(t, source, name), statements...)
+	dropSlotAtEnd(t, source)
+	i := newInstance(t, stateServer(t), extra).start()
+	i.must(http.MethodPost, "/v1/sources/circulation", sourceDefinition(source, name), nil)
+	return i, name
+}
+
+func (i *instance) resume() { i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil) }
+
+// ofTable keeps the events of one table and some operations.
+func ofTable(events []*event, table string, operations ...string) []*event {
+	var kept []*event
+	for _, e := range events {
+		if e.Data.Table == table && strings.Contains(" "+strings.Join(operations, " ")+" ", " "+e.Data.Operation+" ") {
+			kept = append(kept, e)
+		}
+	}
+	return kept
+}
+
+// TestValuesArriveExactly loads and follows a row of every type that has a rule,
+// and compares each value with the JSON that the design gives it.
+func TestValuesArriveExactly(t *testing.T) {
+	values := []struct{ kind, sql, json string }{
+		{"boolean", "true", "true"},
+		{"smallint", "-32768", "-32768"},
+		{"integer", "2147483647", "2147483647"},
+		{"bigint", "9007199254740993", "9007199254740993"},
+		{"bigint", "-9223372036854775808", "-9223372036854775808"},
+		{"real", "0.1", "0.1"},
+		{"double precision", "1e300", "1e+300"},
+		{"double precision", "'-Infinity'", `"-Infinity"`},
+		{"double precision", "'NaN'", `"NaN"`},
+		{"numeric", "12345678901234567890.123456789", `"12345678901234567890.123456789"`},
+		{"numeric(8,2)", "0.10", `"0.10"`},
+		{"numeric", "'NaN'", `"NaN"`},
+		{"text", `E'a "quoted"\n\tline \\ ünïcödé 📚'`, `"a \"quoted\"\n\tline \\ ünïcödé 📚"`},
+		{"varchar(10)", "''", `""`},
+		{"char(4)", "'ab'", `"ab  "`},
+		{"date", "'2026-11-23'", `"2026-11-23"`},
+		{"date", "'0044-03-15 BC'", `"0044-03-15 BC"`},
+		{"date", "'infinity'", `"infinity"`},
+		{"time", "'09:14:07.5'", `"09:14:07.500000"`},
+		{"timetz", "'09:14:07+05:30'", `"09:14:07.000000+05:30"`},
+		{"timestamp", "'2026-11-23 09:14:07'", `"2026-11-23T09:14:07.000000"`},
+		{"timestamp", "'-infinity'", `"-infinity"`},
+		{"timestamptz", "'2026-11-23 09:14:07.123456+02'", `"2026-11-23T07:14:07.123456Z"`},
+		{"timestamptz", "'12026-01-01 00:00:00+00'", `"12026-01-01 00:00:00+00"`},
+		{"interval", "'1 day 02:03:04.5'", `"P1DT2H3M4.5S"`},
+		{"uuid", "'A0EEBC99-9C0B-4EF8-BB6D-6BB9BD380A11'", `"a0eebc99-9c0b-4ef8-bb6d-6bb9bd380a11"`},
+		{"json", `E'{ "b" : 1,\n "a": 9007199254740993.10 }'`, `{"b":1,"a":9007199254740993.10}`},
+		{"jsonb", `'[1, {"x": null}]'`, `[1, {"x": null}]`},
+		{"bytea", `'\x00ff10'`, `"AP8Q"`},
+		{"mood", "'fine'", `"fine"`},
+		{"integer[]", "'{{1,NULL},{3,4}}'", `[[1,null],[3,4]]`},
+		{"integer[]", "'[0:1]={7,8}'", `"[0:1]={7,8}"`},
+		{"text[]", `ARRAY['a,b', '"', '\', 'NULL', NULL, '']`, `["a,b","\"","\\","NULL",null,""]`},
+		{"timestamptz[]", "ARRAY['2026-11-23 09:14:07+00'::timestamptz]", `["2026-11-23T09:14:07.000000Z"]`},
+		{"mood[]", "'{fine,low}'", `["fine","low"]`},
+		{"price", "4.50", `"4.50"`},
+		{"point", "'(1,2)'", `"(1,2)"`},
+		{"inet", "'10.0.0.1/8'", `"10.0.0.1/8"`},
+		{"int4range", "'[1,5)'", `"[1,5)"`},
+	}
+	columns, row := []string{"id integer PRIMARY KEY"}, []string{"1"}
+	for n, v := range values {
+		columns = append(columns, fmt.Sprintf("c%d %s", n, v.kind))
+		row = append(row, v.sql)
+	}
+	i, name := begin(t, "",
+		"CREATE TYPE mood AS ENUM ('low', 'fine')", "CREATE DOMAIN price AS numeric(6,2)",
+		"CREATE TABLE facts ("+strings.Join(columns, ", ")+")", "INSERT INTO facts VALUES ("+strings.Join(row, ", ")+")")
+	db := connect(t, sourceServer(t), name)
+	// Settings of the role or the database must not leak into values.
+	run(t, db, "ALTER DATABASE "+name+" SET datestyle = 'SQL, DMY'", "ALTER DATABASE "+name+" SET timezone = 'Asia/Tokyo'", "ALTER DATABASE "+name+" SET bytea_output = 'escape'", "ALTER DATABASE "+name+" SET intervalstyle = 'sql_standard'", "ALTER DATABASE "+name+" SET extra_float_digits = 0")
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "UPDATE facts SET id = 2", "INSERT INTO facts (id) VALUES (3)")
+	i.reached("circulation", db)
+	events := i.journal("circulation")
+	for _, e := range ofTable(events, "public.facts", "existing", "insert") {
+		if string(e.Data.Key["id"]) == "3" {
+			require.Empty(t, e.Data.Omitted)
+			for n := range values {
+				require.Equal(t, "null", string(e.Data.After[fmt.Sprintf("c%d", n)]))
+			}
+			continue
+		}
+		for n, v := range values {
+			got := string(e.Data.After[fmt.Sprintf("c%d", n)])
+			if v.kind == "jsonb" {
+				require.JSONEq(t, v.json, got)
+				continue
+			}
+			require.Equal(t, v.json, got, "%s %s, %s", v.kind, v.sql, e.Data.Operation)
+		}
+	}
+	// Each event's schema version can be fetched, in both languages.
+	link := events[len(events)-2].DataSchema
+	path := strings.TrimPrefix(link, i.address)
+	var document struct {
+		ID         string `json:"$id"`
+		Properties map[string]struct {
+			Type any    `json:"type"`
+			Rule string `json:"x-rule"`
+			Kind string `json:"x-type"`
+		}
+		Key []string `json:"x-key"`
+	}
+	i.must(http.MethodGet, path, nil, &document)
+	require.Equal(t, link, document.ID)
+	require.Equal(t, []string{"id"}, document.Key)
+	require.Len(t, document.Properties, len(values)+1)
+	require.Equal(t, "numeric(8,2)", document.Properties["c10"].Kind)
+	require.Equal(t, "decimal", document.Properties["c10"].Rule)
+	var avro struct {
+		Type   string
+		Fields []struct{ Name string }
+	}
+	i.must(http.MethodGet, path+"?form=avro", nil, &avro)
+	require.Equal(t, "record", avro.Type)
+	require.Len(t, avro.Fields, len(values)+1)
+}
+
+// TestEachChangeIsToldAsItHappened goes through operations and identities.
+func TestEachChangeIsToldAsItHappened(t *testing.T) {
+	i, name := begin(t, "source:\n  refresh_every: 200ms\n",
+		"CREATE TABLE loans (patron integer, loan bigint, note text, essay text, PRIMARY KEY (loan, patron))",
+		"ALTER TABLE loans ALTER COLUMN essay SET STORAGE EXTERNAL",
+		"CREATE TABLE whole (id integer PRIMARY KEY, n integer, essay text)", "ALTER TABLE whole REPLICA IDENTITY FULL", "ALTER TABLE whole ALTER COLUMN essay SET STORAGE EXTERNAL",
+		"CREATE TABLE visits (at integer, who text)")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	long := "repeat('0123456789', 400)"
+	run(t, db,
+		"INSERT INTO loans VALUES (7, 1, 'a', "+long+")", "UPDATE loans SET note = 'b'", "UPDATE loans SET patron = 8", "DELETE FROM loans",
+		"INSERT INTO whole VALUES (1, 1, "+long+")", "UPDATE whole SET n = NULL", "DELETE FROM whole",
+		// Without a key the application's own updates must go on working.
+		"INSERT INTO visits VALUES (1, 'x')", "UPDATE visits SET who = 'y'", "DELETE FROM visits",
+		"BEGIN; INSERT INTO whole VALUES (2, 2, NULL); SAVEPOINT s; INSERT INTO whole VALUES (3, 3, NULL); ROLLBACK TO s; DELETE FROM whole WHERE id = 2; COMMIT",
+		"TRUNCATE whole, loans",
+		"SELECT pg_logical_emit_message(true, 'audit', '{\"who\": \"desk\"}')", "SELECT pg_logical_emit_message(false, 'audit', 'plain')",
+		"ALTER TABLE whole ADD COLUMN extra text", "INSERT INTO whole VALUES (5, 5, 'e', 'x')",
+		"CREATE TABLE late (id integer PRIMARY KEY)", "INSERT INTO late VALUES (1)")
+	i.eventually("the table that came late is picked up and loaded", func() bool {
+		for _, s := range i.status().Sources {
+			for _, table := range s.Tables {
+				if table.Name == "public.late" {
+					return table.State == "following"
+				}
+			}
+		}
+		return false
+	})
+	run(t, db, "INSERT INTO late VALUES (2)")
+	i.reached("circulation", db)
+	events := i.journal("circulation")
+	f := proveJournal(t, events)
+	for _, table := range []string{"loans", "whole", "late"} {
+		f.equals(t, db, table)
+	}
+
+	loans := ofTable(events, "public.loans", "insert", "update", "delete")
+	require.Len(t, loans, 5)
+	require.Equal(t, `[1,7]`, *loans[0].PartitionKey)
+	require.True(t, strings.Contains(string(loans[0].raw), `"key":{"loan":1,"patron":7}`), "the key is in key order: %s", loans[0].raw)
+	update := loans[1].Data
+	require.Nil(t, update.Before)
+	require.Equal(t, []string{"essay"}, update.Omitted, "a value that the log did not carry is marked")
+	require.NotContains(t, update.After, "essay")
+	out, in := loans[2].Data, loans[3].Data
+	require.Equal(t, []string{"delete", "insert"}, []string{out.Operation, in.Operation}, "a changed key is two events")
+	require.Equal(t, "8", string(out.Rekeyed["patron"]))
+	require.Equal(t, "7", string(in.Rekeyed["patron"]))
+	require.Equal(t, []string{"note", "essay"}, out.Omitted)
+
+	whole := ofTable(events, "public.whole", "insert", "update", "delete")
+	require.Equal(t, []string{"n"}, whole[1].Data.Changed)
+	require.Equal(t, "1", string(whole[1].Data.Before["n"]))
+	require.Equal(t, "null", string(whole[1].Data.After["n"]))
+	require.Empty(t, whole[1].Data.Omitted, "under a full identity the old row has the unchanged value")
+	require.Len(t, whole[1].Data.After["essay"], 4002)
+	require.Equal(t, []string{"insert", "delete"}, []string{whole[3].Data.Operation, whole[4].Data.Operation}, "a row that came and went shows as both, what was rolled back not at all")
+	require.True(t, whole[4].Data.Transaction.Last)
+
+	visits := ofTable(events, "public.visits", "insert", "update", "delete")
+	require.Len(t, visits, 1, "of a table without a key only inserts come")
+	require.Nil(t, visits[0].Data.Key)
+	require.Nil(t, visits[0].PartitionKey)
+	require.Len(t, ofTable(events, "public.whole", "truncate"), 1)
+	require.Len(t, ofTable(events, "public.loans", "truncate"), 1)
+	messages := ofTable(events, "", "message")
+	require.JSONEq(t, `{"prefix": "audit", "content": {"who": "desk"}}`, string(messages[len(messages)-3].Data.Message))
+	require.JSONEq(t, `{"prefix": "audit", "content": "plain"}`, string(messages[len(messages)-2].Data.Message))
+	schemas := ofTable(events, "public.whole", "schema")
+	require.Len(t, schemas, 2)
+	require.Equal(t, "insert", events[schemas[1].offset()].Data.Operation, "the new version stands right before its first row")
+	require.NotEqual(t, schemas[0].DataSchema, schemas[1].DataSchema)
+	require.Equal(t, schemas[1].DataSchema, events[schemas[1].offset()].DataSchema)
+}
+
+// TestReaders goes through the ways of reading: pages, the live stream with its
+// resumption, the pull outlet, the file outlet and its rewind.
+func TestReaders(t *testing.T) {
+	i, name := begin(t, "", "CREATE TABLE loans (loan_id integer PRIMARY KEY, note text)", "CREATE TABLE holds (hold_id integer PRIMARY KEY)",
+		"INSERT INTO loans SELECT n, 'first' FROM generate_series(1, 50) n", "INSERT INTO holds SELECT generate_series(1, 20)")
+	db := connect(t, sourceServer(t), name)
+	i.must(http.MethodPost, "/v1/destinations/archive", map[string]any{"kind": "file", "file": map[string]string{"directory": "a/b"}}, nil)
+	i.must(http.MethodPost, "/v1/outlets/archive", map[string]any{"source": "circulation", "destination": "archive", "tables": []string{"public.h*"}, "operations": []string{"existing", "insert"}}, nil)
+	i.must(http.MethodPost, "/v1/outlets/desk", map[string]any{"source": "circulation", "tables": []string{"loans"}}, nil)
+	i.resume()
+	i.settled("circulation", db)
+
+	// Pull: reading does not move the offset, committing does.
+	read := func() (offsets []int64) {
+		out, errs, code := i.cli("read", "desk", "--limit", "10", "--json")
+		require.Zero(t, code, errs)
+		for _, line := range strings.Split(strings.TrimSpace(out), "\n") {
+			e := parseEvent(t, []byte(line))
+			require.Equal(t, "public.loans", e.Data.Table)
+			offsets = append(offsets, e.offset())
+		}
+		return offsets
+	}
+	first := read()
+	require.Equal(t, first, read(), "peeking again shows the same")
+	_, errs, code := i.cli("read", "desk", "--limit", "10", "--commit")
+	require.Zero(t, code, errs)
+	second := read()
+	require.Greater(t, second[0], first[9])
+	_, _, code = i.cli("outlet", "rewind", "desk", "--to", "beginning")
+	require.Zero(t, code)
+	require.Equal(t, first, read())
+
+	// The live stream goes on behind Last-Event-ID.
+	stream := func(last int64) (offsets []int64) {
+		r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, i.address+"/v1/sources/circulation/stream?table=loans&operation=existing", nil)
+		require.NoError(t, err)
+		r.Header.Set("Last-Event-ID", fmt.Sprint(last))
+		response, err := http.DefaultClient.Do(r)
+		require.NoError(t, err)
+		defer response.Body.Close() //nolint:errcheck // it was only read
+		require.Equal(t, "text/event-stream", response.Header.Get("Content-Type"))
+		in := bufio.NewScanner(response.Body)
+		in.Buffer(nil, 1<<20)
+		for len(offsets) < 5 && in.Scan() {
+			if raw, found := strings.CutPrefix(in.Text(), "data: "); found {
+				offsets = append(offsets, parseEvent(t, []byte(raw)).offset())
+			}
+		}
+		return offsets
+	}
+	start := stream(0)
+	require.Equal(t, start[3]+1, stream(start[3])[0], "the stream resumes behind the last event")
+
+	// The file has what the filter lets through; a rewind delivers it once more,
+	// in files of a run of its own.
+	i.eventually("the file has the holds", func() bool { return len(i.files("a/b")) == 20 })
+	_, _, code = i.cli("outlet", "rewind", "archive", "--to", "beginning")
+	require.Zero(t, code)
+	i.eventually("the file has the holds twice", func() bool { return len(i.files("a/b")) == 40 })
+	ids := make(map[string]int)
+	for _, e := range i.files("a/b") {
+		require.Equal(t, "public.holds", e.Data.Table)
+		ids[e.ID]++
+	}
+	for id, n := range ids {
+		require.Equal(t, 2, n, id)
+	}
+
+	// A paused outlet delivers nothing; a torn last line is mended.
+	_, _, code = i.cli("outlet", "pause", "archive", "--reason", "a test")
+	require.Zero(t, code)
+	names, err := filepath.Glob(filepath.Join(i.folder, "files", "a/b", "archive.2.*"))
+	require.NoError(t, err)
+	require.Len(t, names, 1)
+	f, err := os.OpenFile(names[0], os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString(`{"specversion":"1.0","id":"circ`)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	run(t, db, "INSERT INTO holds VALUES (100)")
+	i.reached("circulation", db)
+	_, _, code = i.cli("outlet", "resume", "archive")
+	require.Zero(t, code)
+	i.eventually("the new hold is behind the mended line", func() bool {
+		raw, err := os.ReadFile(names[0])
+		return err == nil && strings.Contains(string(raw), `"hold_id":100`) && strings.HasSuffix(string(raw), "\n")
+	})
+	require.Len(t, i.files("a/b"), 41)
+
+	// A stream of an outlet shows what it lets through.
+	var page struct{ Events []json.RawMessage }
+	i.must(http.MethodGet, "/v1/sources/circulation/events?table=holds&operation=insert&from=1", nil, &page)
+	require.Len(t, page.Events, 1)
+}
