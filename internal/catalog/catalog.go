@@ -129,10 +129,16 @@ func (c *Catalog) Outlet(ctx context.Context, name string) (*Outlet, error) {
 	return get[definition.Outlet](ctx, c, outlets, name)
 }
 
-// AddSource stores a source, paused; its password is sealed on the way.
+// AddSource stores a source, paused, with an empty journal of the name's next
+// generation; its password is sealed on the way.
 func (c *Catalog) AddSource(ctx context.Context, name string, d definition.Source) error {
 	d.Connection.Password = c.Keeper.Seal(d.Connection.Password)
-	_, err := c.Pool.Exec(ctx, "INSERT INTO rillmark.source (name, definition, reason) VALUES ($1, $2, 'not started yet')", name, asJSON(d))
+	_, err := c.Pool.Exec(ctx, `WITH one AS (
+			INSERT INTO rillmark.source (name, definition, reason) VALUES ($1, $2, 'not started yet') RETURNING id
+		), next AS (
+			INSERT INTO rillmark.source_generation AS g (name, generation) VALUES ($1, 1)
+			ON CONFLICT (name) DO UPDATE SET generation = g.generation + 1 RETURNING generation)
+		INSERT INTO rillmark.journal_head (source_id, generation) SELECT one.id, next.generation FROM one, next`, name, asJSON(d))
 	return translate(err)
 }
 

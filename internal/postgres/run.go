@@ -256,7 +256,7 @@ func (r *run) arrive(start LSN, brings bool) (isNew bool, err error) {
 func (r *run) unknownLog() error {
 	return &engine.Fault{Code: "other-log", Final: true,
 		Message: "the source's log is not the one that was followed before: our last heartbeat is not where it was written (the source may have been restored from a backup)",
-		Fix:     "make sure which state of the source is right; then remove this source and add it again under a new name for a new load"}
+		Fix:     "make sure which state of the source is right; then remove this source and add it again for a new load"}
 }
 
 func (r *run) commit() error {

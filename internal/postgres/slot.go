@@ -68,7 +68,7 @@ func (r *run) settle(ctx context.Context, stored *checkpoint, s *stream) error {
 			t.load.unseen = unseen
 		}
 	}
-	again := "make sure which state of the source is right; then remove this source and add it again under a new name for a new load"
+	again := "make sure which state of the source is right; then remove this source and add it again for a new load"
 	switch {
 	case stored.System != s.system:
 		return &engine.Fault{Code: "other-server", Final: true, Message: fmt.Sprintf("the source is another database cluster (system identifier %s) than the one that was followed (%s)", s.system, stored.System),

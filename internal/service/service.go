@@ -229,6 +229,7 @@ func (s *Service) reconcile(ctx context.Context) error {
 			s.dropOutlet(name)
 		}
 	}
+	s.status.expire()
 	return nil
 }
 

@@ -103,6 +103,13 @@ type statusCache struct {
 
 const statusEvery = time.Second
 
+// expire has the next who asks get a new status: what is defined has changed.
+func (c *statusCache) expire() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.made = time.Time{}
+}
+
 func (s *Service) keepStatus() {
 	ticker := time.NewTicker(statusEvery)
 	defer ticker.Stop()

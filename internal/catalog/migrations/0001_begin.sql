@@ -12,6 +12,13 @@ CREATE TABLE rillmark.source (
     updated_at  timestamptz NOT NULL DEFAULT now()
 );
 
+-- How many journals have been begun under a name: ids carry the number, so that
+-- a source that is removed and added again never gives an id a second time.
+CREATE TABLE rillmark.source_generation (
+    name        text PRIMARY KEY,
+    generation  integer NOT NULL
+);
+
 CREATE TABLE rillmark.source_table (
     source_id     bigint NOT NULL REFERENCES rillmark.source ON DELETE CASCADE,
     name          text NOT NULL,
