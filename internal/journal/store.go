@@ -32,7 +32,7 @@ type Options struct {
 }
 
 // NewStore keeps journals in the database behind pool, whose schema package
-// catalog has migrated. resolve finds schema versions; it is called often and
+// state has migrated. resolve finds schema versions; it is called often and
 // should keep what it found.
 func NewStore(pool *pgxpool.Pool, resolve func(change.Fingerprint) (*change.Schema, error), options Options) *Store {
 	if options.SegmentBytes <= 0 {

@@ -51,9 +51,6 @@ type tableLoad struct {
 	// ready is false until nobody writes to the table any more who began before
 	// it was published.
 	ready bool
-	// unseen are transactions on the table that came in the stream and that no
-	// snapshot has shown to be visible yet.
-	unseen []uint32
 
 	// Between a chunk's marks:
 	collecting bool
@@ -73,8 +70,7 @@ type overlaid struct {
 	after     []change.Value
 }
 
-// wantLoad gives a table a load, which begins once releaseLoad says so; until
-// then the stream notes which transactions touch the table.
+// wantLoad gives a table a load, which begins once releaseLoad says so.
 func (r *run) wantLoad(t *table) {
 	if t.load != nil {
 		return
@@ -113,12 +109,6 @@ func (t *table) progressState() engine.TableState {
 	return t.state
 }
 
-func (l *tableLoad) touched(xid uint32) {
-	if n := len(l.unseen); n == 0 || l.unseen[n-1] != xid {
-		l.unseen = append(l.unseen, xid)
-	}
-}
-
 func (l *tableLoad) relationChanged(now *layout) {
 	if l.collecting {
 		l.layouts = append(l.layouts, now)
@@ -126,7 +116,6 @@ func (l *tableLoad) relationChanged(now *layout) {
 }
 
 func (l *tableLoad) observe(xid uint32, from *layout, row *change.Row) {
-	l.touched(xid)
 	if !l.collecting || l.voided {
 		return
 	}
@@ -142,7 +131,6 @@ func (l *tableLoad) observe(xid uint32, from *layout, row *change.Row) {
 }
 
 func (l *tableLoad) observeRekey(xid uint32, _ *layout, oldKey, newKey, after []change.Value) {
-	l.touched(xid)
 	if l.collecting && !l.voided {
 		l.keep(overlaid{xid: xid, operation: change.Update, key: change.RowKey(oldKey), newKey: change.RowKey(newKey), rekeyed: true, after: change.CloneImage(after)})
 	}
@@ -160,8 +148,7 @@ func (l *tableLoad) keep(o overlaid) {
 	l.overlay = append(l.overlay, o)
 }
 
-func (l *tableLoad) observeTruncate(xid uint32) {
-	l.touched(xid)
+func (l *tableLoad) observeTruncate() {
 	if l.collecting {
 		l.voided, l.overlay = true, nil
 	}
@@ -180,9 +167,6 @@ func (l *tableLoad) readAgain(from *layout, raw []pgoutput.TupleColumn) {
 	}
 	l.progress.Again = append(l.progress.Again, key)
 }
-
-// prune forgets transactions that a snapshot sees.
-func (l *tableLoad) prune(s *snapshot) { l.unseen = slices.DeleteFunc(l.unseen, s.sees) }
 
 // keepLoading loads what is to be loaded, one table after the other.
 func (r *run) keepLoading(ctx context.Context) error {
@@ -386,7 +370,7 @@ func (l *loader) chunk(ctx context.Context, key []string, one bool) (done bool, 
 		}
 		t.load.collecting, t.load.voided = true, false
 		t.load.overlay, t.load.layouts, t.load.held = nil, nil, 0
-		before = slices.Clone(t.load.unseen)
+		before = r.unseen.of(t.number)
 		return nil
 	})
 	if err != nil {
@@ -550,7 +534,6 @@ func (l *loader) deliver(read *chunkRows, one bool) (done bool) {
 	load.collecting = false
 	overlay := load.overlay
 	load.overlay = nil
-	load.prune(&read.seen)
 	if load.voided || !load.progress.Began {
 		return false // read again
 	}

@@ -92,8 +92,8 @@ type checkpoint struct {
 	// Making is set while the slot is being made: one that is found then was
 	// never read and may be made again.
 	Making bool `json:"making,omitempty"`
-	// Unseen are transactions that came in the stream and that a query may not
-	// see yet, by table, for tables that are not loaded yet.
+	// Unseen are transactions from before our newest heartbeat that a query may
+	// not see yet, by table; see [unseen].
 	Unseen map[string][]uint32 `json:"unseen,omitempty"`
 }
 

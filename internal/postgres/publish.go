@@ -181,8 +181,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		t := r.tables[name]
 		before := engine.TableState{}
 		if t == nil {
-			t = &table{state: engine.TableState{Table: name}}
-			r.tables[name] = t
+			t = r.newTable(name)
 		} else {
 			before = t.state
 		}

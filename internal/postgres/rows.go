@@ -35,8 +35,8 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 	if rel.table = r.tables[name]; rel.table == nil {
 		// Published and chosen, but not listed yet: it came into being a moment ago.
 		// keepPublishing will list it; until then only its rows are taken.
-		rel.table = &table{oid: m.OID, state: engine.TableState{Table: name}}
-		r.tables[name] = rel.table
+		rel.table = r.newTable(name)
+		rel.table.oid = m.OID
 		if r.config.Load {
 			r.wantLoad(rel.table)
 		}
@@ -244,6 +244,11 @@ func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
 		rel := r.relations[oid]
 		return rel == nil || !rel.skipped
 	})
+	for _, oid := range m.Relations {
+		if rel := r.relations[oid]; rel != nil && !rel.skipped {
+			r.unseen.note(r.tx.XID, rel.table.number)
+		}
+	}
 	isNew, err := r.arrive(start, brings)
 	if err != nil || !isNew {
 		return err
@@ -260,7 +265,7 @@ func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
 		body, _ := json.Marshal(map[string]bool{"cascade": m.Flags&1 != 0, "restart_identity": m.Flags&2 != 0})
 		r.sink.Add(&change.Row{Operation: change.Truncate, Table: rel.layout.name, Schema: rel.layout.schema, Place: uint64(start), Body: body})
 		if load := rel.table.load; load != nil {
-			load.observeTruncate(r.tx.XID)
+			load.observeTruncate()
 		}
 	}
 	return nil

@@ -42,6 +42,8 @@ type run struct {
 	relations map[uint32]*relation
 	last      *relation // the relation of the newest row
 	tables    map[string]*table
+	numbered  []*table // by their numbers
+	unseen    unseen
 	marks     map[string]*mark
 	row       change.Row
 	arena     []byte
@@ -67,10 +69,18 @@ type relation struct {
 
 // table is a captured table through its whole run.
 type table struct {
-	state engine.TableState
-	oid   uint32
+	state  engine.TableState
+	number uint32 // in this run
+	oid    uint32
 	// load is there until the table's load is complete.
 	load *tableLoad
+}
+
+func (r *run) newTable(name string) *table {
+	t := &table{state: engine.TableState{Table: name}, number: uint32(len(r.numbered))}
+	r.numbered = append(r.numbered, t)
+	r.tables[name] = t
+	return t
 }
 
 // mark is a message of ours that somebody waits for in the stream.
@@ -110,7 +120,7 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 	}
 	defer r.control.Close(context.WithoutCancel(ctx)) //nolint:errcheck // only look-ups went over it
 	for name, state := range start.Tables {
-		r.tables[name] = &table{state: *state}
+		r.newTable(name).state = *state
 	}
 	if err := r.publish(ctx, true); err != nil {
 		return err
@@ -147,15 +157,7 @@ func (r *run) checkpoint() engine.Checkpoint {
 	if r.inTx && r.opened {
 		r.at.Index = r.sink.Next()
 	}
-	r.at.Unseen = nil
-	for name, t := range r.tables {
-		if t.load != nil && len(t.load.unseen) > 0 {
-			if r.at.Unseen == nil {
-				r.at.Unseen = make(map[string][]uint32)
-			}
-			r.at.Unseen[name] = t.load.unseen
-		}
-	}
+	r.at.Unseen = r.unseen.stored(func(number uint32) string { return r.numbered[number].state.Table })
 	release := r.at.NonceCommit
 	if r.at.Nonce == "" {
 		release = r.at.Position.Commit
@@ -284,6 +286,9 @@ func (r *run) change(oid uint32, start LSN, handle func(*relation) error) error 
 		}
 		r.last = rel
 	}
+	if !rel.skipped {
+		r.unseen.note(r.tx.XID, rel.table.number) // also where it is not new: see unseen
+	}
 	isNew, err := r.arrive(start, !rel.skipped)
 	if err != nil || !isNew || rel.skipped {
 		return err
@@ -396,17 +401,27 @@ func (r *run) keepHeartbeat(ctx context.Context) error {
 	ticker := time.NewTicker(r.config.HeartbeatEvery)
 	defer ticker.Stop()
 	for {
+		var text string
+		if err := conn.QueryRow(ctx, "SELECT pg_current_snapshot()::text").Scan(&text); err != nil {
+			return err
+		}
+		seen, err := parseSnapshot(text)
+		if err != nil {
+			return err
+		}
 		nonce := newNonce()
 		r.sink.Lock()
+		r.unseen.prune(&seen)
 		r.marks[nonce] = &mark{done: make(chan struct{}), seen: func() error {
 			r.at.Nonce, r.at.NonceCommit = nonce, LSN(r.tx.FinalLSN)
+			r.unseen.heartbeat()
 			r.sink.Touch()
 			return nil
 		}}
 		// A heartbeat that never came by is forgotten with the run; a few are
 		// all there can be, as the stream ends after a while of silence.
 		r.sink.Unlock()
-		_, err := conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", markPrefix, nonce)
+		_, err = conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", markPrefix, nonce)
 		if mayNotWrite(err) {
 			return r.withoutHeartbeat(ctx)
 		}
@@ -436,6 +451,16 @@ func (r *run) withoutHeartbeat(ctx context.Context) error {
 	r.sink.Unlock()
 	r.sink.Report(engine.Report{Level: "warn", Event: "no-heartbeat", Message: "the login may not write messages into the source's log: a quiet source holds its log back, tables cannot be loaded, and a restored source cannot be recognised. " +
 		"GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + quoted(r.config.Connection.User)})
-	<-ctx.Done()
-	return context.Cause(ctx)
+	ticker := time.NewTicker(r.config.HeartbeatEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-ticker.C:
+			r.sink.Lock()
+			r.unseen = unseen{} // without marks nothing is loaded that would ask for it
+			r.sink.Unlock()
+		}
+	}
 }

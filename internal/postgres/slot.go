@@ -63,11 +63,14 @@ func (r *run) settle(ctx context.Context, stored *checkpoint, s *stream) error {
 	r.resume = stored.Position
 	r.resumeIndex = stored.Index
 	r.known = stored.Nonce == ""
-	for table, unseen := range stored.Unseen {
-		if t := r.tables[table]; t != nil && t.load != nil {
-			t.load.unseen = unseen
+	for name, xids := range stored.Unseen {
+		if t := r.tables[name]; t != nil {
+			for _, xid := range xids {
+				r.unseen.note(xid, t.number)
+			}
 		}
 	}
+	r.unseen.heartbeat()
 	again := "make sure which state of the source is right; then remove this source and add it again for a new load"
 	switch {
 	case stored.System != s.system:

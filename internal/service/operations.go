@@ -137,6 +137,7 @@ func (s *Service) ReloadTable(ctx context.Context, name, table string) error {
 		s.mu.Unlock()
 	}
 	s.reconciling.Unlock()
+	s.status.expire()
 	if errors.Is(err, catalog.ErrNotFound) {
 		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("table %q is %s and cannot be loaded", table, states[table].State)}
 	}
@@ -460,6 +461,7 @@ func (s *Service) RewindOutlet(ctx context.Context, name, to string, dry bool) (
 	if err := s.Catalog.Rewind(ctx, record.ID, committed); err != nil {
 		return nil, answer(err, "outlet", name)
 	}
+	s.status.expire()
 	s.log.tell("info", "outlet/"+name, "rewound", fmt.Sprintf("set from offset %d to %d", plan.From, plan.To))
 	return plan, nil
 }

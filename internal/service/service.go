@@ -23,6 +23,7 @@ import (
 	"rillmark/internal/outlet"
 	"rillmark/internal/postgres"
 	"rillmark/internal/shape"
+	"rillmark/internal/state"
 )
 
 // Service is one running Rillmark.
@@ -107,7 +108,7 @@ func migrate(ctx context.Context, pool *pgxpool.Pool, logger *slog.Logger, patie
 	for told := false; ; told = true {
 		err := pool.Ping(ctx)
 		if err == nil {
-			return catalog.Migrate(ctx, pool)
+			return state.Migrate(ctx, pool)
 		}
 		if time.Now().After(deadline) {
 			return fmt.Errorf("the state database cannot be reached: %w", err)

@@ -93,6 +93,7 @@ type statusCache struct {
 	newest  *Status
 	made    time.Time
 	asked   time.Time
+	changes int // of definitions; a status that was begun before one is not new
 	changed chan struct{}
 	// journals and tables are the last known ones, for when the state database
 	// is away.
@@ -108,6 +109,7 @@ func (c *statusCache) expire() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.made = time.Time{}
+	c.changes++
 }
 
 func (s *Service) keepStatus() {
@@ -163,6 +165,9 @@ func (s *Service) NextStatus(ctx context.Context, last *Status) (*Status, error)
 func (s *Service) makeStatus(ctx context.Context) *Status {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
+	s.status.mu.Lock()
+	changes := s.status.changes
+	s.status.mu.Unlock()
 	st := &Status{At: time.Now(), Started: s.Started, Sources: []SourceStatus{}, Outlets: []OutletStatus{}}
 	s.mu.Lock()
 	st.StateDatabase = StateStatus{OK: s.stateError == "", Error: s.stateError}
@@ -178,7 +183,10 @@ func (s *Service) makeStatus(ctx context.Context) *Status {
 	sort.Slice(st.Outlets, func(i, j int) bool { return st.Outlets[i].Name < st.Outlets[j].Name })
 	s.status.mu.Lock()
 	defer s.status.mu.Unlock()
-	s.status.newest, s.status.made = st, time.Now()
+	s.status.newest = st
+	if s.status.changes == changes {
+		s.status.made = time.Now()
+	}
 	close(s.status.changed)
 	s.status.changed = make(chan struct{})
 	return st

@@ -1,4 +1,5 @@
-package catalog
+// Package state is the schema of the state database, and brings a database to it.
+package state
 
 import (
 	"context"

@@ -1,0 +1,290 @@
+package journal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/change"
+	"rillmark/internal/demo"
+	"rillmark/internal/state"
+)
+
+var loans = change.NewSchema(change.PostgreSQL, "public.loans", []change.Column{
+	{Name: "loan_id", Type: "bigint", Rule: change.RuleInteger, Bits: 64, Key: 1}, {Name: "note", Type: "text", Rule: change.RuleText, Nullable: true}}, false)
+
+var holds = change.NewSchema(change.PostgreSQL, "public.holds", []change.Column{{Name: "hold_id", Type: "integer", Rule: change.RuleInteger, Bits: 32, Key: 1}}, false)
+
+func resolve(f change.Fingerprint) (*change.Schema, error) {
+	for _, s := range []*change.Schema{loans, holds} {
+		if s.Fingerprint() == f {
+			return s, nil
+		}
+	}
+	return nil, errors.New("unknown version")
+}
+
+// store is a journal in a new database of a server of its own.
+func store(t *testing.T, options Options) (*Store, *pgxpool.Pool) {
+	t.Helper()
+	folder, err := os.MkdirTemp("", "rillmark-journal-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(folder, 0o755))
+	t.Cleanup(func() { os.RemoveAll(folder) }) //nolint:errcheck // it lies in the temporary folder
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	c := &demo.Cluster{Folder: filepath.Join(folder, "state"), Port: l.Addr().(*net.TCPAddr).Port}
+	require.NoError(t, l.Close())
+	require.NoError(t, os.MkdirAll(c.Folder, 0o755))
+	require.NoError(t, c.Start(t.Context()))
+	t.Cleanup(c.Stop)
+	pool, err := pgxpool.New(t.Context(), c.Address("postgres"))
+	require.NoError(t, err)
+	t.Cleanup(pool.Close)
+	require.NoError(t, state.Migrate(t.Context(), pool))
+	_, err = pool.Exec(t.Context(), "INSERT INTO rillmark.source (name, definition) VALUES ('circulation', '{}')")
+	require.NoError(t, err)
+	return NewStore(pool, resolve, options), pool
+}
+
+// block closes a block of n rows of a table, each with a note that tells it.
+func block(first int64, schema *change.Schema, n int) *Block {
+	b := NewBuilder(0)
+	tx := &change.OpenTransaction{ID: fmt.Sprint(first), CommitTime: time.Now().Add(-time.Hour).UnixMicro()}
+	b.BeginTransaction()
+	for i := range n {
+		row := &change.Row{Operation: change.Insert, Schema: schema, Place: uint64(100 + i)}
+		for range schema.Columns {
+			row.After = append(row.After, change.Of(fmt.Sprint(first+int64(i))))
+		}
+		b.Add(tx, row)
+	}
+	b.EndTransaction()
+	closed := b.Close(first)
+	NewCompressor().Compress(closed, n%2 == 0)
+	return closed
+}
+
+// TestAnOldWriterIsFenced has a writer wake up after a take-over.
+func TestAnOldWriterIsFenced(t *testing.T) {
+	s, _ := store(t, Options{})
+	ctx := t.Context()
+	first, head, err := s.TakeOver(ctx, 1, false)
+	require.NoError(t, err)
+	require.Equal(t, int64(1), head.Next)
+	require.NoError(t, first.Append(ctx, []*Block{block(1, loans, 3)}, []byte("a"), nil))
+	_, _, err = s.TakeOver(ctx, 1, false)
+	require.ErrorIs(t, err, ErrHeld, "while a writer lives, nobody takes over by chance")
+
+	second, head, err := s.TakeOver(ctx, 1, true)
+	require.NoError(t, err)
+	require.Equal(t, int64(4), head.Next)
+	require.Equal(t, "a", string(head.Checkpoint))
+	require.ErrorIs(t, first.Append(ctx, []*Block{block(4, loans, 1)}, []byte("old"), nil), ErrFenced)
+	require.ErrorIs(t, first.Append(ctx, nil, []byte("old"), nil), ErrFenced, "nor can it move the checkpoint")
+	require.ErrorIs(t, first.Append(ctx, []*Block{block(4, loans, 1)}, []byte("old"), []Statement{{SQL: "UPDATE rillmark.source SET reason = 'old'"}}), ErrFenced)
+	require.NoError(t, second.Append(ctx, []*Block{block(4, loans, 2)}, []byte("b"), nil))
+	require.ErrorIs(t, first.roll(ctx), ErrFenced)
+	head, err = s.Head(ctx, 1)
+	require.NoError(t, err)
+	require.Equal(t, int64(6), head.Next)
+	require.Equal(t, "b", string(head.Checkpoint))
+	require.Error(t, second.Append(ctx, []*Block{block(9, loans, 1)}, nil, nil), "a gap is refused")
+	first.Close(ctx)
+	second.Close(ctx)
+}
+
+// readAll reads offsets and notes from an offset on, up to the end.
+func readAll(t *testing.T, s *Store, from int64, options ReaderOptions) (offsets []int64) {
+	t.Helper()
+	r := s.Reader(1, from, options)
+	for {
+		batch, err := r.TryNext(t.Context())
+		require.NoError(t, err)
+		if batch == nil {
+			return offsets
+		}
+		var e change.Event
+		for batch.Next(&e) {
+			require.Equal(t, fmt.Sprint(e.Offset), string(e.After[0].Text), "the event at an offset is the one that was put there")
+			offsets = append(offsets, e.Offset)
+		}
+		require.NoError(t, batch.Err())
+	}
+}
+
+// TestUpkeepChangesNoOffset reads a journal before and after its blocks are
+// merged and its oldest segments dropped.
+func TestUpkeepChangesNoOffset(t *testing.T) {
+	s, pool := store(t, Options{SegmentBytes: 4000, TailBytes: 1})
+	ctx := t.Context()
+	w, _, err := s.TakeOver(ctx, 1, false)
+	require.NoError(t, err)
+	for n := range 200 {
+		schema := loans
+		if n%50 == 49 {
+			schema = holds
+		}
+		require.NoError(t, w.Append(ctx, []*Block{block(w.Next(), schema, 1+n%7)}, nil, nil))
+	}
+	all := readAll(t, s, 1, ReaderOptions{})
+	require.Len(t, all, int(w.Next()-1))
+	segments, err := s.segments(ctx, 1, 1)
+	require.NoError(t, err)
+	require.Greater(t, len(segments), 2)
+	blocks := func() (n int) {
+		for _, one := range segments {
+			var here int
+			require.NoError(t, pool.QueryRow(ctx, "SELECT count(*) FROM "+one.relation).Scan(&here))
+			n += here
+		}
+		return n
+	}
+	before := blocks()
+	replaced, err := s.Merge(ctx, 1, time.Minute)
+	require.NoError(t, err)
+	require.Positive(t, replaced)
+	require.Less(t, blocks(), before/4)
+	require.Equal(t, all, readAll(t, s, 1, ReaderOptions{}), "merging changes nothing that is read")
+	require.Equal(t, all[99:], readAll(t, s, 100, ReaderOptions{}), "nor where one begins")
+
+	require.NoError(t, w.FlushCounts(ctx))
+	counts, err := s.StoredCounts(ctx, 1)
+	require.NoError(t, err)
+	total := int64(0)
+	for _, c := range counts {
+		total += c.Events
+	}
+	require.Equal(t, int64(len(all)), total)
+
+	first, dropped, err := s.Retain(ctx, 1, time.Minute, 0)
+	require.NoError(t, err)
+	require.Equal(t, len(segments)-1, dropped)
+	require.Equal(t, segments[len(segments)-1].first, first)
+	require.Equal(t, all[first-1:], readAll(t, s, first, ReaderOptions{}))
+	_, err = s.Reader(1, 1, ReaderOptions{}).TryNext(ctx)
+	require.ErrorIs(t, err, ErrExpired, "what is gone is said to be gone")
+	w.Close(ctx)
+}
+
+// TestUnwantedBlocksAreSkipped damages a block that nobody wants: a reader that
+// skips it does not notice.
+func TestUnwantedBlocksAreSkipped(t *testing.T) {
+	s, pool := store(t, Options{TailBytes: 1})
+	ctx := t.Context()
+	w, _, err := s.TakeOver(ctx, 1, false)
+	require.NoError(t, err)
+	for _, b := range []*Block{block(1, loans, 2), block(3, holds, 2), block(5, loans, 2)} {
+		require.NoError(t, w.Append(ctx, []*Block{b}, nil, nil))
+	}
+	_, err = pool.Exec(ctx, "UPDATE "+w.segment.relation+" SET data = set_byte(data, length(data) - 1, 255 - get_byte(data, length(data) - 1)) WHERE first_offset = 3")
+	require.NoError(t, err)
+	require.Equal(t, []int64{1, 2, 5, 6}, readAll(t, s, 1, ReaderOptions{Tables: `^public\.loans$`}))
+	r := s.Reader(1, 3, ReaderOptions{})
+	_, err = r.TryNext(ctx)
+	require.ErrorIs(t, err, ErrCorrupt)
+	require.ErrorContains(t, err, "offsets 3 to 4")
+	w.Close(ctx)
+}
+
+// TestAWaitingReaderIsWoken has a reader wait at the end of the journal.
+func TestAWaitingReaderIsWoken(t *testing.T) {
+	s, _ := store(t, Options{})
+	ctx := t.Context()
+	w, _, err := s.TakeOver(ctx, 1, false)
+	require.NoError(t, err)
+	got := make(chan int64, 1)
+	r := s.Reader(1, 1, ReaderOptions{Poll: time.Hour})
+	go func() {
+		batch, err := r.Next(context.Background())
+		if err != nil {
+			close(got)
+			return
+		}
+		got <- batch.Last
+	}()
+	require.NoError(t, w.Append(ctx, []*Block{block(1, loans, 5)}, nil, nil))
+	require.Equal(t, int64(5), <-got)
+	w.Close(ctx)
+}
+
+// FuzzCursor holds that no payload makes a reader fail other than by an error.
+func FuzzCursor(f *testing.F) {
+	b := block(1, loans, 3)
+	f.Add(b.Payload)
+	f.Add(append(append([]byte{}, b.Payload...), block(4, holds, 1).Payload...))
+	f.Fuzz(func(t *testing.T, payload []byte) {
+		c := Cursor{Resolve: resolve}
+		c.Reset(payload)
+		var e change.Event
+		for {
+			more, err := c.Next(&e)
+			if err != nil || !more {
+				return
+			}
+			if e.After != nil && e.Schema != nil && len(e.After) != len(e.Schema.Columns) {
+				t.Fatal("an image that does not fit its version")
+			}
+		}
+	})
+}
+
+// TestAllShapesSurviveTheBlock writes and reads every shape of an event.
+func TestAllShapesSurviveTheBlock(t *testing.T) {
+	null, omitted := change.NullValue(), change.Value{}
+	rows := []change.Row{
+		{Operation: change.Existing, Schema: loans, Place: 9, After: []change.Value{change.Of("1"), null}},
+		{Operation: change.Update, Schema: loans, Place: 5, Before: []change.Value{change.Of("1"), change.Of("")}, After: []change.Value{change.Of("1"), omitted}},
+		{Operation: change.Delete, Schema: loans, Place: 1 << 63, Before: []change.Value{change.Of("1"), omitted}, Rekeyed: []change.Value{change.Of("2")}},
+		{Operation: change.Truncate, Table: "public.loans", Schema: loans, Body: []byte(`{}`)},
+		{Operation: change.Message, Body: []byte(`{"prefix":"p"}`), Place: 77},
+		{Operation: change.Insert, Schema: holds, After: []change.Value{change.Of(string(make([]byte, 300)))}},
+	}
+	b := NewBuilder(0)
+	tx := &change.OpenTransaction{ID: "771", CommitTime: -5, Next: 40}
+	b.BeginTransaction()
+	for i := range rows {
+		b.Add(tx, &rows[i])
+	}
+	b.EndTransaction()
+	closed := b.Close(10)
+	for _, hurry := range []bool{false, true} {
+		NewCompressor().Compress(closed, hurry)
+		payload, err := Payload(closed.Stored)
+		require.NoError(t, err)
+		require.Equal(t, closed.Payload, payload)
+	}
+	c := Cursor{Resolve: resolve}
+	c.Reset(closed.Payload)
+	var e change.Event
+	for i := range rows {
+		more, err := c.Next(&e)
+		require.NoError(t, err)
+		require.True(t, more)
+		require.Equal(t, rows[i].Operation, e.Operation)
+		require.Equal(t, rows[i].Place, e.Place)
+		require.Equal(t, rows[i].Schema, e.Schema)
+		require.Equal(t, rows[i].Before, e.Before)
+		require.Equal(t, rows[i].After, e.After)
+		require.Equal(t, rows[i].Rekeyed, e.Rekeyed)
+		require.Equal(t, string(rows[i].Body), string(e.Body))
+		require.Equal(t, uint64(40+i), e.Transaction.Index)
+		require.Equal(t, i == len(rows)-1, e.Transaction.Last)
+	}
+	allocations := testing.AllocsPerRun(50, func() {
+		into := b
+		*into = Builder{payload: closed.Payload[:1:cap(closed.Payload)], flagsAt: -1, tables: into.tables[:0]}
+		for i := range rows {
+			into.Add(tx, &rows[i])
+		}
+	})
+	require.Zero(t, allocations, "adding a row allocates nothing once there is room")
+}

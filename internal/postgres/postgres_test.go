@@ -1,0 +1,96 @@
+package postgres
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/change"
+)
+
+func TestPositionsAreOrderedAsTheStreamIs(t *testing.T) {
+	inOrder := []position{
+		{Commit: 10, Kind: kindMessage},
+		{Commit: 20, Kind: kindMessage}, // a message may carry the LSN of the commit that follows it
+		{Commit: 20, Kind: kindTransaction, Row: 12},
+		{Commit: 20, Kind: kindTransaction, Row: 12, Ordinal: 1}, // the rows of one COPY share their LSN
+		{Commit: 20, Kind: kindTransaction, Row: 15},
+		{Commit: 20, Kind: kindTransaction, Row: rowEnd},
+		{Commit: 30, Kind: kindTransaction, Row: 11}, // an earlier row of a later commit
+	}
+	for i, p := range inOrder {
+		for j, q := range inOrder {
+			require.Equal(t, i > j, p.after(q), "%v after %v", p, q)
+		}
+	}
+	want := checkpoint{System: "7", Timeline: 1, Position: inOrder[3], Nonce: "n", NonceCommit: 0x100000001, Unseen: map[string][]uint32{"public.loans": {4294967295}}}
+	got, err := parseCheckpoint(want.encode())
+	require.NoError(t, err)
+	require.Equal(t, want, *got)
+	for _, wrong := range []string{"", "1", "x/1", "1/", "123456789/0"} {
+		_, err := ParseLSN(wrong)
+		require.Error(t, err, wrong)
+	}
+	require.Equal(t, "1/1", LSN(0x100000001).String())
+}
+
+func TestASnapshotSeesWhatItSees(t *testing.T) {
+	s, err := parseSnapshot("100:110:100,105")
+	require.NoError(t, err)
+	for xid, want := range map[uint32]bool{99: true, 100: false, 101: true, 105: false, 109: true, 110: false, 111: false} {
+		require.Equal(t, want, s.sees(xid), "transaction %d", xid)
+	}
+	// The stream carries 32 bits of a transaction's 64: the nearest is meant.
+	s, err = parseSnapshot("8589934600:8589934610:8589934605")
+	require.NoError(t, err)
+	for xid, want := range map[uint32]bool{7: true, 13: false, 17: true, 18: false, 4294967295: true} {
+		require.Equal(t, want, s.sees(xid), "transaction %d in the third epoch", xid)
+	}
+	for _, wrong := range []string{"", "1:2", "a:2:", "1:b:", "1:2:x"} {
+		_, err := parseSnapshot(wrong)
+		require.Error(t, err, wrong)
+	}
+}
+
+// TestAChunkIsLaidOver goes through what can come between a chunk's marks from a
+// transaction that its snapshot did not see.
+func TestAChunkIsLaidOver(t *testing.T) {
+	schema := change.NewSchema(change.PostgreSQL, "public.loans", []change.Column{{Name: "id", Rule: change.RuleInteger, Key: 1}, {Name: "note", Rule: change.RuleText}, {Name: "essay", Rule: change.RuleText}}, false)
+	row := func(values ...string) []change.Value {
+		image := make([]change.Value, len(values))
+		for i, v := range values {
+			if v != "omitted" {
+				image[i] = change.Of(v)
+			}
+		}
+		return image
+	}
+	key := func(id string) string { return change.RowKey([]change.Value{change.Of(id)}) }
+	seen := snapshot{xmin: 10, xmax: 20, running: []uint64{12}}
+	read := &chunkRows{layout: &layout{schema: schema}, seen: seen, rows: [][]change.Value{row("1", "a", "A"), row("2", "b", "B"), row("3", "c", "C"), row("4", "d", "D")}}
+	got := layOver(read, []overlaid{
+		{xid: 11, operation: change.Delete, key: key("1")}, // seen: the chunk has it already
+		{xid: 12, operation: change.Update, key: key("2"), after: row("2", "later", "omitted")},
+		{xid: 25, operation: change.Delete, key: key("3")},
+		{xid: 26, operation: change.Insert, key: key("3"), after: row("3", "again", "again")}, // its own event is all there is to it
+		{xid: 25, operation: change.Update, rekeyed: true, key: key("4"), newKey: key("40"), after: row("40", "d", "omitted")},
+		{xid: 26, operation: change.Update, key: key("40"), after: row("40", "moved", "omitted")},
+		{xid: 26, operation: change.Update, key: key("99"), after: row("99", "elsewhere", "x")},
+	})
+	require.Equal(t, [][]change.Value{row("1", "a", "A"), row("2", "later", "B"), row("40", "moved", "D")}, got)
+}
+
+// FuzzArray holds that whatever is taken for an array becomes valid JSON.
+func FuzzArray(f *testing.F) {
+	for _, seed := range []string{`{}`, `{1,2}`, `{{1,NULL},{3,4}}`, `{"a\"b",NULL,""}`, `[0:1]={7,8}`, `{`, `{"`, `{1,}`, `{\}`, "{\"\n\"}"} {
+		f.Add(seed)
+	}
+	convert := convertArray(change.RuleText, nil, ',')
+	f.Fuzz(func(t *testing.T, text string) {
+		out, err := convert(nil, []byte(text))
+		if err == nil && !json.Valid(out) {
+			t.Fatalf("%q became %q", text, out)
+		}
+	})
+}
