@@ -7,7 +7,6 @@ import (
 	"io"
 	"strconv"
 	"strings"
-	"text/tabwriter"
 	"time"
 )
 
@@ -34,27 +33,32 @@ func table(w io.Writer, head []string, rows [][]string) error {
 			widths[i] = max(widths[i], len([]rune(cell)))
 		}
 	}
-	out := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	line := func(cells []string, heading bool) {
+	var out strings.Builder
+	line := func(cells []string) {
+		var b strings.Builder
 		for i, cell := range cells {
-			if heading {
-				cell = strings.ToUpper(strings.TrimPrefix(cell, ">"))
+			pad := strings.Repeat(" ", widths[i]-len([]rune(cell)))
+			if i > 0 {
+				b.WriteString("  ")
 			}
 			if strings.HasPrefix(head[i], ">") {
-				cell = strings.Repeat(" ", widths[i]-len([]rune(cell))) + cell
+				b.WriteString(pad + cell)
+			} else {
+				b.WriteString(cell + pad)
 			}
-			if i > 0 {
-				fmt.Fprint(out, "\t") //nolint:errcheck // Flush tells
-			}
-			fmt.Fprint(out, cell) //nolint:errcheck // Flush tells
 		}
-		fmt.Fprintln(out) //nolint:errcheck // Flush tells
+		out.WriteString(strings.TrimRight(b.String(), " ") + "\n")
 	}
-	line(head, true)
+	titles := make([]string, len(head))
+	for i, h := range head {
+		titles[i] = strings.ToUpper(strings.TrimPrefix(h, ">"))
+	}
+	line(titles)
 	for _, row := range rows {
-		line(row, false)
+		line(row)
 	}
-	return out.Flush()
+	_, err := io.WriteString(w, out.String())
+	return err
 }
 
 // count writes a number with thousands separators.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -18,14 +19,73 @@ type seen struct {
 	Sequence string    `json:"sequence"`
 	Time     time.Time `json:"time"`
 	Data     struct {
-		Operation string                     `json:"operation"`
-		Table     string                     `json:"table"`
-		Key       json.RawMessage            `json:"key"`
-		Changed   []string                   `json:"changed"`
-		Before    map[string]json.RawMessage `json:"before"`
-		After     map[string]json.RawMessage `json:"after"`
-		Message   json.RawMessage            `json:"message"`
+		Operation string          `json:"operation"`
+		Table     string          `json:"table"`
+		Key       members         `json:"key"`
+		Changed   []string        `json:"changed"`
+		Before    members         `json:"before"`
+		After     members         `json:"after"`
+		Message   json.RawMessage `json:"message"`
+		Schema    json.RawMessage `json:"schema"`
 	} `json:"data"`
+}
+
+// members is a JSON object whose members keep their order.
+type members []member
+
+type member struct {
+	name  string
+	value json.RawMessage
+}
+
+// UnmarshalJSON implements [json.Unmarshaler].
+func (m *members) UnmarshalJSON(raw []byte) error {
+	*m = nil
+	d := json.NewDecoder(bytes.NewReader(raw))
+	if first, err := d.Token(); err != nil || first == nil {
+		return err // null
+	}
+	for d.More() {
+		name, err := d.Token()
+		if err != nil {
+			return err
+		}
+		one := member{name: fmt.Sprint(name)}
+		if err := d.Decode(&one.value); err != nil {
+			return err
+		}
+		*m = append(*m, one)
+	}
+	return nil
+}
+
+func (m members) get(name string) string {
+	for _, one := range m {
+		if one.name == name {
+			return bare(one.value)
+		}
+	}
+	return ""
+}
+
+// text is the members as a person reads them, without those that are left out.
+func (m members) text(without members) string {
+	var parts []string
+	for _, one := range m {
+		if without.get(one.name) == "" {
+			parts = append(parts, one.name+" "+shorten(bare(one.value), 32))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// bare is a value without the quotes of a string.
+func bare(value json.RawMessage) string {
+	var s string
+	if json.Unmarshal(value, &s) == nil && string(value) != "null" {
+		return s
+	}
+	return string(value)
 }
 
 // printEvent prints one event in a line.
@@ -38,25 +98,24 @@ func (a *app) printEvent(raw []byte) error {
 	if err := json.Unmarshal(raw, &e); err != nil {
 		return err
 	}
-	key := string(e.Data.Key)
-	if key == "null" || key == "" {
-		key = "-"
-	}
-	var what string
+	what := e.Data.After.text(e.Data.Key)
 	switch {
 	case e.Data.Operation == "message":
 		what = string(e.Data.Message)
+	case e.Data.Operation == "schema":
+		what = "a new schema version"
+	case e.Data.Operation == "delete":
+		what = e.Data.Before.text(e.Data.Key)
 	case len(e.Data.Changed) > 0:
 		parts := make([]string, len(e.Data.Changed))
 		for i, name := range e.Data.Changed {
-			parts[i] = fmt.Sprintf("%s: %s → %s", name, e.Data.Before[name], e.Data.After[name])
+			parts[i] = fmt.Sprintf("%s %s → %s", name, shorten(e.Data.Before.get(name), 32), shorten(e.Data.After.get(name), 32))
 		}
 		what = strings.Join(parts, ", ")
-	case e.Data.After != nil:
-		what = fmt.Sprintf("%d values", len(e.Data.After))
 	}
-	_, err := fmt.Fprintf(a.out, "%10s  %s  %-8s  %-18s  %-22s  %s\n", strings.TrimLeft(e.Sequence, "0"), e.Time.Local().Format("15:04:05.000"),
-		e.Data.Operation, e.Data.Table, key, shorten(what, 120))
+	line := fmt.Sprintf("%10s  %s  %-8s  %-16s  %-16s  %s", strings.TrimLeft(e.Sequence, "0"), e.Time.Local().Format("15:04:05.000"),
+		e.Data.Operation, e.Data.Table, dash(e.Data.Key.text(nil)), shorten(what, 120))
+	_, err := fmt.Fprintln(a.out, strings.TrimRight(line, " "))
 	return err
 }
 
