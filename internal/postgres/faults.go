@@ -31,8 +31,11 @@ func (c *Config) explain(err error) error {
 		case server.Code == "28000" && strings.Contains(server.Message, "replication"):
 			return &engine.Fault{Code: "no-replication-right", Cause: cause, Message: fmt.Sprintf("user %q may not replicate from %s", user, at),
 				Fix: fmt.Sprintf("ALTER ROLE %s REPLICATION", quoted(user))}
+		case server.Code == "28000" && strings.Contains(server.Message, "not permitted to log in"):
+			return &engine.Fault{Code: "login-refused", Cause: cause, Message: fmt.Sprintf("the source at %s does not let user %q in", at, user),
+				Fix: fmt.Sprintf("ALTER ROLE %s LOGIN", quoted(user))}
 		case server.Code == "28000":
-			return &engine.Fault{Code: "login-refused", Cause: cause, Message: fmt.Sprintf("the source at %s lets user %q not in", at, user),
+			return &engine.Fault{Code: "login-refused", Cause: cause, Message: fmt.Sprintf("the source at %s does not let user %q in", at, user),
 				Fix: "have a line for this user and address added to the server's pg_hba.conf"}
 		case server.Code == "3D000":
 			return &engine.Fault{Code: "unknown-database", Cause: cause, Message: fmt.Sprintf("the source at %s has no database %q", at, database),
