@@ -106,7 +106,7 @@ func TestWrongInput(t *testing.T) {
 		says string
 	}{
 		{[]string{"source", "show", "nowhere"}, 3, `there is no source "nowhere"`},
-		{[]string{"source", "add", "circulation", "--host", "h", "--database", "d", "--user", "u", "--table", "*"}, 3, "already"},
+		{[]string{"source", "add", "circulation", "--host", "h", "--database", "d", "--user", "u", "--tables", "*"}, 3, "already"},
 		{[]string{"source", "add", "x"}, 2, "--host"},
 		{[]string{"source", "frobnicate"}, 2, "unknown command"},
 		{[]string{"read"}, 2, "exactly"},
@@ -171,7 +171,7 @@ func TestCheckNamesWhatIsMissing(t *testing.T) {
 		}
 		require.NotContains(t, said, "made-up", "no secret in any output")
 	}
-	_, errs, exit := i.cli("source", "check", "try", "--host", "127.0.0.1", "--port", "1", "--database", "d", "--user", "u", "--table", "*")
+	_, errs, exit := i.cli("source", "check", "try", "--host", "127.0.0.1", "--port", "1", "--database", "d", "--user", "u", "--tables", "*")
 	require.Equal(t, 5, exit, errs)
 
 	// What a start meets instead is told in the same words, and mends itself.

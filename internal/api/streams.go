@@ -49,6 +49,13 @@ func (s *eventStream) send(event, id string, data []byte) error {
 	return err
 }
 
+// comment tells a reader that the stream lives, and how far it has come.
+func (s *eventStream) comment(passed int64) error {
+	s.control.SetWriteDeadline(time.Now().Add(time.Minute)) //nolint:errcheck // then the write fails
+	_, err := fmt.Fprintf(s.w, ": %d\n\n", passed)
+	return err
+}
+
 func (s *eventStream) flush() error { return s.control.Flush() }
 
 func (s *Server) streamRoutes() {
@@ -175,7 +182,9 @@ func stream(w http.ResponseWriter, r *http.Request, feed *service.Feed) {
 			}
 			continue // TryNext tells
 		}
-		fmt.Fprintf(w, ": %d\n\n", feed.Passed()) //nolint:errcheck // the next write tells
+		if out.comment(feed.Passed()) != nil {
+			return
+		}
 	}
 }
 

@@ -100,8 +100,8 @@ func (s *Source) Run(ctx context.Context) {
 			s.set(func(st *Status) { *st = Status{Phase: PhasePaused} })
 			return
 		}
-		if time.Since(began) > time.Minute {
-			wait = firstWait
+		if time.Since(began) > 10*time.Second {
+			wait, last = firstWait, "" // it had worked: this is another failure
 		}
 		text, code := err.Error(), "error"
 		var fault *engine.Fault

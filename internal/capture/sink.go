@@ -22,6 +22,8 @@ const (
 	closedBlocks = 2
 	// appendBlocks go into one append at most.
 	appendBlocks = 4
+	// appendTimeout is what the state database has for one append.
+	appendTimeout = time.Minute
 )
 
 // sink is the way from an engine into the journal: the engine's goroutine fills
@@ -278,6 +280,9 @@ func (s *sink) append(ctx context.Context, batch []parcel) error {
 		stored += int64(len(b.Stored))
 	}
 	began := time.Now()
+	// A state database that does not answer is one that is away.
+	ctx, cancel := context.WithTimeout(ctx, appendTimeout)
+	defer cancel()
 	if err := s.writer.Append(ctx, blocks, last.State, s.tables(states)); err != nil {
 		return fmt.Errorf("the state database does not take the journal's next block: %w", err)
 	}

@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"time"
 
 	"rillmark/internal/api"
 )
@@ -111,30 +112,61 @@ func (a *app) finish(r *http.Request, into any) ([]byte, error) {
 	return raw, nil
 }
 
-// events reads a live stream until it ends. take gets each event's id and data,
-// which are good during the call only.
-func (a *app) events(ctx context.Context, path string, take func(id string, data []byte) error) error {
-	r, err := a.request(ctx, http.MethodGet, path, nil)
-	if err != nil {
-		return err
+// events reads a live stream until ctx is done. take gets each event's data,
+// which is good during the call only. Where the connection is lost it is opened
+// again, behind the last event that came.
+func (a *app) events(ctx context.Context, path string, take func(data []byte) error) error {
+	last, lost := "", false
+	for {
+		r, err := a.request(ctx, http.MethodGet, path, nil)
+		if err != nil {
+			return err
+		}
+		if last != "" {
+			r.Header.Set("Last-Event-ID", last)
+		}
+		response, err := a.send(r)
+		var c *coded
+		switch {
+		case ctx.Err() != nil:
+			return nil
+		case err != nil && lost && errors.As(err, &c) && c.code == exitUnreachable:
+		case err != nil:
+			return err
+		default:
+			lost = false
+			last, err = follow(response.Body, last, take)
+			response.Body.Close() //nolint:errcheck // it was only read
+			if err != nil {
+				return err
+			}
+		}
+		if ctx.Err() != nil {
+			return nil
+		}
+		if !lost {
+			fmt.Fprintln(a.err, "the stream was interrupted; it goes on when the service answers again") //nolint:errcheck // a closed terminal
+			lost = true
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(500 * time.Millisecond):
+		}
 	}
-	response, err := a.send(r)
-	if err != nil {
-		return err
-	}
-	defer response.Body.Close() //nolint:errcheck // it was only read
-	in := bufio.NewReaderSize(response.Body, 64<<10)
-	var id, kind string
+}
+
+// follow reads one connection's events and returns the last one's id. Its error
+// is that the service refuses, or take's.
+func follow(body io.Reader, last string, take func(data []byte) error) (string, error) {
+	in := bufio.NewReaderSize(body, 64<<10)
+	id, kind := "", ""
 	for {
 		line, err := in.ReadBytes('\n')
 		if err != nil {
-			if ctx.Err() != nil {
-				return nil
-			}
-			return &coded{exitUnreachable, fmt.Errorf("the stream from %s ended: %w", a.server, err)}
+			return last, nil
 		}
-		line = bytes.TrimRight(line, "\r\n")
-		field, value, _ := bytes.Cut(line, []byte(": "))
+		field, value, _ := bytes.Cut(bytes.TrimRight(line, "\r\n"), []byte(": "))
 		switch string(field) {
 		case "id":
 			id = string(value)
@@ -144,13 +176,14 @@ func (a *app) events(ctx context.Context, path string, take func(id string, data
 			if kind == "problem" {
 				refused := new(refusal)
 				if err := json.Unmarshal(value, &refused.Problem); err != nil {
-					return err
+					return last, err
 				}
-				return &coded{exitFailed, refused}
+				return last, &coded{exitFailed, refused}
 			}
-			if err := take(id, value); err != nil {
-				return err
+			if err := take(value); err != nil {
+				return last, err
 			}
+			last = id
 		case "":
 			id, kind = "", ""
 		}

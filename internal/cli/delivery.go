@@ -139,7 +139,7 @@ func (a *app) outletAdd() *cobra.Command {
 		Use: "add NAME", Short: "Add an outlet; it starts at once",
 		Long: "An outlet with a destination delivers by itself. One without is read by its consumers:\n`rillmark read`, or GET /v1/outlets/NAME/events and /stream.",
 		Example: "  rillmark outlet add archive --source circulation --destination archive\n" +
-			"  rillmark outlet add desk --source circulation --table public.loans --from now",
+			"  rillmark outlet add desk --source circulation --tables public.loans --from now",
 		Args: exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			f := &definitionFile{name: "command line"}
@@ -169,7 +169,7 @@ func (a *app) outletAdd() *cobra.Command {
 	flags.StringVarP(&file, "file", "f", "", "definition in YAML; - for standard input")
 	flags.StringVar(&d.Source, "source", "", "source whose journal is read")
 	flags.StringVar(&d.Destination, "destination", "", "destination; without it consumers come and read")
-	flags.StringArrayVar(&d.Tables, "table", nil, "pattern of tables; may be repeated; all without it")
+	flags.StringArrayVar(&d.Tables, "tables", nil, "pattern of tables; may be repeated; all without it")
 	flags.StringArrayVar(&d.Operations, "operation", nil, "operation; may be repeated; all without it")
 	flags.StringVar(&d.From, "from", "beginning", "where to start: beginning, now, or an offset")
 	flags.Int64Var(&rotate.RotateBytes, "rotate-bytes", 0, "destination file: close a file at this size")

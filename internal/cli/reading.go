@@ -126,7 +126,7 @@ func (a *app) watch() *cobra.Command {
 		Use:   "watch SOURCE",
 		Short: "Show changes as they come, until Ctrl-C",
 		Long:  "Shows a source's events as they enter the journal; with --outlet, what one outlet lets\nthrough. With --json each line is an event as it is delivered.",
-		Example: "  rillmark watch circulation\n  rillmark watch circulation --table public.loans --operation update\n" +
+		Example: "  rillmark watch circulation\n  rillmark watch circulation --tables public.loans --operation update\n" +
 			"  rillmark watch --outlet archive --json",
 		RunE: func(c *cobra.Command, args []string) error {
 			query := url.Values{"from": {from}}
@@ -134,7 +134,7 @@ func (a *app) watch() *cobra.Command {
 			switch {
 			case outlet != "" && len(args) == 0:
 				if len(tables)+len(operations) > 0 {
-					return usage("--table and --operation are for a source; an outlet has a filter of its own")
+					return usage("--tables and --operation are for a source; an outlet has a filter of its own")
 				}
 				path = "/v1/outlets/" + url.PathEscape(outlet) + "/stream?"
 			case outlet == "" && len(args) == 1:
@@ -143,12 +143,12 @@ func (a *app) watch() *cobra.Command {
 			default:
 				return usage("%s takes exactly one source, or --outlet (`%s --help` shows an example)", c.CommandPath(), c.CommandPath())
 			}
-			return a.events(c.Context(), path+query.Encode(), func(_ string, data []byte) error { return a.printEvent(data) })
+			return a.events(c.Context(), path+query.Encode(), a.printEvent)
 		},
 	}
 	c.Flags().StringVar(&outlet, "outlet", "", "watch what this outlet lets through")
 	c.Flags().StringVar(&from, "from", "now", "where to start: now, beginning, or an offset")
-	c.Flags().StringArrayVar(&tables, "table", nil, "pattern of tables; may be repeated")
+	c.Flags().StringArrayVar(&tables, "tables", nil, "pattern of tables; may be repeated")
 	c.Flags().StringArrayVar(&operations, "operation", nil, "operation; may be repeated")
 	return c
 }

@@ -53,7 +53,7 @@ func (f *sourceFlags) register(c *cobra.Command) {
 	flags.StringVar(&f.user, "user", "", "user to log in as")
 	flags.StringVar(&f.password, "password", "", "reference to the password: ${env:NAME} or ${file:/path}; one typed here ends up in the shell's history")
 	flags.StringVar(&f.tls, "tls", "prefer", "disable, prefer, require or verify-full")
-	flags.StringArrayVar(&f.tables, "table", nil, "pattern of tables to capture; may be repeated")
+	flags.StringArrayVar(&f.tables, "tables", nil, "pattern of tables to capture; may be repeated")
 	flags.BoolVar(&f.follow, "follow-only", false, "do not load the rows that exist already")
 	flags.StringVar(&f.slot, "slot", "", "replication slot that an administrator has made")
 	flags.StringVar(&f.publication, "publication", "", "publication that an administrator has made")
@@ -65,7 +65,7 @@ func (f *sourceFlags) definition(a *app, c *cobra.Command) (*definitionFile, err
 		return a.readDefinition(f.file)
 	}
 	var missing []string
-	for _, name := range []string{"host", "database", "user", "table"} {
+	for _, name := range []string{"host", "database", "user", "tables"} {
 		if !c.Flags().Changed(name) {
 			missing = append(missing, "--"+name)
 		}
@@ -97,7 +97,7 @@ func (a *app) sourceCheck() *cobra.Command {
 		Short: "Say whether a source is ready, before anything is stored",
 		Long:  "Checks the definition that the flags or the file give; without either, the stored one.\nNothing is changed on the source. " + "Exit code 5 says that something is missing.",
 		Example: "  rillmark source check circulation --host db.example --database circulation \\\n" +
-			"      --user rillmark --password '${env:PGPASSWORD}' --table 'public.*'\n  rillmark source check circulation",
+			"      --user rillmark --password '${env:PGPASSWORD}' --tables 'public.*'\n  rillmark source check circulation",
 		Args: exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			var d *definitionFile
@@ -151,7 +151,7 @@ func (a *app) sourceAdd() *cobra.Command {
 		Short: "Add a source; it starts when it is resumed",
 		Long:  "Adds a source, paused: its load begins when it is resumed, so that its outlets can be\nthere first. `rillmark source check` says beforehand whether it is ready.",
 		Example: "  rillmark source add circulation --host db.example --database circulation \\\n" +
-			"      --user rillmark --password '${env:PGPASSWORD}' --table 'public.*'\n  rillmark source add circulation --file circulation.yaml",
+			"      --user rillmark --password '${env:PGPASSWORD}' --tables 'public.*'\n  rillmark source add circulation --file circulation.yaml",
 		Args: exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, err := f.definition(a, c)

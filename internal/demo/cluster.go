@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -74,6 +75,45 @@ func account() (*syscall.Credential, error) {
 	return nil, errors.New("PostgreSQL refuses to run as root, and there is no user postgres or nobody to run it as")
 }
 
+// Housing is where below folder a server's data can lie: folder itself, unless
+// the user that the server runs as may not enter it, as under a home that is
+// closed to others. Then it is a folder of its own below /var/tmp.
+func Housing(folder string) (string, error) {
+	who, err := account()
+	if err != nil || who == nil || enterable(folder, who) {
+		return folder, err
+	}
+	sum := sha256.Sum256([]byte(folder))
+	elsewhere := "/var/tmp/rillmark-" + hex.EncodeToString(sum[:6])
+	var info syscall.Stat_t
+	if err := syscall.Lstat(elsewhere, &info); err == nil && int(info.Uid) != os.Geteuid() {
+		return "", fmt.Errorf("%s belongs to somebody else: choose another folder with --folder, one that the user %d may enter", elsewhere, who.Uid)
+	}
+	return elsewhere, nil
+}
+
+// enterable reports whether a user may go into a folder, as far as it exists.
+func enterable(folder string, who *syscall.Credential) bool {
+	for at := folder; ; at = filepath.Dir(at) {
+		var info syscall.Stat_t
+		if err := syscall.Stat(at, &info); err == nil {
+			bit := uint32(0o001)
+			switch {
+			case info.Uid == who.Uid:
+				bit = 0o100
+			case info.Gid == who.Gid:
+				bit = 0o010
+			}
+			if info.Mode&bit == 0 {
+				return false
+			}
+		}
+		if at == filepath.Dir(at) {
+			return true
+		}
+	}
+}
+
 func (c *Cluster) data() string { return filepath.Join(c.Folder, "data") }
 
 // PasswordFile holds the superuser's password, for us alone.
@@ -91,6 +131,9 @@ func (c *Cluster) Start(ctx context.Context) error {
 		return err
 	}
 	if err := portFree(c.Port); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(c.Folder, 0o755); err != nil {
 		return err
 	}
 	if _, err := os.Stat(filepath.Join(c.data(), "PG_VERSION")); err != nil {

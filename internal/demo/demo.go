@@ -93,9 +93,16 @@ func (s *stage) start(ctx context.Context) error {
 	if err := os.MkdirAll(s.Folder, 0o755); err != nil {
 		return err
 	}
+	housing, err := Housing(s.Folder)
+	if err != nil {
+		return err
+	}
+	if housing != s.Folder {
+		s.say("the databases lie in %s: the user that PostgreSQL runs as may not enter %s", housing, s.Folder)
+	}
 	s.say("starting two PostgreSQL servers on ports %d (state) and %d (source) …", s.Port+1, s.Port+2)
-	s.state = &Cluster{Folder: filepath.Join(s.Folder, "state"), Port: s.Port + 1, Settings: map[string]string{"max_connections": "60"}}
-	s.source = &Cluster{Folder: filepath.Join(s.Folder, "source"), Port: s.Port + 2, Settings: map[string]string{"wal_level": "logical", "max_replication_slots": "8"}}
+	s.state = &Cluster{Folder: filepath.Join(housing, "state"), Port: s.Port + 1, Settings: map[string]string{"max_connections": "60"}}
+	s.source = &Cluster{Folder: filepath.Join(housing, "source"), Port: s.Port + 2, Settings: map[string]string{"wal_level": "logical", "max_replication_slots": "8"}}
 	for _, c := range []*Cluster{s.state, s.source} {
 		if err := c.Start(ctx); err != nil {
 			return err
@@ -227,10 +234,10 @@ func (s *stage) define(ctx context.Context) error {
 	}
 	for _, args := range [][]string{
 		{"source", "add", sourceName, "--host", "127.0.0.1", "--port", strconv.Itoa(s.Port + 2), "--database", sourceName, "--user", "rillmark_capture",
-			"--password", "${file:" + s.source.PasswordFile() + "}", "--tls", "disable", "--table", "public.*"},
+			"--password", "${file:" + s.source.PasswordFile() + "}", "--tls", "disable", "--tables", "public.*"},
 		{"destination", "add", archiveName, "--directory", archiveName},
 		{"outlet", "add", archiveName, "--source", sourceName, "--destination", archiveName},
-		{"outlet", "add", deskName, "--source", sourceName, "--table", "public.loans", "--table", "public.holds"},
+		{"outlet", "add", deskName, "--source", sourceName, "--tables", "public.loans", "--tables", "public.holds"},
 		{"source", "resume", sourceName, "--reason", "the demo begins"},
 	} {
 		if _, err := s.client(ctx, args...); err != nil {

@@ -17,15 +17,7 @@ import (
 // publish brings the publications to what the rules choose and notes each
 // table's state. The first time it is called before the goroutines run; later
 // by keepPublishing. An administrator's publication is only looked at.
-func (r *run) publish(ctx context.Context, first bool) error {
-	conn := r.control
-	if !first {
-		var err error
-		if conn, err = r.config.connect(ctx, "publisher"); err != nil {
-			return err
-		}
-		defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
-	}
+func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 	all, err := list(ctx, conn)
 	if err != nil {
 		return fmt.Errorf("listing the source's tables: %w", err)
@@ -269,6 +261,11 @@ func (r *run) waitForWriters(ctx context.Context, conn *pgx.Conn, l *listed) err
 
 // keepPublishing looks for new tables that the rules choose.
 func (r *run) keepPublishing(ctx context.Context) error {
+	conn, err := r.config.connect(ctx, "publisher")
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
 	ticker := time.NewTicker(r.config.RefreshEvery)
 	defer ticker.Stop()
 	for {
@@ -276,7 +273,7 @@ func (r *run) keepPublishing(ctx context.Context) error {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case <-ticker.C:
-			if err := r.publish(ctx, false); err != nil {
+			if err := r.publish(ctx, conn, false); err != nil {
 				return err
 			}
 		}

@@ -122,7 +122,7 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 	for name, state := range start.Tables {
 		r.newTable(name).state = *state
 	}
-	if err := r.publish(ctx, true); err != nil {
+	if err := r.publish(ctx, r.control, true); err != nil {
 		return err
 	}
 	stream, err := c.openStream(ctx)

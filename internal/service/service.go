@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"sync"
 	"time"
 
@@ -237,21 +238,13 @@ func (s *Service) reconcile(ctx context.Context) error {
 func (s *Service) copySources() map[string]*sourceRun {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	copied := make(map[string]*sourceRun, len(s.sources))
-	for name, one := range s.sources {
-		copied[name] = one
-	}
-	return copied
+	return maps.Clone(s.sources)
 }
 
 func (s *Service) copyOutlets() map[string]*outletRun {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	copied := make(map[string]*outletRun, len(s.outlets))
-	for name, one := range s.outlets {
-		copied[name] = one
-	}
-	return copied
+	return maps.Clone(s.outlets)
 }
 
 func (s *Service) alignSource(record *catalog.Source) {

@@ -21,7 +21,7 @@ export function OverviewPage() {
         <p>Check a database, add it, give it an outlet, and resume it:</p>
         <pre>
           {`rillmark source check circulation --host db.example --database circulation --user rillmark \\
-    --password '\${env:PGPASSWORD}' --table 'public.*'
+    --password '\${env:PGPASSWORD}' --tables 'public.*'
 rillmark source add circulation …
 rillmark outlet add desk --source circulation
 rillmark source resume circulation`}
