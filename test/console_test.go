@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -97,9 +98,41 @@ func TestConsole(t *testing.T) {
 		require.True(t, strings.Contains(strings.Join(strings.Fields(overview), " "), part), "the overview shows %q: %s", part, overview)
 	}
 
+	// Nothing keeps a keyboard or a screen reader out, on either page or theme.
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err)
+	for _, theme := range []string{"dark", "light"} {
+		for _, path := range []string{"/", "/changes"} {
+			require.NoError(t, chromedp.Do(page, chromedp.Evaluate[chromedp.Void](`localStorage.setItem("rillmark-theme", "`+theme+`")`), chromedp.Navigate(i.address+path),
+				chromedp.WaitVisible(chromedp.CSS(".counts, .change-row[data-offset]")), chromedp.Evaluate[chromedp.Void](string(axe)+";0")))
+			if path == "/changes" {
+				require.NoError(t, chromedp.Do(page, chromedp.Click(chromedp.CSS(".change-row[data-offset]")), chromedp.WaitVisible(chromedp.CSS(".change-detail"))))
+			}
+			found, err := chromedp.Run(page, chromedp.Evaluate[string](`axe.run().then(r => r.violations.map(v => v.id + ": " + v.nodes.map(n => n.target.join(" ")).join(", ")).join("\n"))`, chromedp.EvalAwaitPromise))
+			require.NoError(t, err)
+			require.Empty(t, found, "%s in the %s theme", path, theme)
+		}
+	}
+	require.NoError(t, chromedp.Do(page, chromedp.Navigate(i.address), chromedp.WaitVisible(chromedp.CSS(".counts"))))
+
 	// A service that goes is told at once, and comes back by itself.
 	i.stop(15)
 	holds(t, page, "the page says that nobody answers", `document.querySelector(".top-state").innerText.includes("does not answer")`)
 	i.start()
 	holds(t, page, "the page goes on by itself", `document.querySelector(".top-state").innerText.includes("live")`)
+}
+
+// TestConsoleAsksForTheToken logs in as a person does.
+func TestConsoleAsksForTheToken(t *testing.T) {
+	i := newInstance(t, stateServer(t), "token: a-token-of-the-test-0123456789\n").start()
+	page := browser(t, i.address)
+	type typed = chromedp.Action[chromedp.Void]
+	enter := func(token string) []typed {
+		return []typed{chromedp.WaitVisible(chromedp.CSS("#token")), chromedp.SendKeys(chromedp.CSS("#token"), token), chromedp.Click(chromedp.CSS(".token-gate button"))}
+	}
+	require.NoError(t, chromedp.Do(page, enter("wrong")...))
+	holds(t, page, "a wrong token is told", `document.body.innerText.includes("not the service's token")`)
+	require.NoError(t, chromedp.Do(page, chromedp.Reload()))
+	require.NoError(t, chromedp.Do(page, enter("a-token-of-the-test-0123456789")...))
+	holds(t, page, "then the console opens", `document.body.innerText.includes("No sources yet")`)
 }

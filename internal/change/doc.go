@@ -1,6 +1,6 @@
 // Package change is the model that every other part of Rillmark speaks: an
 // event and its values, the schema version that says how to read them, the
-// operation, and the fold that turns events back into a table.
+// operation, and what a row is on its way into a journal.
 //
 // In the order in which a newcomer needs it:
 //
@@ -8,8 +8,8 @@
 //   - [Schema] is one version of a table's definition; its fingerprint names it
 //     for ever. [Rule] says how a column's values are written.
 //   - [Value] is one column's value in canonical text, or null, or omitted.
-//   - [Event] is one change as the journal holds it.
-//   - [Fold] applies events to a table in memory by the written rules.
+//   - [Row] is one change on its way into a journal, [Event] one in it.
+//   - [RowKey] makes one string of a key.
 //
 // The package is pure: it opens nothing, starts no goroutine and knows neither
 // a database's wire format nor a destination's.

@@ -65,12 +65,3 @@ func ParseOperation(s string) (Operation, error) {
 	}
 	return 0, fmt.Errorf("unknown operation %q: use one of existing, insert, update, delete, truncate, schema, loaded, void, message", s)
 }
-
-// Operations lists all operations in their order.
-func Operations() []Operation {
-	all := make([]Operation, 0, lastOperation)
-	for o := Existing; o <= lastOperation; o++ {
-		all = append(all, o)
-	}
-	return all
-}

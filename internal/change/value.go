@@ -1,5 +1,7 @@
 package change
 
+import "encoding/binary"
+
 // Presence tells a value that is there from a null and from one that the log
 // did not carry. The last is never shown as null.
 type Presence uint8
@@ -59,4 +61,15 @@ func CloneImage(image []Value) []Value {
 		}
 	}
 	return copied
+}
+
+// RowKey makes one string of a key's values; different keys differ.
+func RowKey(values []Value) string {
+	var b []byte
+	for _, v := range values {
+		b = append(b, byte(v.Presence))
+		b = binary.AppendUvarint(b, uint64(len(v.Text)))
+		b = append(b, v.Text...)
+	}
+	return string(b)
 }

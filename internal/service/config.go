@@ -50,6 +50,9 @@ type JournalConfig struct {
 	// RetainBytes drops the oldest segments of a journal above this size.
 	// Default 50 GiB; 0 keeps them.
 	RetainBytes *int64 `yaml:"retain_bytes"`
+	// UpkeepEvery is how often small blocks are merged and retention is applied.
+	// Default 30s.
+	UpkeepEvery time.Duration `yaml:"upkeep_every"`
 	// SegmentBytes close a segment. Default 256 MiB.
 	SegmentBytes int64 `yaml:"segment_bytes"`
 }
@@ -124,6 +127,9 @@ func (c *Config) complete() error {
 	if c.Journal.RetainBytes == nil {
 		size := int64(50 << 30)
 		c.Journal.RetainBytes = &size
+	}
+	if c.Journal.UpkeepEvery <= 0 {
+		c.Journal.UpkeepEvery = 30 * time.Second
 	}
 	switch c.LogFormat {
 	case "":

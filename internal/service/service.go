@@ -402,7 +402,6 @@ func (s *Service) buildDestination(record *catalog.Outlet) (destination.Destinat
 }
 
 const (
-	upkeepEvery = 30 * time.Second
 	// settle is how old blocks are before they are merged: readers near the
 	// end find them as they were written.
 	settle     = time.Minute
@@ -412,7 +411,7 @@ const (
 
 // keepUp merges small blocks and drops what retention lets go.
 func (s *Service) keepUp() {
-	ticker := time.NewTicker(upkeepEvery)
+	ticker := time.NewTicker(s.Config.Journal.UpkeepEvery)
 	defer ticker.Stop()
 	for {
 		select {

@@ -1,0 +1,122 @@
+package test
+
+import (
+	"fmt"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// resident is the largest size that the service's process has had, in MiB.
+func (i *instance) resident() float64 {
+	i.t.Helper()
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", i.command.Process.Pid))
+	require.NoError(i.t, err)
+	for _, line := range strings.Split(string(raw), "\n") {
+		if rest, found := strings.CutPrefix(line, "VmHWM:"); found {
+			kib, err := strconv.ParseFloat(strings.Fields(rest)[0], 64)
+			require.NoError(i.t, err)
+			return kib / 1024
+		}
+	}
+	return 0
+}
+
+// TestHugeTransaction cuts a transaction of many blocks by kills: it is resumed
+// in its middle, and needs no more memory than small ones.
+func TestHugeTransaction(t *testing.T) {
+	rows := 400_000 * rounds()
+	i, name := begin(t, "source:\n  heartbeat_every: 200ms\n", "CREATE TABLE loans (loan_id integer PRIMARY KEY, note text NOT NULL)")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, fmt.Sprintf("INSERT INTO loans SELECT n, 'lent at the desk, ' || md5(n::text) FROM generate_series(1, %d) n", rows))
+	cut := 0
+	for from := int64(0); cut < 3; cut++ {
+		i.eventually("a part of the transaction is in the journal", func() bool { return i.journaled() > max(from, 10) })
+		i.stop(syscall.SIGKILL)
+		at := i.journaled()
+		if at >= int64(rows) {
+			break // it was faster than the kill
+		}
+		require.Greater(t, at, from, "what was journaled before the kill stays")
+		from = at
+		i.start()
+	}
+	if i.command == nil {
+		i.start()
+	}
+	require.Positive(t, cut, "at least one kill cut the transaction")
+	i.settled("circulation", db)
+	require.Less(t, i.resident(), 150.0, "MiB resident")
+	var page struct{ Passed int64 }
+	i.must(http.MethodGet, "/v1/sources/circulation/events?from=1&limit=1", nil, &page)
+	events := i.journal("circulation")
+	proveJournal(t, events)
+	inserts := ofTable(events, "public.loans", "insert")
+	require.Len(t, inserts, rows)
+	for n, e := range inserts {
+		require.Equal(t, strconv.Itoa(n+1), string(e.Data.Key["loan_id"]), "each row comes once, in its order")
+	}
+}
+
+// journaled asks the state database itself: the service may be gone.
+func (i *instance) journaled() (next int64) {
+	conn, err := i.state.Connect(i.t.Context(), i.stateDB)
+	require.NoError(i.t, err)
+	defer conn.Close(i.t.Context()) //nolint:errcheck // nothing is open on it
+	require.NoError(i.t, conn.QueryRow(i.t.Context(), "SELECT next_offset FROM rillmark.journal_head").Scan(&next))
+	return next
+}
+
+// TestLeftBehind lets retention drop what a paused outlet still needs: it is
+// told, and goes on only when a person says where.
+func TestLeftBehind(t *testing.T) {
+	i, name := begin(t, "journal:\n  segment_bytes: 20000\n  retain_bytes: 60000\n  upkeep_every: 200ms\n", "CREATE TABLE loans (loan_id integer PRIMARY KEY, note text)")
+	db := connect(t, sourceServer(t), name)
+	i.must(http.MethodPost, "/v1/destinations/archive", map[string]any{"kind": "file", "file": map[string]string{"directory": "archive"}}, nil)
+	i.must(http.MethodPost, "/v1/outlets/archive", map[string]any{"source": "circulation", "destination": "archive"}, nil)
+	i.must(http.MethodPost, "/v1/outlets/desk", map[string]any{"source": "circulation"}, nil)
+	i.must(http.MethodPost, "/v1/outlets/archive/pause", map[string]string{"reason": "a test"}, nil)
+	i.resume()
+	i.settled("circulation", db)
+	for deadline := time.Now().Add(time.Minute); ; {
+		run(t, db, "TRUNCATE loans", "INSERT INTO loans SELECT n, md5(random()::text) || md5(random()::text) FROM generate_series(1, 500) n")
+		if i.status().Sources[0].Journal.First > 1 {
+			break
+		}
+		require.True(t, time.Now().Before(deadline), "retention drops the oldest segment")
+	}
+	i.stop(syscall.SIGTERM) // what it still has in memory would do
+	i.start()
+	i.must(http.MethodPost, "/v1/outlets/archive/resume", nil, nil)
+	i.eventually("the outlet says what it lost", func() bool {
+		for _, o := range i.status().Outlets {
+			if o.Name == "archive" {
+				return o.Phase == "failed" && o.Code == "left-behind" && strings.Contains(o.Error, "the oldest kept is")
+			}
+		}
+		return false
+	})
+	require.Equal(t, "offset-outside", i.refused(http.MethodGet, "/v1/outlets/desk/events", nil).Code, "a reader is told too")
+	out, errs, code := i.cli("outlet", "rewind", "archive", "--to", "beginning")
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "passed over", "it says what is not delivered")
+	i.reached("circulation", db)
+	i.eventually("then it goes on", func() bool {
+		for _, o := range i.status().Outlets {
+			if o.Name == "archive" {
+				return o.Phase == "running" && o.Behind == 0
+			}
+		}
+		return false
+	})
+}
