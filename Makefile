@@ -46,7 +46,7 @@ setup-tests:
 
 # The console's types follow the API's description.
 types: build
-	bin/rillmark openapi > console/openapi.json
+	go run ./cmd/rillmark openapi > console/openapi.json
 	cd console && npm run --silent types
 
 # With `make demo` running in another terminal.

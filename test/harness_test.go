@@ -329,7 +329,7 @@ func (i *instance) settled(source string, db *pgx.Conn) {
 				continue
 			}
 			for _, t := range s.Tables {
-				if t.State == "to-load" || t.State == "loading" || t.State == "" {
+				if t.State == "new" || t.State == "to-load" || t.State == "loading" {
 					return false
 				}
 			}

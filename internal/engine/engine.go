@@ -40,6 +40,7 @@ type Table struct {
 
 // The states of a table.
 const (
+	StateNew         = "new"         // it came a moment ago; writers who began before are waited for
 	StateToLoad      = "to-load"     // its load has not begun
 	StateLoading     = "loading"     // its rows are being read while it is followed
 	StateFollowing   = "following"   // its changes are captured

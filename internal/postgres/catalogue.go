@@ -53,6 +53,10 @@ func (l *listed) updatable() bool {
 	}
 }
 
+// loadable reports whether the table's rows can be read beside its changes so
+// that both fold to the table: it needs a key, and all of its changes.
+func (l *listed) loadable() bool { return l.updatable() && len(l.key) > 0 }
+
 // list reads all tables of the source but the server's own.
 func list(ctx context.Context, q querier) ([]*listed, error) {
 	rows, _ := q.Query(ctx, `SELECT c.oid, n.nspname, c.relname, c.relreplident::text, c.relpersistence::text, c.relispartition,

@@ -82,9 +82,6 @@ func (r *run) wantLoad(t *table) {
 		}
 	}
 	t.load = load
-	if !load.progress.Began {
-		t.state.State = engine.StateToLoad
-	}
 }
 
 // releaseLoad lets a table's load begin.
@@ -400,7 +397,7 @@ func (l *loader) deliver(read *chunkRows, one bool) (done bool) {
 	r.adopt(t, read.layout, place)
 	if len(read.layout.schema.Key()) == 0 {
 		t.load = nil
-		t.state.State, t.state.Note = engine.StateFollowing, "no key: rows that exist already are not loaded"
+		t.state.State, t.state.Note = engine.StateFollowing, noKey+"rows that exist already are not loaded"
 		r.sink.Table(t.progressState())
 		return true
 	}

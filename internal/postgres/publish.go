@@ -185,19 +185,26 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			if s.Note == "" {
 				s.Note = "the publication " + r.config.Publication + " does not have this table: ALTER PUBLICATION " + quoted(r.config.Publication) + " ADD TABLE " + l.sanitized()
 			}
-		case s.State == "" || s.State == engine.StateUnpublished || s.State == engine.StateGone:
-			s.State, s.Note = engine.StateFollowing, ""
-			if r.config.Load && len(l.key) > 0 {
+		case s.State == engine.StateNew || s.State == engine.StateUnpublished || s.State == engine.StateGone || hasNewKey(s, l):
+			if r.config.Load && l.loadable() {
 				r.wantLoad(t)
+			} else {
+				t.load = nil
 			}
+			if first && r.resumed {
+				continue // keepPublishing goes on with it, without holding up the rest
+			}
+			// A row written by a transaction that was open before the table was
+			// published is in no stream: wait for those that hold it. A slot
+			// that is only being made waits for them by itself.
 			if !first {
-				// A row written by a transaction that was open before the table
-				// was published is in no stream: wait for those that hold it.
 				if err := r.waitForWriters(ctx, conn, l); err != nil {
 					return err
 				}
 			}
+			s.State, s.Note = engine.StateFollowing, ""
 			if t.load != nil {
+				s.State = engine.StateToLoad
 				r.releaseLoad(t)
 			}
 		case s.State == engine.StateToLoad || s.State == engine.StateLoading:
@@ -208,9 +215,9 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		if s.State == engine.StateFollowing {
 			s.Note = ""
 			if !l.updatable() {
-				s.Note = "no key: only inserts and truncates are captured, and rows that exist already are not loaded"
+				s.Note = noKey + "only inserts and truncates are captured, and rows that exist already are not loaded"
 			} else if len(l.key) == 0 {
-				s.Note = "no key: rows that exist already are not loaded"
+				s.Note = noKey + "rows that exist already are not loaded"
 			}
 		}
 		if before.State != s.State || before.Note != s.Note {
@@ -222,13 +229,22 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		}
 	}
 	for name, t := range r.tables {
-		if chosen[name] == nil && t.state.State != engine.StateGone && t.state.State != "" {
+		if chosen[name] == nil && t.state.State != engine.StateGone && t.state.State != engine.StateNew {
 			t.state.State, t.state.Note, t.load = engine.StateGone, "dropped or renamed in the source, or no longer chosen by a rule", nil
 			r.sink.Table(t.state)
 			r.sink.Touch()
 		}
 	}
 	return nil
+}
+
+// noKey begins the note of a table that is followed and not loaded.
+const noKey = "no key: "
+
+// hasNewKey reports whether a table that could not be loaded for want of a key
+// has been given one.
+func hasNewKey(s *engine.TableState, l *listed) bool {
+	return s.State == engine.StateFollowing && strings.HasPrefix(s.Note, noKey) && l.loadable()
 }
 
 // waitForWriters waits until every transaction that holds a write lock on a
@@ -269,13 +285,13 @@ func (r *run) keepPublishing(ctx context.Context) error {
 	ticker := time.NewTicker(r.config.RefreshEvery)
 	defer ticker.Stop()
 	for {
+		if err := r.publish(ctx, conn, false); err != nil {
+			return err
+		}
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case <-ticker.C:
-			if err := r.publish(ctx, conn, false); err != nil {
-				return err
-			}
 		}
 	}
 }

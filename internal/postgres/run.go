@@ -35,6 +35,8 @@ type run struct {
 	resume  position // nothing up to here is taken again
 	// resumeIndex is the next event's index in the transaction that resume cuts.
 	resumeIndex uint64
+	// resumed is true where the slot was there before this run.
+	resumed bool
 	// known is true once our last heartbeat came by again, or where there is none.
 	known bool
 
@@ -77,7 +79,7 @@ type table struct {
 }
 
 func (r *run) newTable(name string) *table {
-	t := &table{state: engine.TableState{Table: name}, number: uint32(len(r.numbered))}
+	t := &table{state: engine.TableState{Table: name, State: engine.StateNew}, number: uint32(len(r.numbered))}
 	r.numbered = append(r.numbered, t)
 	r.tables[name] = t
 	return t
@@ -119,6 +121,7 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 		return err
 	}
 	defer r.control.Close(context.WithoutCancel(ctx)) //nolint:errcheck // only look-ups went over it
+	r.resumed = stored != nil && !stored.Making
 	for name, state := range start.Tables {
 		r.newTable(name).state = *state
 	}

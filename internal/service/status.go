@@ -59,7 +59,7 @@ type JournalStatus struct {
 // TableStatus is how a table stands.
 type TableStatus struct {
 	Name         string           `json:"name"`
-	State        string           `json:"state" enum:"to-load,loading,following,stale,unpublished,failed,gone"`
+	State        string           `json:"state" enum:"new,to-load,loading,following,stale,unpublished,failed,gone"`
 	Note         string           `json:"note,omitempty"`
 	RowsDone     int64            `json:"rows_done" doc:"Rows that the load has read"`
 	RowsEstimate int64            `json:"rows_estimate" doc:"The source's own estimate"`

@@ -906,7 +906,7 @@ export interface components {
              */
             rows_estimate: number;
             /** @enum {string} */
-            state: "to-load" | "loading" | "following" | "stale" | "unpublished" | "failed" | "gone";
+            state: "new" | "to-load" | "loading" | "following" | "stale" | "unpublished" | "failed" | "gone";
         };
         Version: {
             go: string;

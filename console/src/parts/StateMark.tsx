@@ -4,6 +4,7 @@ const shapes: Record<string, { shape: string; tone: string }> = {
   pull: { shape: "ring", tone: "good" },
   starting: { shape: "half", tone: "busy" },
   loading: { shape: "half", tone: "busy" },
+  new: { shape: "ring", tone: "busy" },
   "to-load": { shape: "ring", tone: "busy" },
   waiting: { shape: "diamond", tone: "warn" },
   stale: { shape: "diamond", tone: "warn" },
