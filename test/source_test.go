@@ -1,0 +1,185 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/demo"
+)
+
+// table is how a table of the source stands now: its state and its note.
+func (i *instance) table(name string) (state, note string) {
+	for _, s := range i.status().Sources {
+		for _, t := range s.Tables {
+			if t.Name == name {
+				return t.State, t.Note
+			}
+		}
+	}
+	return "", ""
+}
+
+func (i *instance) comesTo(table, state string) {
+	i.t.Helper()
+	i.eventually(table+" is "+state, func() bool {
+		now, _ := i.table(table)
+		return now == state
+	})
+}
+
+// TestRulesChangeWhileItRuns leaves a table out and takes it in again, without
+// disturbing the others.
+func TestRulesChangeWhileItRuns(t *testing.T) {
+	i, name := begin(t, "source:\n  refresh_every: 200ms\n", "CREATE TABLE loans (id integer PRIMARY KEY)", "CREATE TABLE holds (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1)", "INSERT INTO holds VALUES (1)")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	edit := func(version int, rules ...map[string]any) {
+		d := sourceDefinition(sourceServer(t), name)
+		d["tables"] = rules
+		code, raw, err := i.call(http.MethodPut, "/v1/sources/circulation", d, "If-Match", fmt.Sprintf(`"%d"`, version))
+		require.NoError(t, err)
+		require.Equal(t, http.StatusOK, code, "%s", raw)
+	}
+	edit(1, map[string]any{"match": "holds", "active": false}, map[string]any{"match": "public.*"})
+	i.comesTo("public.holds", "gone")
+	run(t, db, "INSERT INTO holds VALUES (2)", "INSERT INTO loans VALUES (2)")
+	i.reached("circulation", db)
+	var published []string
+	require.NoError(t, db.QueryRow(t.Context(), "SELECT array_agg(tablename::text) FROM pg_publication_tables").Scan(&published))
+	require.Equal(t, []string{"loans"}, published, "what is left out is not sent at all")
+	require.Empty(t, ofTable(i.journal("circulation"), "public.holds", "insert"))
+	edit(2, map[string]any{"match": "public.*"})
+	i.comesTo("public.holds", "following")
+	run(t, db, "DELETE FROM holds WHERE id = 1", "INSERT INTO loans VALUES (3)")
+	i.reached("circulation", db)
+	events := i.journal("circulation")
+	f := proveJournal(t, events)
+	f.equals(t, db, "loans")
+	f.equals(t, db, "holds")
+	require.Len(t, ofTable(events, "public.loans", "loaded"), 1, "the other table is not loaded a second time")
+}
+
+// TestAnAdministratorsPreparation uses a slot and a publication that somebody
+// else has made, with a login that may do nothing more, and changes neither.
+func TestAnAdministratorsPreparation(t *testing.T) {
+	source := sourceServer(t)
+	name := database(t, source, "postgres")
+	db := connect(t, source, name)
+	role := "reader_" + name
+	run(t, db, "CREATE TABLE loans (id integer PRIMARY KEY)", "CREATE TABLE holds (id integer PRIMARY KEY)", "CREATE TABLE secret (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1)",
+		"CREATE ROLE "+role+" LOGIN REPLICATION PASSWORD 'made-up'", "GRANT SELECT ON loans, holds TO "+role,
+		"CREATE PUBLICATION prepared FOR TABLE loans, secret", "SELECT pg_create_logical_replication_slot('rillmark_circulation', 'pgoutput')", "INSERT INTO loans VALUES (2)")
+	dropSlotAtEnd(t, source)
+	i := newInstance(t, stateServer(t), "source:\n  refresh_every: 200ms\n").start()
+	d := sourceDefinition(source, name)
+	connection := d["connection"].(map[string]any)
+	connection["user"], connection["password"] = role, "made-up"
+	d["slot"], d["publication"] = "rillmark_circulation", "prepared"
+	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
+	i.resume()
+	i.comesTo("public.loans", "following")
+	i.comesTo("public.holds", "unpublished")
+	_, note := i.table("public.holds")
+	require.Contains(t, note, `ALTER PUBLICATION "prepared" ADD TABLE "public"."holds"`)
+	i.comesTo("public.secret", "failed")
+	_, note = i.table("public.secret")
+	require.Contains(t, note, `GRANT SELECT ON "public"."secret" TO "`+role+`"`)
+	run(t, db, "INSERT INTO secret VALUES (1)", "ALTER PUBLICATION prepared ADD TABLE holds", "INSERT INTO holds VALUES (1)")
+	i.comesTo("public.holds", "following")
+	i.reached("circulation", db)
+	events := i.journal("circulation")
+	f := proveJournal(t, events)
+	f.equals(t, db, "loans")
+	f.equals(t, db, "holds")
+	require.Len(t, ofTable(events, "public.secret", "insert"), 1, "a table that cannot be loaded is followed all the same")
+	i.must(http.MethodDelete, "/v1/sources/circulation", nil, nil)
+	var left int
+	require.NoError(t, db.QueryRow(t.Context(), "SELECT (SELECT count(*) FROM pg_publication) + (SELECT count(*) FROM pg_replication_slots WHERE slot_name = 'rillmark_circulation')").Scan(&left))
+	require.Equal(t, 2, left, "what is the administrator's stays")
+	run(t, db, "DROP OWNED BY "+role, "DROP ROLE "+role)
+}
+
+// TestASilentRewriteIsShown adds a column with a default: its rows come in no
+// stream, so the table is stale by name until it is reloaded.
+func TestASilentRewriteIsShown(t *testing.T) {
+	i, name := begin(t, "", "CREATE TABLE loans (id integer PRIMARY KEY, note text)", "INSERT INTO loans SELECT n, 'a' FROM generate_series(1, 20) n")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "ALTER TABLE loans ADD COLUMN plain integer", "UPDATE loans SET note = 'b' WHERE id = 1")
+	i.reached("circulation", db)
+	state, _ := i.table("public.loans")
+	require.Equal(t, "following", state, "a column without a default changes no row")
+	run(t, db, "ALTER TABLE loans ADD COLUMN filled integer DEFAULT 7", "UPDATE loans SET note = 'c' WHERE id = 2")
+	i.comesTo("public.loans", "stale")
+	_, note := i.table("public.loans")
+	require.Contains(t, note, "rillmark source reload")
+	schemas := ofTable(i.journal("circulation"), "public.loans", "schema")
+	require.Len(t, schemas, 3)
+	require.Contains(t, string(schemas[1].Data.Schema), `"rewrites":false`)
+	require.Contains(t, string(schemas[2].Data.Schema), `"rewrites":true`)
+	_, errs, code := i.cli("source", "reload", "circulation", "public.loans")
+	require.Zero(t, code, errs)
+	i.settled("circulation", db)
+	f := proveJournal(t, i.journal("circulation"))
+	f.equals(t, db, "loans")
+	_, errs, code = i.cli("source", "reload", "circulation", "public.nowhere")
+	require.Equal(t, 3, code)
+	require.Contains(t, errs, "no table")
+}
+
+// TestARestoredCopyIsRecognised follows a source that is then replaced by an
+// older copy of itself with other rows: system identifier, timeline and slot are
+// the same, our heartbeat is not.
+func TestARestoredCopyIsRecognised(t *testing.T) {
+	source := ownServer(t, durable(sourceSettings))
+	name := database(t, source, "postgres")
+	db := connect(t, source, name)
+	run(t, db, "CREATE TABLE loans (id integer PRIMARY KEY, note text)")
+	i := newInstance(t, stateServer(t), "source:\n  heartbeat_every: 200ms\n").start()
+	i.must(http.MethodPost, "/v1/sources/circulation", sourceDefinition(source, name), nil)
+	i.resume()
+	i.settled("circulation", db)
+	i.stop(syscall.SIGTERM)
+	source.Stop()
+	copied := filepath.Join(filepath.Dir(source.Folder), "copy-of-"+filepath.Base(source.Folder))
+	t.Cleanup(func() { os.RemoveAll(copied) }) //nolint:errcheck // it lies in the temporary folder
+	out, err := exec.Command("cp", "-a", source.Folder, copied).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+
+	// The real one goes on for a while, and is followed.
+	require.NoError(t, source.Start(context.Background()))
+	i.start()
+	db = connect(t, source, name)
+	run(t, db, "INSERT INTO loans SELECT n, 'real' FROM generate_series(1, 1000) n")
+	i.settled("circulation", db)
+	i.eventually("the slot has moved on", func() bool {
+		var moved bool
+		err := db.QueryRow(t.Context(), "SELECT confirmed_flush_lsn > restart_lsn FROM pg_replication_slots").Scan(&moved)
+		return err == nil && moved
+	})
+	next := i.next("circulation")
+	i.stop(syscall.SIGTERM)
+	source.Stop()
+
+	// The copy takes its place, with other rows at the same places.
+	other := &demo.Cluster{Folder: copied, Port: source.Port, Settings: source.Settings}
+	require.NoError(t, other.Start(context.Background()))
+	t.Cleanup(other.Stop)
+	db = connect(t, other, name)
+	run(t, db, "INSERT INTO loans SELECT n, 'otherwise' FROM generate_series(5000, 9000) n", "CHECKPOINT")
+	i.start()
+	i.waits("other-log", "our last heartbeat")
+	require.Equal(t, next, i.next("circulation"), "nothing of the other log is taken")
+	require.True(t, strings.Contains(i.status().Sources[0].Error, "restored from a backup"))
+}
