@@ -179,7 +179,7 @@ func TestARestoredCopyIsRecognised(t *testing.T) {
 	db = connect(t, other, name)
 	run(t, db, "INSERT INTO loans SELECT n, 'otherwise' FROM generate_series(5000, 9000) n", "CHECKPOINT")
 	i.start()
-	i.waits("other-log", "our last heartbeat")
+	i.waits("other-log", "restored from a backup")
 	require.Equal(t, next, i.journaled(), "nothing of the other log is taken")
 	require.True(t, strings.Contains(i.status().Sources[0].Error, "restored from a backup"))
 }

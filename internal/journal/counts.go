@@ -30,7 +30,7 @@ type countKey struct {
 	operation change.Operation
 }
 
-func (s *Store) openCounter(ctx context.Context, source, next int64) (*counter, error) {
+func (s *Store) openCounter(ctx context.Context, source, first, next int64) (*counter, error) {
 	c := &counter{store: s, source: source, events: make(map[countKey]int64), upto: 1}
 	err := s.pool.QueryRow(ctx, "SELECT upto FROM rillmark.journal_counted WHERE source_id = $1", source).Scan(&c.upto)
 	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
@@ -43,6 +43,7 @@ func (s *Store) openCounter(ctx context.Context, source, next int64) (*counter, 
 	for _, one := range stored {
 		c.events[countKey{one.Table, one.Operation}] = one.Events
 	}
+	c.upto = max(c.upto, first) // what retention has dropped cannot be counted any more
 	if c.upto < next {
 		if err := c.recount(ctx, next); err != nil {
 			return nil, err

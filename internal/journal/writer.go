@@ -98,7 +98,7 @@ func (w *Writer) takeOver(ctx context.Context, force bool) (Head, error) {
 	if err != nil {
 		return Head{}, fmt.Errorf("opening the journal's segment: %w", err)
 	}
-	if w.counts, err = w.store.openCounter(ctx, w.source, w.next); err != nil {
+	if w.counts, err = w.store.openCounter(ctx, w.source, h.First, w.next); err != nil {
 		return Head{}, err
 	}
 	return h, nil

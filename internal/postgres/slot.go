@@ -71,6 +71,14 @@ func (r *run) settle(ctx context.Context, stored *checkpoint, s *stream) error {
 		}
 	}
 	r.unseen.heartbeat()
+	var end string
+	if err := r.control.QueryRow(ctx, "SELECT (CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_lsn() END)::text").Scan(&end); err != nil {
+		return err
+	}
+	ends, err := ParseLSN(end)
+	if err != nil {
+		return err
+	}
 	again := "make sure which state of the source is right; then remove this source and add it again for a new load"
 	switch {
 	case stored.System != s.system:
@@ -78,6 +86,8 @@ func (r *run) settle(ctx context.Context, stored *checkpoint, s *stream) error {
 			Fix: "correct the connection; or " + again}
 	case stored.Timeline != s.timeline:
 		return &engine.Fault{Code: "other-timeline", Final: true, Message: fmt.Sprintf("the source is on timeline %d, it was followed on timeline %d: it has failed over or was restored", s.timeline, stored.Timeline), Fix: again}
+	case ends < stored.Position.Commit:
+		return &engine.Fault{Code: "other-log", Final: true, Message: fmt.Sprintf("the source's log ends at %s, before %s, up to where it was followed: it was restored from a backup", ends, stored.Position.Commit), Fix: again}
 	case !slot.exists:
 		return &engine.Fault{Code: "slot-gone", Final: true, Message: fmt.Sprintf("the replication slot %q is gone: what the source wrote since %s cannot be read any more", name, stored.Position.Commit), Fix: again}
 	case slot.status == "lost":
