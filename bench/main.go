@@ -28,7 +28,6 @@ type settings struct {
 	span   time.Duration
 	port   int
 	out    string
-	scale  int
 }
 
 func main() {

@@ -175,7 +175,7 @@ func TestCheckNamesWhatIsMissing(t *testing.T) {
 	require.Equal(t, 5, exit, errs)
 
 	// What a start meets instead is told in the same words, and mends itself.
-	run(t, db, fmt.Sprintf("SELECT pg_create_logical_replication_slot('rillmark_circulation', 'pgoutput')"))
+	run(t, db, "SELECT pg_create_logical_replication_slot('rillmark_circulation', 'pgoutput')")
 	i.resume()
 	i.waits("slot-exists", "already, which this source did not make")
 	run(t, db, "SELECT pg_drop_replication_slot('rillmark_circulation')")
@@ -268,6 +268,18 @@ func TestStateDatabaseRefusesWrites(t *testing.T) {
 	i.waits("state-database", "read-only")
 	require.Equal(t, before, confirmed(), "nothing is confirmed that is not stored")
 	readOnly("off")
+	i.settled("circulation", db)
+
+	// The same for a disk that is full; the trigger answers as the server does.
+	stateDB := connect(t, state, i.stateDB)
+	var segment string
+	require.NoError(t, stateDB.QueryRow(t.Context(), "SELECT 'rillmark.' || quote_ident(relation) FROM rillmark.journal_segment").Scan(&segment))
+	run(t, stateDB, `CREATE FUNCTION full_disk() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+			RAISE EXCEPTION 'could not extend file: No space left on device' USING ERRCODE = '53100'; END $$`,
+		"CREATE TRIGGER full_disk BEFORE INSERT ON "+segment+" EXECUTE FUNCTION full_disk()")
+	run(t, db, "DELETE FROM loans WHERE loan_id > 250")
+	i.waits("state-database", "No space left on device")
+	run(t, stateDB, "DROP FUNCTION full_disk CASCADE")
 	i.settled("circulation", db)
 	f := proveJournal(t, i.journal("circulation"))
 	f.equals(t, db, "loans")
