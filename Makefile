@@ -19,6 +19,7 @@ soak: setup-tests build
 	RILLMARK_ROUNDS=$${RILLMARK_ROUNDS:-20} go test -timeout 12h -count=1 ./...
 	go test -run '^$$' -fuzz FuzzDecode -fuzztime 5m ./internal/postgres/pgoutput
 	go test -run '^$$' -fuzz FuzzCursor -fuzztime 5m ./internal/journal
+	go test -run '^$$' -fuzz FuzzString -fuzztime 5m ./internal/encode
 	go test -run '^$$' -fuzz FuzzArray -fuzztime 5m ./internal/postgres
 
 bench: setup build

@@ -19,6 +19,7 @@ type CloudEvents struct {
 
 	keys     []change.Value
 	changed  []int
+	inner    []byte
 	lastTime time.Time
 	timeText []byte
 	source   string
@@ -223,14 +224,15 @@ func (c *CloudEvents) appendPartitionKey(dst []byte, s *change.Schema) []byte {
 		}
 		return jsontext.AppendString(dst, c.keys[0].Text)
 	}
-	inner := []byte{'['}
+	c.inner = append(c.inner[:0], '[')
 	for n, i := range s.Key() {
 		if n > 0 {
-			inner = append(inner, ',')
+			c.inner = append(c.inner, ',')
 		}
-		inner = appendValue(inner, s.Form(i), c.keys[n])
+		c.inner = appendValue(c.inner, s.Form(i), c.keys[n])
 	}
-	return jsontext.AppendString(dst, append(inner, ']'))
+	c.inner = append(c.inner, ']')
+	return jsontext.AppendString(dst, c.inner)
 }
 
 // appendTime writes RFC 3339 in UTC with six decimals, quoted. Events of one
