@@ -183,3 +183,43 @@ func TestARestoredCopyIsRecognised(t *testing.T) {
 	require.Equal(t, next, i.journaled(), "nothing of the other log is taken")
 	require.True(t, strings.Contains(i.status().Sources[0].Error, "restored from a backup"))
 }
+
+// TestTheAdministratorsScripts runs what setup-sql prints, twice, and captures
+// with a login that has no right but those; then takes it away, twice.
+func TestTheAdministratorsScripts(t *testing.T) {
+	source := sourceServer(t)
+	name := database(t, source, "postgres")
+	db := connect(t, source, name)
+	role := "least_" + name
+	run(t, db, "CREATE SCHEMA desk", "CREATE TABLE desk.\"Late Loans\" (id integer PRIMARY KEY)", "CREATE TABLE loans (id integer PRIMARY KEY)", "CREATE TABLE visits (at integer)", "CREATE TABLE private (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1)")
+	dropSlotAtEnd(t, source)
+	i := newInstance(t, stateServer(t), "").start()
+	file := filepath.Join(i.folder, "d.yaml")
+	text := fmt.Sprintf("connection: {host: 127.0.0.1, port: %d, database: %s, user: %s, password: made-up, tls: disable}\ntables:\n  - {match: private, active: false}\n  - {match: '*'}\n", source.Port, name, role)
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	setup, errs, code := i.cli("source", "setup-sql", "circulation", "--file", file)
+	require.Zero(t, code, errs)
+	require.NotContains(t, setup, "made-up", "no secret in any output")
+	run(t, db, setup, setup, "ALTER ROLE "+role+" PASSWORD 'made-up'")
+	out, errs, code := i.cli("source", "check", "circulation", "--file", file)
+	require.Zero(t, code, "%s%s", out, errs)
+	_, errs, code = i.cli("source", "add", "circulation", "--file", file)
+	require.Zero(t, code, errs)
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "UPDATE loans SET id = 2", "INSERT INTO visits VALUES (1)", "UPDATE visits SET at = 2", "INSERT INTO desk.\"Late Loans\" VALUES (1)", "INSERT INTO private VALUES (1)")
+	i.reached("circulation", db)
+	events := i.journal("circulation")
+	proveJournal(t, events).equals(t, db, "loans")
+	require.Len(t, ofTable(events, "desk.Late Loans", "insert"), 1)
+	require.Len(t, ofTable(events, "public.visits", "insert"), 1)
+	require.Empty(t, ofTable(events, "public.private", "insert", "existing"))
+	i.must(http.MethodDelete, "/v1/sources/circulation", nil, nil)
+	teardown, errs, code := i.cli("source", "teardown-sql", "circulation", "--file", file)
+	require.Zero(t, code, errs)
+	run(t, db, teardown, teardown)
+	var left int
+	require.NoError(t, db.QueryRow(t.Context(), "SELECT (SELECT count(*) FROM pg_publication) + (SELECT count(*) FROM pg_replication_slots WHERE database = current_database()) + (SELECT count(*) FROM information_schema.role_table_grants WHERE grantee = '"+role+"')").Scan(&left))
+	require.Zero(t, left)
+	run(t, db, "DROP OWNED BY "+role, "DROP ROLE "+role)
+}

@@ -164,6 +164,16 @@ func (s *Server) sourceRoutes() {
 		}
 		return &body[items[change.Check]]{items[change.Check]{checks}}, nil
 	})
+	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/scripts", "writeSourceScripts", "The scripts for an administrator, for a definition before it is stored, or for a stored one without a body", "sources"), func(ctx context.Context, in *struct {
+		Named
+		Body *definition.Source `required:"false"`
+	}) (*body[service.Scripts], error) {
+		scripts, err := s.service.SourceScripts(ctx, in.Name, in.Body)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[service.Scripts]{*scripts}, nil
+	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/tables", "listSourceTables", "The tables of a source's database", "sources"), func(ctx context.Context, in *Named) (*body[items[engine.Table]], error) {
 		tables, err := s.service.SourceTables(ctx, in.Name)
 		if err != nil {

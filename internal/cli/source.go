@@ -30,6 +30,8 @@ type checkList struct {
 func (a *app) source() *cobra.Command {
 	return group("source", "Databases whose logs are captured",
 		a.sourceCheck(), a.sourceAdd(), a.sourceEdit(), a.sourceList(), a.sourceShow(), a.sourceTables(),
+		a.sourceScript("setup-sql", "Print the script that prepares a database, for an administrator", "Grants the login the least rights that capture needs and publishes the chosen tables. It\ncan be run again, and takes in the tables that came since.", func(s service.Scripts) string { return s.Setup }),
+		a.sourceScript("teardown-sql", "Print the script that takes the preparation away", "For an administrator, once the source has been removed. It can be run again.", func(s service.Scripts) string { return s.Teardown }),
 		a.running("sources", "source", "pause", "Pause capture; the source keeps its log for us meanwhile", "  rillmark source pause circulation --reason \"maintenance window\""),
 		a.running("sources", "source", "resume", "Start or resume capture", "  rillmark source resume circulation"),
 		a.sourceReload(), a.sourceRemove())
@@ -90,6 +92,44 @@ func (d *definitionFile) explained(err error) error {
 	return d.explain(err)
 }
 
+func (a *app) sourceScript(verb, short, long string, of func(service.Scripts) string) *cobra.Command {
+	var f sourceFlags
+	c := &cobra.Command{
+		Use: verb + " NAME", Short: short, Long: long + "\nWithout flags it is for the stored definition. The database is not reached.",
+		Example: "  rillmark source " + verb + " circulation --file circulation.yaml | psql circulation\n  rillmark source " + verb + " circulation",
+		Args:    exactly("NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			d, body, err := f.maybe(a, c)
+			if err != nil {
+				return err
+			}
+			var scripts service.Scripts
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/scripts", body, &scripts)
+			if err != nil {
+				return d.explained(err)
+			}
+			if a.json {
+				return a.printJSON(raw)
+			}
+			_, err = fmt.Fprint(a.out, of(scripts))
+			return err
+		},
+	}
+	f.register(c)
+	return c
+}
+
+// maybe is the definition that file or flags give, and nothing without either.
+func (f *sourceFlags) maybe(a *app, c *cobra.Command) (d *definitionFile, body any, err error) {
+	if f.file == "" && !c.Flags().Changed("host") {
+		return nil, nil, nil
+	}
+	if d, err = f.definition(a, c); err != nil {
+		return nil, nil, err
+	}
+	return d, d.json, nil
+}
+
 func (a *app) sourceCheck() *cobra.Command {
 	var f sourceFlags
 	c := &cobra.Command{
@@ -100,14 +140,9 @@ func (a *app) sourceCheck() *cobra.Command {
 			"      --user rillmark --password '${env:PGPASSWORD}' --tables 'public.*'\n  rillmark source check circulation",
 		Args: exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			var d *definitionFile
-			var body any
-			if f.file != "" || c.Flags().Changed("host") {
-				var err error
-				if d, err = f.definition(a, c); err != nil {
-					return err
-				}
-				body = d.json
+			d, body, err := f.maybe(a, c)
+			if err != nil {
+				return err
 			}
 			var found checkList
 			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/check", body, &found)

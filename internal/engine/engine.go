@@ -21,6 +21,10 @@ type Engine interface {
 	// loaded, follows the log, and returns when ctx is done or with an error;
 	// a [*Fault] says whether trying again can help.
 	Run(ctx context.Context, start Start, sink Sink) error
+	// SetupSQL is what an administrator runs on the source so that the login
+	// needs no other right; TeardownSQL takes it away. Both can be run again.
+	SetupSQL() string
+	TeardownSQL() string
 	// Remove takes away what Run made on the source.
 	Remove(ctx context.Context) error
 }

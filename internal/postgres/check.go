@@ -62,11 +62,18 @@ func (c *Config) Remove(ctx context.Context) error {
 			break
 		}
 	}
-	if c.Publication == "" {
-		for _, name := range c.publications() {
-			if _, err := conn.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quoted(name)); err != nil {
-				return c.explain(err)
-			}
+	if c.Publication != "" {
+		return nil
+	}
+	// One that an administrator made for us, by setup-sql, is the administrator's.
+	rows, _ := conn.Query(ctx, "SELECT pubname::text FROM pg_publication WHERE pubname = ANY($1) AND pg_has_role(pubowner, 'USAGE')", c.publications())
+	ours, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return c.explain(err)
+	}
+	for _, name := range ours {
+		if _, err := conn.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quoted(name)); err != nil {
+			return c.explain(err)
 		}
 	}
 	return nil

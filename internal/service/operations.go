@@ -195,6 +195,31 @@ func (s *Service) CheckSource(ctx context.Context, name string, d *definition.So
 	return built.Check(ctx), nil
 }
 
+// Scripts are what an administrator runs on a source.
+type Scripts struct {
+	Setup    string `json:"setup" doc:"Prepares the database, with the least rights for the login"`
+	Teardown string `json:"teardown" doc:"Takes that away again"`
+}
+
+// SourceScripts writes the scripts for a definition, or for a stored one where d
+// is nil. It does not reach the source.
+func (s *Service) SourceScripts(ctx context.Context, name string, d *definition.Source) (*Scripts, error) {
+	if d == nil {
+		record, err := s.Catalog.Source(ctx, name)
+		if err != nil {
+			return nil, answer(err, "source", name)
+		}
+		d = &record.Definition
+	}
+	bare := *d
+	bare.Connection.Password = "" // no script needs it, and it may not be there yet
+	built, err := s.engineOf(ctx, name, &bare)
+	if err != nil {
+		return nil, err
+	}
+	return &Scripts{built.SetupSQL(), built.TeardownSQL()}, nil
+}
+
 // SourceTables lists the tables that a source's database has.
 func (s *Service) SourceTables(ctx context.Context, name string) ([]engine.Table, error) {
 	built, err := s.engineOf(ctx, name, nil)

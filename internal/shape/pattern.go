@@ -52,6 +52,9 @@ func expression(glob string) string {
 // Matches reports whether the pattern chooses a table.
 func (p Pattern) Matches(table string) bool { return p.re.MatchString(table) }
 
+// Expression is the pattern as a regular expression that Go and PostgreSQL share.
+func (p Pattern) Expression() string { return p.re.String() }
+
 // String is the pattern as it was written.
 func (p Pattern) String() string { return p.text }
 

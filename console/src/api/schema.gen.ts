@@ -353,6 +353,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/sources/{name}/scripts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The scripts for an administrator, for a definition before it is stored, or for a stored one without a body */
+        post: operations["writeSourceScripts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sources/{name}/stream": {
         parameters: {
             query?: never;
@@ -784,6 +801,12 @@ export interface components {
             guessed: boolean;
             source: string;
             table: string;
+        };
+        Scripts: {
+            /** @description Prepares the database, with the least rights for the login */
+            setup: string;
+            /** @description Takes that away again */
+            teardown: string;
         };
         Source: {
             connection: components["schemas"]["Connection"];
@@ -1881,6 +1904,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    writeSourceScripts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Source"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Scripts"];
+                };
             };
             /** @description Error */
             default: {
