@@ -38,6 +38,7 @@ type Service struct {
 	pool *pgxpool.Pool
 
 	reconciling sync.Mutex // one reconciliation at a time
+	closing     bool       // guarded by reconciling: nothing starts any more
 	mu          sync.Mutex
 	stateError  string
 	sources     map[string]*sourceRun
@@ -137,7 +138,9 @@ func (s *Service) goes(f func()) {
 // have is stored, then the rest. It takes up to some seconds.
 func (s *Service) Close(reason string) {
 	s.log.tell("info", "service", "stopping", "the service stops: "+reason)
-	s.reconciling.Lock() // nothing starts any more
+	s.reconciling.Lock()
+	s.closing = true
+	s.reconciling.Unlock() // who waits for it has to see that, and end
 	s.mu.Lock()
 	var stops []func()
 	for _, o := range s.outlets {
@@ -196,7 +199,7 @@ func (s *Service) keepReconciling() {
 func (s *Service) reconcile(ctx context.Context) error {
 	s.reconciling.Lock()
 	defer s.reconciling.Unlock()
-	if s.work.Err() != nil {
+	if s.closing {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
