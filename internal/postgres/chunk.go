@@ -67,7 +67,7 @@ func (l *loader) read(ctx context.Context, before []uint32, key []string, one bo
 // rows reads a chunk inside the open transaction.
 func (l *loader) rows(ctx context.Context, into *chunkRows, key []string, one bool) error {
 	var err error
-	if into.layout, err = catalogueLayout(ctx, l.conn, l.table.oid, l.table.state.Table); err != nil {
+	if into.layout, err = l.layout(ctx); err != nil {
 		return err
 	}
 	columns := into.layout.schema.Columns

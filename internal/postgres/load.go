@@ -238,7 +238,7 @@ func (r *run) loadTable(ctx context.Context, conn *pgx.Conn, t *table) error {
 		}
 		if done {
 			r.sink.Report(engine.Report{Level: "info", Event: "load-done",
-				Message: fmt.Sprintf("%s: %d rows loaded in %s", name, t.state.RowsDone, time.Since(l.started).Round(time.Millisecond))})
+				Message: fmt.Sprintf("%s: %d rows loaded in %s", name, l.rowsDone(), time.Since(l.started).Round(time.Millisecond))})
 			break
 		}
 	}
@@ -272,6 +272,21 @@ func (l *loader) resumes() string {
 		return fmt.Sprintf(", going on after %d rows", l.table.state.RowsDone)
 	}
 	return ""
+}
+
+func (l *loader) rowsDone() int64 {
+	l.run.sink.Lock()
+	defer l.run.sink.Unlock()
+	return l.table.state.RowsDone
+}
+
+// layout is the table's layout as the loader's session sees it now.
+func (l *loader) layout(ctx context.Context) (*layout, error) {
+	var oid uint32
+	if err := l.conn.QueryRow(ctx, "SELECT $1::text::regclass::oid", l.sanitized()).Scan(&oid); err != nil {
+		return nil, err
+	}
+	return catalogueLayout(ctx, l.conn, oid, l.table.state.Table)
 }
 
 // skippable is why a table cannot be loaded while others can; empty for an error
@@ -327,7 +342,7 @@ func (l *loader) step(ctx context.Context) (done bool, err error) {
 // begin puts the void event and the load's beginning on record.
 func (l *loader) begin(ctx context.Context) error {
 	r, t := l.run, l.table
-	now, err := catalogueLayout(ctx, l.conn, t.oid, t.state.Table)
+	now, err := l.layout(ctx)
 	if err != nil {
 		return err
 	}

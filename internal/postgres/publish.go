@@ -177,7 +177,6 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		} else {
 			before = t.state
 		}
-		t.oid = l.oid
 		s := &t.state
 		switch {
 		case !published[name]:

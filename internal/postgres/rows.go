@@ -36,7 +36,6 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 		// Published and chosen, but not listed yet: it came into being a moment ago.
 		// keepPublishing will list it; until then only its rows are taken.
 		rel.table = r.newTable(name)
-		rel.table.oid = m.OID
 		if r.config.Load {
 			r.wantLoad(rel.table)
 		}

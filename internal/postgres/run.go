@@ -73,7 +73,6 @@ type relation struct {
 type table struct {
 	state  engine.TableState
 	number uint32 // in this run
-	oid    uint32
 	// load is there until the table's load is complete.
 	load *tableLoad
 }
