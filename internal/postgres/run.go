@@ -57,7 +57,6 @@ type run struct {
 	opened     bool // the sink's transaction has been begun
 	lastRow    LSN
 	lastNumber uint32
-	serverEnd  uint64
 	newTables  chan struct{}
 }
 
@@ -181,7 +180,6 @@ func (r *run) read(ctx context.Context, s *stream) error {
 			continue
 		}
 		r.sink.Lock()
-		r.serverEnd = data.End
 		err = r.take(ctx, message, LSN(start))
 		r.sink.Unlock()
 		if err != nil {

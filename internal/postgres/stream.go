@@ -131,7 +131,6 @@ func (s *stream) next(data *pgoutput.XLogData) (message []byte, start uint64, er
 			if err := k.Decode(m.Data[1:]); err != nil {
 				return nil, 0, err
 			}
-			data.End = k.End
 			if k.ReplyRequested {
 				select {
 				case s.asked <- struct{}{}:
