@@ -93,7 +93,7 @@ func (i *instance) post(ctx context.Context, path string, body any) error {
 
 // add defines the source that follows a slot.
 func (b *bed) add(ctx context.Context, i *instance, slot string) error {
-	definition := map[string]any{"engine": "postgresql", "load": false, "tables": []map[string]string{{"match": "public.bench_loans"}},
+	definition := map[string]any{"engine": "postgresql", "mode": "follow-only", "tables": []map[string]string{{"match": "public.bench_loans"}},
 		"connection": map[string]any{"host": "127.0.0.1", "port": b.port + 2, "database": "circulation", "user": "postgres", "tls": "disable",
 			"password": "${file:" + b.source.PasswordFile() + "}"}}
 	if slot != "" {

@@ -34,6 +34,7 @@ func recordOf[D any](r *catalog.Record[D]) Record[D] {
 func sourceRecord(r *catalog.Source) Record[definition.Source] {
 	shown := recordOf(r)
 	shown.Definition.Connection.Password = catalog.Show(shown.Definition.Connection.Password)
+	shown.Definition.HashKey = catalog.Show(shown.Definition.HashKey)
 	return shown
 }
 
@@ -188,11 +189,25 @@ func (s *Server) sourceRoutes() {
 			return nil, problem(s.service.SetSourceRunning(ctx, in.Name, running, in.reason()))
 		})
 	}
-	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/tables/{table}/reload", "reloadTable", "Read a table's rows anew", "sources"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/tables/{table}/reload", "reloadTable", "Read a table's rows anew, or a part of them", "sources"), func(ctx context.Context, in *struct {
 		Named
 		Table string `path:"table"`
+		Body  *struct {
+			Where string `json:"where,omitempty" doc:"A condition in the source's own SQL; without it, all rows" maxLength:"4000"`
+		} `required:"false"`
 	}) (*struct{}, error) {
-		return nil, problem(s.service.ReloadTable(ctx, in.Name, in.Table))
+		where := ""
+		if in.Body != nil {
+			where = in.Body.Where
+		}
+		return nil, problem(s.service.ReloadTable(ctx, in.Name, in.Table, where))
+	})
+	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/renew", "renewSource", "Begin capture anew where its stream cannot go on: a new slot, a load of all tables, and a cut in the journal, whose old events stay", "sources"), func(ctx context.Context, in *reasonInput) (*body[service.Renewal], error) {
+		renewal, err := s.service.RenewSource(ctx, in.Name, in.reason())
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[service.Renewal]{*renewal}, nil
 	})
 	huma.Register(s.api, operation(http.MethodDelete, "/v1/sources/{name}", "removeSource", "Remove a source with its journal", "sources"), func(ctx context.Context, in *struct {
 		Named

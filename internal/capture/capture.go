@@ -46,7 +46,10 @@ type Source struct {
 	Catalog *catalog.Catalog
 	Store   *journal.Store
 	Log     func(level, event, message string)
-	Stats   *Stats
+	// Complete is called when a source that was to load only has done so; it must
+	// not wait for the end of Run.
+	Complete func()
+	Stats    *Stats
 
 	mu     sync.Mutex
 	status Status
@@ -98,6 +101,13 @@ func (s *Source) Run(ctx context.Context) {
 		err := s.once(ctx)
 		if ctx.Err() != nil {
 			s.set(func(st *Status) { *st = Status{Phase: PhasePaused} })
+			return
+		}
+		if errors.Is(err, engine.ErrComplete) {
+			s.Log("info", "complete", "all tables are loaded")
+			s.set(func(st *Status) { *st = Status{Phase: PhasePaused} })
+			s.Complete()
+			<-ctx.Done()
 			return
 		}
 		if time.Since(began) > 10*time.Second {

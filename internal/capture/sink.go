@@ -106,6 +106,7 @@ func (s *sink) Commit() {
 }
 
 func (s *sink) Table(t engine.TableState) {
+	s.stats.table(&t)
 	for i := range s.states {
 		if s.states[i].Table == t.Table {
 			if t.Schema == nil {

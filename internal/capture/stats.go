@@ -4,6 +4,7 @@ import (
 	"sync"
 	"time"
 
+	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 )
 
@@ -22,6 +23,56 @@ type Stats struct {
 	lastCommit time.Time
 	delay      time.Duration
 	rates      Rates
+	loads      map[string][]loadSample
+}
+
+// loadSample is how far a table's load was at a time.
+type loadSample struct {
+	at   time.Time
+	rows int64
+}
+
+// loadSamples are kept of each table, a second apart at least.
+const loadSamples = 10
+
+// table notes how far a table's load is.
+func (s *Stats) table(t *engine.TableState) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if t.State != engine.StateLoading {
+		delete(s.loads, t.Table)
+		return
+	}
+	if s.loads == nil {
+		s.loads = make(map[string][]loadSample)
+	}
+	samples := s.loads[t.Table]
+	n := len(samples)
+	switch {
+	case n > 0 && t.RowsDone < samples[n-1].rows:
+		samples = samples[:0] // begun anew
+	case n > 0 && time.Since(samples[n-1].at) < time.Second:
+		return
+	case n == loadSamples:
+		samples = append(samples[:0], samples[1:]...)
+	}
+	s.loads[t.Table] = append(samples, loadSample{time.Now(), t.RowsDone})
+}
+
+// LoadRate is how many rows a second a table's load reads, over the last seconds;
+// zero where it is not known.
+func (s *Stats) LoadRate(table string, rows int64) float64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	samples := s.loads[table]
+	if len(samples) == 0 {
+		return 0
+	}
+	took := time.Since(samples[0].at).Seconds()
+	if took < 0.2 {
+		return 0
+	}
+	return max(float64(rows-samples[0].rows)/took, 0)
 }
 
 // Figures is a look at [Stats].

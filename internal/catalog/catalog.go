@@ -133,6 +133,7 @@ func (c *Catalog) Outlet(ctx context.Context, name string) (*Outlet, error) {
 // generation; its password is sealed on the way.
 func (c *Catalog) AddSource(ctx context.Context, name string, d definition.Source) error {
 	d.Connection.Password = c.Keeper.Seal(d.Connection.Password)
+	d.HashKey = c.Keeper.Seal(d.HashKey)
 	_, err := c.Pool.Exec(ctx, `WITH one AS (
 			INSERT INTO rillmark.source (name, definition, reason) VALUES ($1, $2, 'not started yet') RETURNING id
 		), next AS (
@@ -159,16 +160,30 @@ func (c *Catalog) AddOutlet(ctx context.Context, name string, d definition.Outle
 // EditSource stores a new definition where version is still the newest. A
 // password of [Sealed] leaves the old one.
 func (c *Catalog) EditSource(ctx context.Context, name string, version int64, d definition.Source) error {
-	if d.Connection.Password == Sealed {
-		old, err := c.Source(ctx, name)
-		if err != nil {
-			return err
-		}
-		d.Connection.Password = old.Definition.Connection.Password
-	} else {
-		d.Connection.Password = c.Keeper.Seal(d.Connection.Password)
+	if err := c.Unseal(ctx, name, &d); err != nil {
+		return err
 	}
+	d.Connection.Password = c.Keeper.Seal(d.Connection.Password)
+	d.HashKey = c.Keeper.Seal(d.HashKey)
 	return c.edit(ctx, sources, name, version, d)
+}
+
+// Unseal puts the stored secrets of a source in the places where d has [Sealed].
+func (c *Catalog) Unseal(ctx context.Context, name string, d *definition.Source) error {
+	if d.Connection.Password != Sealed && d.HashKey != Sealed {
+		return nil
+	}
+	old, err := c.Source(ctx, name)
+	if err != nil {
+		return err
+	}
+	if d.Connection.Password == Sealed {
+		d.Connection.Password = old.Definition.Connection.Password
+	}
+	if d.HashKey == Sealed {
+		d.HashKey = old.Definition.HashKey
+	}
+	return nil
 }
 
 // EditDestination stores a new definition where version is still the newest.

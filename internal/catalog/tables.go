@@ -13,12 +13,12 @@ import (
 
 // TableStates reads what is on record of a source's tables.
 func (c *Catalog) TableStates(ctx context.Context, source int64) (map[string]*engine.TableState, error) {
-	rows, _ := c.Pool.Query(ctx, `SELECT name, state, note, fingerprint, load, rows_done, rows_estimate FROM rillmark.source_table WHERE source_id = $1`, source)
+	rows, _ := c.Pool.Query(ctx, `SELECT name, state, note, fingerprint, load, rows_done, rows_estimate, rule, members FROM rillmark.source_table WHERE source_id = $1`, source)
 	states := make(map[string]*engine.TableState)
 	_, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (struct{}, error) {
 		t := new(engine.TableState)
 		var fingerprint *int64
-		if err := row.Scan(&t.Table, &t.State, &t.Note, &fingerprint, &t.Progress, &t.RowsDone, &t.RowsEstimate); err != nil {
+		if err := row.Scan(&t.Table, &t.State, &t.Note, &fingerprint, &t.Progress, &t.RowsDone, &t.RowsEstimate, &t.Rule, &t.Members); err != nil {
 			return struct{}{}, err
 		}
 		states[t.Table] = t
@@ -61,23 +61,50 @@ func (c *Catalog) TableStatements(source int64, tables []engine.TableState) []jo
 				Args: []any{source, f, t.Schema.Table, t.Schema.Definition()}})
 			c.schemas.put(t.Schema)
 		}
-		statements = append(statements, journal.Statement{SQL: `INSERT INTO rillmark.source_table (source_id, name, state, note, fingerprint, load, rows_done, rows_estimate)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
+		statements = append(statements, journal.Statement{SQL: `INSERT INTO rillmark.source_table (source_id, name, state, note, fingerprint, load, rows_done, rows_estimate, rule, members)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
 			ON CONFLICT (source_id, name) DO UPDATE SET state = excluded.state, note = excluded.note, fingerprint = coalesce(excluded.fingerprint, source_table.fingerprint),
-				load = excluded.load, rows_done = excluded.rows_done, rows_estimate = excluded.rows_estimate, updated_at = now()`,
-			Args: []any{source, t.Table, t.State, t.Note, fingerprint, t.Progress, t.RowsDone, t.RowsEstimate}})
+				load = excluded.load, rows_done = excluded.rows_done, rows_estimate = excluded.rows_estimate, rule = excluded.rule, members = excluded.members, updated_at = now()`,
+			Args: []any{source, t.Table, t.State, t.Note, fingerprint, t.Progress, t.RowsDone, t.RowsEstimate, t.Rule, t.Members}})
 	}
 	return statements
 }
 
-// ReloadTable asks for a table's rows to be read anew. It takes effect when the
+// ReloadTable asks for a table's rows to be read anew: all of them, or, where
+// condition is not empty, those for which it holds. It takes effect when the
 // source's capture starts the next time.
-func (c *Catalog) ReloadTable(ctx context.Context, source int64, table string) error {
-	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.source_table SET state = $3, note = '', load = NULL, rows_done = 0, updated_at = now()
-		WHERE source_id = $1 AND name = $2 AND state NOT IN ($4, $5)`, source, table, engine.StateToLoad, engine.StateGone, engine.StateUnpublished)
+func (c *Catalog) ReloadTable(ctx context.Context, source int64, table, condition string) error {
+	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.source_table SET state = $3, note = '', rows_done = 0, updated_at = now(),
+			load = CASE WHEN $6 <> '' THEN jsonb_build_object('began', false, 'from', '0/0', 'where', $6::text, 'partial', true, 'then', state, 'then_note', note) END
+		WHERE source_id = $1 AND name = $2 AND state NOT IN ($4, $5) AND ($6 = '' OR load IS NULL)`, source, table, engine.StateToLoad, engine.StateGone, engine.StateUnpublished, condition)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}
+	return err
+}
+
+// RenewSource forgets where a source's tables stand, so that all are loaded anew,
+// and raises its generation. It is a part of another step, in whose transaction
+// it runs.
+func (c *Catalog) RenewSource(ctx context.Context, tx pgx.Tx, source int64, reason string) error {
+	for _, sql := range []string{
+		"UPDATE rillmark.source_generation g SET generation = h.generation FROM rillmark.source s JOIN rillmark.journal_head h ON h.source_id = s.id WHERE s.id = $1 AND g.name = s.name",
+		"UPDATE rillmark.source_table SET state = 'new', note = '', load = NULL, rows_done = 0, updated_at = now() WHERE source_id = $1 AND state <> 'gone'",
+		"UPDATE rillmark.outlet SET updated_at = now() WHERE source_id = $1",
+	} {
+		if _, err := tx.Exec(ctx, sql, source); err != nil {
+			return err
+		}
+	}
+	_, err := tx.Exec(ctx, "UPDATE rillmark.source SET running = false, reason = $2, updated_at = now() WHERE id = $1", source, reason)
+	return err
+}
+
+// CompleteSource puts on record that all of a source's tables are loaded and none
+// is followed; when it is started again, it loads them again.
+func (c *Catalog) CompleteSource(ctx context.Context, source int64) error {
+	_, err := c.Pool.Exec(ctx, `WITH head AS (UPDATE rillmark.journal_head SET checkpoint = NULL WHERE source_id = $1)
+		UPDATE rillmark.source_table SET state = $2, load = NULL, updated_at = now() WHERE source_id = $1 AND state = $3`, source, engine.StateLoaded, engine.StateFollowing)
 	return err
 }
 

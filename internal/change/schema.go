@@ -66,6 +66,8 @@ type Schema struct {
 	// Guessed marks a version for which the catalogue no longer agreed with
 	// the log: nullability, key and labels may be those of a later moment.
 	Guessed bool `json:"guessed,omitempty"`
+	// LeftOut names the columns that the source's rules leave out on purpose.
+	LeftOut []string `json:"left_out,omitempty"`
 
 	fingerprint Fingerprint
 	key         []int
@@ -90,8 +92,8 @@ func ParseFingerprint(s string) (Fingerprint, error) {
 }
 
 // NewSchema takes over columns and works out the fingerprint.
-func NewSchema(engine Engine, table string, columns []Column, guessed bool) *Schema {
-	s := &Schema{Engine: engine, Table: table, Columns: columns, Guessed: guessed}
+func NewSchema(engine Engine, table string, columns []Column, leftOut []string, guessed bool) *Schema {
+	s := &Schema{Engine: engine, Table: table, Columns: columns, LeftOut: leftOut, Guessed: guessed}
 	s.prepare()
 	return s
 }

@@ -34,7 +34,7 @@ func (a *app) source() *cobra.Command {
 		a.sourceScript("teardown-sql", "Print the script that takes the preparation away", "For an administrator, once the source has been removed. It can be run again.", func(s service.Scripts) string { return s.Teardown }),
 		a.running("sources", "source", "pause", "Pause capture; the source keeps its log for us meanwhile", "  rillmark source pause circulation --reason \"maintenance window\""),
 		a.running("sources", "source", "resume", "Start or resume capture", "  rillmark source resume circulation"),
-		a.sourceReload(), a.sourceRemove())
+		a.sourceReload(), a.sourceRenew(), a.sourceRemove())
 }
 
 // sourceFlags are a source's definition on the command line.
@@ -42,8 +42,9 @@ type sourceFlags struct {
 	file, host, database, user, password, tls string
 	port                                      int
 	tables                                    []string
-	follow                                    bool
+	mode, from, hashKey, root                 string
 	slot, publication                         string
+	sessions                                  int
 }
 
 func (f *sourceFlags) register(c *cobra.Command) {
@@ -56,7 +57,11 @@ func (f *sourceFlags) register(c *cobra.Command) {
 	flags.StringVar(&f.password, "password", "", "reference to the password: ${env:NAME} or ${file:/path}; one typed here ends up in the shell's history")
 	flags.StringVar(&f.tls, "tls", "prefer", "disable, prefer, require or verify-full")
 	flags.StringArrayVar(&f.tables, "tables", nil, "pattern of tables to capture; may be repeated")
-	flags.BoolVar(&f.follow, "follow-only", false, "do not load the rows that exist already")
+	flags.StringVar(&f.mode, "mode", "load-and-follow", "load-and-follow, load-only or follow-only")
+	flags.StringVar(&f.from, "from-position", "", "with follow-only and a slot: place in the log where somebody else's load ended")
+	flags.StringVar(&f.hashKey, "hash-key", "", "reference to the key that columns are hashed under")
+	flags.StringVar(&f.root, "tls-root", "", "with verify-full: file of the certificates to trust, on the service's machine")
+	flags.IntVar(&f.sessions, "load-sessions", 0, "how many sessions read at once while tables are loaded (2)")
 	flags.StringVar(&f.slot, "slot", "", "replication slot that an administrator has made")
 	flags.StringVar(&f.publication, "publication", "", "publication that an administrator has made")
 }
@@ -75,9 +80,8 @@ func (f *sourceFlags) definition(a *app, c *cobra.Command) (*definitionFile, err
 	if len(missing) > 0 {
 		return nil, usage("a source needs %s, or --file with a definition", strings.Join(missing, ", "))
 	}
-	load := !f.follow
-	d := definition.Source{Engine: "postgresql", Load: &load, Slot: f.slot, Publication: f.publication,
-		Connection: definition.Connection{Host: f.host, Port: f.port, Database: f.database, User: f.user, Password: f.password, TLS: f.tls}}
+	d := definition.Source{Engine: "postgresql", Mode: f.mode, FromPosition: f.from, HashKey: f.hashKey, LoadSessions: f.sessions, Slot: f.slot, Publication: f.publication,
+		Connection: definition.Connection{Host: f.host, Port: f.port, Database: f.database, User: f.user, Password: f.password, TLS: f.tls, Root: f.root}}
 	for _, t := range f.tables {
 		d.Tables = append(d.Tables, definition.TableRule{Match: t})
 	}
@@ -334,7 +338,20 @@ func (a *app) printSource(r api.Record[definition.Source], s service.SourceStatu
 	if s.Error != "" {
 		line("error", "%s", s.Error)
 	}
-	line("journal", "offsets %s to %s, %s on disk", count(s.Journal.First), count(s.Journal.Next-1), size(s.Journal.Bytes))
+	line("journal", "offsets %s to %s, %s on disk, generation %d", count(s.Journal.First), count(s.Journal.Next-1), size(s.Journal.Bytes), s.Journal.Generation)
+	if h := s.LogHeld; h != nil {
+		held := size(h.Bytes) + " held back on the source"
+		if h.Limit > 0 {
+			held += " of at most " + size(h.Limit)
+		}
+		if h.Level != "fine" {
+			held += " (" + h.Level + ": " + h.Advice + ")"
+		}
+		line("log", "%s", held)
+		if h.Spilled > 0 {
+			line("spill", "%s written to the source's disk so far, to decode large transactions", size(h.Spilled))
+		}
+	}
 	fmt.Fprintln(a.out) //nolint:errcheck // a closed terminal
 	return a.printTables(s.Tables)
 }
@@ -348,7 +365,7 @@ func (a *app) printTables(tables []service.TableStatus) error {
 			}
 			return "-"
 		}
-		rows = append(rows, []string{t.Name, t.State, cell(change.Existing), cell(change.Insert), cell(change.Update), cell(change.Delete), cell(change.Truncate), shorten(t.Note, 60)})
+		rows = append(rows, []string{t.Name, stateOf(t), cell(change.Existing), cell(change.Insert), cell(change.Update), cell(change.Delete), cell(change.Truncate), shorten(t.Note, 60)})
 	}
 	return table(a.out, []string{"table", "state", ">existing", ">insert", ">update", ">delete", ">truncate", "note"}, rows)
 }
@@ -379,25 +396,69 @@ func (a *app) sourceTables() *cobra.Command {
 
 func (a *app) running(plural, noun, verb, short, example string) *cobra.Command {
 	var reason string
+	var wait bool
 	c := &cobra.Command{Use: verb + " NAME", Short: short, Example: example, Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 		raw, err := a.call(c.Context(), http.MethodPost, "/v1/"+plural+"/"+url.PathEscape(args[0])+"/"+verb, map[string]string{"reason": reason}, nil)
 		if err != nil {
 			return err
 		}
+		if wait {
+			if err := a.waitForLoads(c.Context(), args[0], ""); err != nil {
+				return err
+			}
+		}
 		return a.done(raw, "%s %s %sd", noun, args[0], verb)
 	}}
 	c.Flags().StringVar(&reason, "reason", "", "why, for the record")
+	if noun == "source" && verb == "resume" {
+		c.Flags().BoolVar(&wait, "wait", false, "show how far the loads are, and return when all are done")
+	}
 	return c
 }
 
 func (a *app) sourceReload() *cobra.Command {
-	return &cobra.Command{Use: "reload NAME TABLE", Short: "Read a table's rows anew, while all else goes on", Example: "  rillmark source reload circulation public.loans", Args: exactly("NAME", "TABLE"), RunE: func(c *cobra.Command, args []string) error {
-		raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/tables/"+url.PathEscape(args[1])+"/reload", nil, nil)
-		if err != nil {
-			return err
-		}
-		return a.done(raw, "%s is loaded anew; `rillmark source show %s` shows how far it is", args[1], args[0])
-	}}
+	var where string
+	var wait bool
+	c := &cobra.Command{Use: "reload NAME TABLE", Short: "Read a table's rows anew, or some of them, while all else goes on",
+		Long:    "Reads a table's rows anew: its earlier rows are void, and each row comes again as existing.\nWith --where only the rows for which a condition in the source's own SQL holds are read\nagain; nothing is void then, so a row that has gone in silence stays.",
+		Example: "  rillmark source reload circulation public.loans --wait\n  rillmark source reload circulation public.loans --where \"branch_id = 3\"", Args: exactly("NAME", "TABLE"), RunE: func(c *cobra.Command, args []string) error {
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/tables/"+url.PathEscape(args[1])+"/reload", map[string]string{"where": where}, nil)
+			if err != nil {
+				return err
+			}
+			if wait {
+				if err := a.waitForLoads(c.Context(), args[0], args[1]); err != nil {
+					return err
+				}
+				return a.done(raw, "%s is loaded", args[1])
+			}
+			return a.done(raw, "%s is loaded anew; `rillmark source show %s` shows how far it is", args[1], args[0])
+		}}
+	c.Flags().StringVar(&where, "where", "", "a condition in the source's own SQL")
+	c.Flags().BoolVar(&wait, "wait", false, "show how far the load is, and return when it is done")
+	return c
+}
+
+func (a *app) sourceRenew() *cobra.Command {
+	var reason string
+	var sure bool
+	c := &cobra.Command{Use: "renew NAME", Short: "Begin capture anew where its stream cannot go on",
+		Long: "For a source whose log was lost to us: its slot dropped or given up, its database restored\nor failed over. Makes a new slot, loads all tables anew, and puts a cut into the journal:\n" +
+			"old events are kept, offsets go on, and ids carry the next generation from there. What the\nsource wrote in between, and has changed again since, is in no event.",
+		Example: "  rillmark source renew circulation --reason \"failed over to the standby\" --yes", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+			if !sure {
+				return usage("a renewal loads all tables of %s anew and cuts its journal: say --yes", args[0])
+			}
+			var renewal service.Renewal
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/renew", map[string]string{"reason": reason}, &renewal)
+			if err != nil {
+				return err
+			}
+			return a.done(raw, "source %s begins anew: generation %d from offset %d on", args[0], renewal.Generation, renewal.First)
+		}}
+	c.Flags().StringVar(&reason, "reason", "", "why, for the record")
+	c.Flags().BoolVar(&sure, "yes", false, "yes, load everything anew")
+	return c
 }
 
 func (a *app) sourceRemove() *cobra.Command {

@@ -12,35 +12,6 @@ import (
 	"rillmark/internal/shape"
 )
 
-// Source is a database whose log is captured.
-type Source struct {
-	Engine     string      `json:"engine" enum:"postgresql" default:"postgresql" required:"false" doc:"The kind of database"`
-	Connection Connection  `json:"connection"`
-	Tables     []TableRule `json:"tables" minItems:"1" doc:"The first rule that matches a table decides; a table that none matches is left out"`
-	Load       *bool       `json:"load,omitempty" doc:"Read the rows that exist already before following their tables; true unless it is said otherwise"`
-	Slot       string      `json:"slot,omitempty" doc:"A replication slot that an administrator has made; without it the source makes one of its own" maxLength:"63" pattern:"^[a-z0-9_]*$" patternDescription:"lower-case letters, digits and underscores"`
-	// Publication is an administrator's, like Slot.
-	Publication string `json:"publication,omitempty" doc:"A publication that an administrator has made; without it the source makes one of its own" maxLength:"63"`
-	Description string `json:"description,omitempty" maxLength:"500"`
-}
-
-// Connection says how a database is reached.
-type Connection struct {
-	Host     string `json:"host" minLength:"1" doc:"Host name, address, or directory of a Unix socket"`
-	Port     int    `json:"port,omitempty" default:"5432" minimum:"1" maximum:"65535"`
-	Database string `json:"database" minLength:"1"`
-	User     string `json:"user" minLength:"1"`
-	Password string `json:"password,omitempty" doc:"A reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again"`
-	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full" default:"prefer" doc:"require: encrypted; verify-full: encrypted, and the server's name and certificate checked"`
-}
-
-// TableRule is a pattern of tables and what to capture of them.
-type TableRule struct {
-	Match       string `json:"match" minLength:"1" doc:"Schema-qualified name; * stands for any characters, ? for one"`
-	Active      *bool  `json:"active,omitempty" doc:"false leaves the matching tables out"`
-	Description string `json:"description,omitempty" maxLength:"500"`
-}
-
 // Destination is the connection to where events go.
 type Destination struct {
 	Kind        string           `json:"kind" enum:"file" doc:"What it is"`
@@ -86,34 +57,6 @@ var name = regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`)
 func CheckName(kind, s string) error {
 	if !name.MatchString(s) {
 		return &Invalid{Location: "name", Message: fmt.Sprintf("%q is no name for %s: a lower-case letter, then up to 39 lower-case letters, digits and hyphens", s, kind)}
-	}
-	return nil
-}
-
-// Loads reports whether existing rows are read first.
-func (s *Source) Loads() bool { return s.Load == nil || *s.Load }
-
-// Validate checks what can be checked without reaching the source.
-func (s *Source) Validate() error {
-	if s.Engine == "" {
-		s.Engine = string(change.PostgreSQL)
-	}
-	if s.Engine != string(change.PostgreSQL) {
-		return &Invalid{"engine", fmt.Sprintf("unknown engine %q: this version knows postgresql", s.Engine)}
-	}
-	if s.Connection.Port == 0 {
-		s.Connection.Port = 5432
-	}
-	if s.Connection.TLS == "" {
-		s.Connection.TLS = "prefer"
-	}
-	if len(s.Tables) == 0 {
-		return &Invalid{"tables", "at least one rule is needed: for all tables of the schema public, match public.*"}
-	}
-	for i, rule := range s.Tables {
-		if _, err := shape.ParsePattern(rule.Match); err != nil {
-			return &Invalid{fmt.Sprintf("tables[%d].match", i), err.Error()}
-		}
 	}
 	return nil
 }

@@ -14,7 +14,7 @@ import (
 var loans = change.NewSchema(change.PostgreSQL, "public.loans", []change.Column{
 	{Name: "branch", Type: "text", Rule: change.RuleText, Key: 2}, {Name: "loan_id", Type: "bigint", Rule: change.RuleInteger, Bits: 64, Key: 1},
 	{Name: "price \"net\"", Type: "numeric", Rule: change.RuleDecimal}, {Name: "weight", Type: "real", Rule: change.RuleFloat, Bits: 32},
-	{Name: "cover", Type: "bytea", Rule: change.RuleBinary}, {Name: "tags", Type: "jsonb", Rule: change.RuleJSON}, {Name: "note", Type: "text", Rule: change.RuleText, Nullable: true}}, false)
+	{Name: "cover", Type: "bytea", Rule: change.RuleBinary}, {Name: "tags", Type: "jsonb", Rule: change.RuleJSON}, {Name: "note", Type: "text", Rule: change.RuleText, Nullable: true}}, nil, false)
 
 func update() *change.Event {
 	before := []change.Value{change.Of("Alder Quay"), change.Of("9007199254740993"), change.Of("1.10"), change.Of("NaN"), change.Of("\x00\xff"), change.Of(`{"a": [1]}`), change.NullValue()}

@@ -6,6 +6,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"sync"
 
 	"rillmark/internal/change"
@@ -27,19 +28,35 @@ type Engine interface {
 	TeardownSQL() string
 	// Remove takes away what Run made on the source.
 	Remove(ctx context.Context) error
+	// CheckCondition says why a condition in the engine's own language cannot
+	// choose the rows of a table that a reload reads.
+	CheckCondition(ctx context.Context, table, condition string) error
+	// Held is how much of its log the source keeps for us.
+	Held(ctx context.Context) (Held, error)
 }
+
+// ErrComplete ends a run that was to load only: all tables are loaded.
+var ErrComplete = errors.New("all tables are loaded")
 
 // Table is one table of a source.
 type Table struct {
-	Name          string   `json:"name" doc:"Schema-qualified name"`
-	Captured      bool     `json:"captured" doc:"Whether a table rule chooses it"`
-	Key           []string `json:"key" doc:"The key's columns; empty without one"`
-	RowsEstimate  int64    `json:"rows_estimate" doc:"The server's own estimate"`
-	Identity      string   `json:"identity" doc:"What the log carries of an old row: key, row, index or nothing"`
-	InsertsOnly   bool     `json:"inserts_only" doc:"True where publishing updates and deletes would make the application's statements fail"`
-	Advice        string   `json:"advice,omitempty" doc:"What consumers will miss, and the statement that changes it"`
-	Partition     bool     `json:"partition,omitempty"`
-	CannotPublish string   `json:"cannot_publish,omitempty" doc:"Why the table cannot be captured at all"`
+	Name          string        `json:"name" doc:"Schema-qualified name"`
+	Captured      bool          `json:"captured" doc:"Whether a table rule chooses it"`
+	Key           []string      `json:"key" doc:"The key's columns; empty without one"`
+	RowsEstimate  int64         `json:"rows_estimate" doc:"The server's own estimate"`
+	Identity      string        `json:"identity" doc:"What the log carries of an old row: key, row, index or nothing"`
+	InsertsOnly   bool          `json:"inserts_only" doc:"True where publishing updates and deletes would make the application's statements fail"`
+	Advice        string        `json:"advice,omitempty" doc:"What consumers will miss, and the statement that changes it"`
+	PartitionOf   string        `json:"partition_of,omitempty" doc:"The partitioned table that this one is a part of"`
+	CapturedAs    string        `json:"captured_as,omitempty" doc:"The table's name in events, where it is not its own"`
+	Columns       []TableColumn `json:"columns" doc:"Its columns, generated ones left out"`
+	CannotPublish string        `json:"cannot_publish,omitempty" doc:"Why the table cannot be captured at all"`
+}
+
+// TableColumn is one column of a table.
+type TableColumn struct {
+	Name string `json:"name"`
+	Type string `json:"type" doc:"The engine's name of the type"`
 }
 
 // The states of a table.
@@ -49,6 +66,7 @@ const (
 	StateLoading     = "loading"     // its rows are being read while it is followed
 	StateFollowing   = "following"   // its changes are captured
 	StateStale       = "stale"       // a schema change rewrote rows in silence: reload it
+	StateLoaded      = "loaded"      // its rows are in the journal, and it is not followed
 	StateUnpublished = "unpublished" // an administrator has to publish it first
 	StateFailed      = "failed"      // its load cannot go on; its changes are captured
 	StateGone        = "gone"        // dropped or renamed in the source
@@ -60,6 +78,10 @@ type TableState struct {
 	State string
 	// Note is what a person should know: why it is held, what to do.
 	Note string
+	// Rule names what of its rule decides the content of its events.
+	Rule string
+	// Members are the partitions of a table that is captured under its root's name.
+	Members []string
 	// Schema is the newest version; nil before the first event.
 	Schema *change.Schema
 	// Progress is the load's place, in the engine's own form; nil outside of one.

@@ -19,9 +19,9 @@ import (
 )
 
 var loans = change.NewSchema(change.PostgreSQL, "public.loans", []change.Column{
-	{Name: "loan_id", Type: "bigint", Rule: change.RuleInteger, Bits: 64, Key: 1}, {Name: "note", Type: "text", Rule: change.RuleText, Nullable: true}}, false)
+	{Name: "loan_id", Type: "bigint", Rule: change.RuleInteger, Bits: 64, Key: 1}, {Name: "note", Type: "text", Rule: change.RuleText, Nullable: true}}, nil, false)
 
-var holds = change.NewSchema(change.PostgreSQL, "public.holds", []change.Column{{Name: "hold_id", Type: "integer", Rule: change.RuleInteger, Bits: 32, Key: 1}}, false)
+var holds = change.NewSchema(change.PostgreSQL, "public.holds", []change.Column{{Name: "hold_id", Type: "integer", Rule: change.RuleInteger, Bits: 32, Key: 1}}, nil, false)
 
 func resolve(f change.Fingerprint) (*change.Schema, error) {
 	for _, s := range []*change.Schema{loans, holds} {
@@ -137,7 +137,7 @@ func TestUpkeepChangesNoOffset(t *testing.T) {
 	}
 	all := readAll(t, s, 1, ReaderOptions{})
 	require.Len(t, all, int(w.Next()-1))
-	segments, err := s.segments(ctx, 1, 1)
+	segments, err := s.segments(ctx, 1)
 	require.NoError(t, err)
 	require.Greater(t, len(segments), 2)
 	blocks := func() (n int) {

@@ -28,14 +28,13 @@ type ReaderOptions struct {
 // Reader reads a journal in order from an offset on. It is not safe for several
 // goroutines, holds nothing open between calls, and needs no closing.
 type Reader struct {
-	store      *Store
-	source     int64
-	generation int
-	next       int64
-	options    ReaderOptions
-	segments   []segment
-	ahead      []Block // fetched, not yet handed out
-	batch      Batch
+	store    *Store
+	source   int64
+	next     int64
+	options  ReaderOptions
+	segments []segment
+	ahead    []Block // fetched, not yet handed out
+	batch    Batch
 }
 
 // fetchBlocks bounds how many stored blocks a reader holds.
@@ -183,8 +182,7 @@ func (r *Reader) fetch(ctx context.Context) error {
 		if r.next >= head.Next {
 			return nil
 		}
-		if r.generation != head.Generation || attempt > 0 {
-			r.generation = head.Generation
+		if attempt > 0 {
 			r.segments = nil
 		}
 		relation, err := r.segment(ctx)
@@ -210,7 +208,7 @@ func (r *Reader) fetch(ctx context.Context) error {
 func (r *Reader) segment(ctx context.Context) (string, error) {
 	if r.segments == nil {
 		var err error
-		if r.segments, err = r.store.segments(ctx, r.source, r.generation); err != nil {
+		if r.segments, err = r.store.segments(ctx, r.source); err != nil {
 			return "", err
 		}
 	}
@@ -251,7 +249,7 @@ func (s *Store) CommitTime(ctx context.Context, source, offset int64) (time.Time
 	if err != nil || offset >= head.Next {
 		return time.Time{}, err
 	}
-	segments, err := s.segments(ctx, source, head.Generation)
+	segments, err := s.segments(ctx, source)
 	if err != nil {
 		return time.Time{}, err
 	}

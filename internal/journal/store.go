@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -70,6 +71,52 @@ func (s *Store) Head(ctx context.Context, source int64) (Head, error) {
 	return h, nil
 }
 
+// Cut is where a generation of a journal begins.
+type Cut struct {
+	Generation int
+	First      int64 // the generation's first offset
+	At         time.Time
+	Reason     string // why it had to be begun, in a person's words
+}
+
+// Cuts lists where a journal's generations begin, oldest first. The first one is
+// there without having been cut.
+func (s *Store) Cuts(ctx context.Context, source int64) ([]Cut, error) {
+	rows, _ := s.pool.Query(ctx, "SELECT generation, first_offset, at, reason FROM rillmark.journal_cut WHERE source_id = $1 ORDER BY first_offset, generation", source)
+	cuts, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Cut])
+	if err != nil {
+		return nil, fmt.Errorf("listing the journal's cuts: %w", err)
+	}
+	return cuts, nil
+}
+
+// Begin puts a cut into a journal that nobody writes now: the next event begins
+// another generation, and the source's position is forgotten. Offsets go on.
+// then runs in the same transaction.
+func (s *Store) Begin(ctx context.Context, source int64, reason string, then func(pgx.Tx) error) (Cut, error) {
+	var cut Cut
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		var first int
+		err := tx.QueryRow(ctx, `UPDATE rillmark.journal_head SET generation = generation + 1, epoch = epoch + 1, checkpoint = NULL
+			WHERE source_id = $1 RETURNING generation, next_offset, generation - 1`, source).Scan(&cut.Generation, &cut.First, &first)
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `INSERT INTO rillmark.journal_cut (source_id, generation, first_offset, reason)
+			SELECT $1, $2, 1, '' WHERE NOT EXISTS (SELECT FROM rillmark.journal_cut WHERE source_id = $1)`, source, first)
+		if err != nil {
+			return err
+		}
+		err = tx.QueryRow(ctx, "INSERT INTO rillmark.journal_cut (source_id, generation, first_offset, reason) VALUES ($1, $2, $3, $4) RETURNING at, reason",
+			source, cut.Generation, cut.First, reason).Scan(&cut.At, &cut.Reason)
+		if err != nil {
+			return err
+		}
+		return then(tx)
+	})
+	return cut, err
+}
+
 // Remove drops a source's journal with all its segments.
 func (s *Store) Remove(ctx context.Context, source int64) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
@@ -83,7 +130,7 @@ func (s *Store) Remove(ctx context.Context, source int64) error {
 				return err
 			}
 		}
-		for _, table := range []string{"journal_segment", "journal_head", "journal_count", "journal_counted"} {
+		for _, table := range []string{"journal_segment", "journal_head", "journal_count", "journal_counted", "journal_cut"} {
 			if _, err := tx.Exec(ctx, "DELETE FROM rillmark."+table+" WHERE source_id = $1", source); err != nil {
 				return err
 			}
@@ -110,9 +157,10 @@ func segmentRelation(source int64, generation int, first int64) string {
 	return fmt.Sprintf("journal_%d_%d_%020d", source, generation, first)
 }
 
-func (s *Store) segments(ctx context.Context, source int64, generation int) ([]segment, error) {
+// segments are those of all generations: offsets go on through a cut.
+func (s *Store) segments(ctx context.Context, source int64) ([]segment, error) {
 	rows, _ := s.pool.Query(ctx, `SELECT first_offset, relation FROM rillmark.journal_segment
-		WHERE source_id = $1 AND generation = $2 ORDER BY first_offset`, source, generation)
+		WHERE source_id = $1 ORDER BY first_offset, generation`, source)
 	segments, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (segment, error) {
 		var one segment
 		err := row.Scan(&one.first, &one.relation)

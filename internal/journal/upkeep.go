@@ -23,11 +23,7 @@ const (
 // younger than settle are left alone. One process at a time should merge a
 // source; two would do no harm, the later one's transaction fails.
 func (s *Store) Merge(ctx context.Context, source int64, settle time.Duration) (replaced int, err error) {
-	head, err := s.Head(ctx, source)
-	if err != nil {
-		return 0, err
-	}
-	segments, err := s.segments(ctx, source, head.Generation)
+	segments, err := s.segments(ctx, source)
 	if err != nil {
 		return 0, err
 	}
@@ -128,7 +124,7 @@ func (s *Store) Retain(ctx context.Context, source int64, age time.Duration, siz
 	if err != nil {
 		return 0, 0, err
 	}
-	segments, err := s.segments(ctx, source, head.Generation)
+	segments, err := s.segments(ctx, source)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -152,7 +148,7 @@ func (s *Store) Retain(ctx context.Context, source int64, age time.Duration, siz
 			break
 		}
 		first = segments[i+1].first
-		if err := s.dropSegment(ctx, source, head.Generation, segments[i], first); err != nil {
+		if err := s.dropSegment(ctx, source, segments[i], first); err != nil {
 			return first, dropped, fmt.Errorf("dropping the journal's oldest segment: %w", err)
 		}
 		total -= sizes[i]
@@ -161,7 +157,7 @@ func (s *Store) Retain(ctx context.Context, source int64, age time.Duration, siz
 	return first, dropped, nil
 }
 
-func (s *Store) dropSegment(ctx context.Context, source int64, generation int, old segment, first int64) error {
+func (s *Store) dropSegment(ctx context.Context, source int64, old segment, first int64) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		for _, step := range []struct {
 			sql  string
@@ -169,7 +165,7 @@ func (s *Store) dropSegment(ctx context.Context, source int64, generation int, o
 		}{
 			{"SET LOCAL lock_timeout = '5s'", nil},
 			{"UPDATE rillmark.journal_head SET first_offset = greatest(first_offset, $2) WHERE source_id = $1", []any{source, first}},
-			{"DELETE FROM rillmark.journal_segment WHERE source_id = $1 AND generation = $2 AND first_offset = $3", []any{source, generation, old.first}},
+			{"DELETE FROM rillmark.journal_segment WHERE source_id = $1 AND first_offset = $2", []any{source, old.first}},
 			{"DROP TABLE " + old.relation, nil},
 		} {
 			if _, err := tx.Exec(ctx, step.sql, step.args...); err != nil {

@@ -85,7 +85,7 @@ func (w *Writer) takeOver(ctx context.Context, force bool) (Head, error) {
 		return Head{}, fmt.Errorf("taking the journal over: %w", err)
 	}
 	w.generation, w.epoch, w.next = h.Generation, h.Epoch, h.Next
-	segments, err := w.store.segments(ctx, w.source, w.generation)
+	segments, err := w.store.segments(ctx, w.source)
 	if err != nil {
 		return Head{}, err
 	}

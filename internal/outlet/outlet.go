@@ -46,16 +46,25 @@ type Status struct {
 
 // Origin is what an outlet has to know of the journal it reads.
 type Origin struct {
-	Source     string
-	SourceID   int64
-	Database   string
-	Engine     change.Engine
+	Source   string
+	SourceID int64
+	Database string
+	Engine   change.Engine
+	// Generation is the newest; Cuts say which offsets belong to which, where
+	// there is more than one.
 	Generation int
+	Cuts       []journal.Cut
 }
 
 // Fill completes an event that a journal's reader filled.
 func (o *Origin) Fill(e *change.Event) {
 	e.Source, e.Generation, e.Database, e.Engine = o.Source, o.Generation, o.Database, o.Engine
+	for i := len(o.Cuts) - 1; i >= 0; i-- {
+		if o.Cuts[i].First <= e.Offset {
+			e.Generation = o.Cuts[i].Generation
+			break
+		}
+	}
 }
 
 // Outlet delivers one outlet until its context is done.

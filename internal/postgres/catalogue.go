@@ -2,9 +2,6 @@ package postgres
 
 import (
 	"context"
-	"fmt"
-	"slices"
-	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -29,11 +26,17 @@ type listed struct {
 	hasPrimary    bool
 	hasIndex      bool // a valid index for IdentityIndex
 	persistence   string
-	partition     bool
-	estimate      int64
-	mine          bool // the login may publish it
-	readable      bool
-	key           []string
+	foreign       bool
+	// root is the qualified name of the table that this one is a partition of.
+	root     string
+	rootOID  uint32
+	estimate int64
+	// hides says that row-level security hides rows from the login.
+	hides    bool
+	columns  []engine.TableColumn
+	mine     bool // the login may publish it
+	readable bool
+	key      []string
 }
 
 func (l *listed) name() string      { return l.schema + "." + l.table }
@@ -53,14 +56,13 @@ func (l *listed) updatable() bool {
 	}
 }
 
-// loadable reports whether the table's rows can be read beside its changes so
-// that both fold to the table: it needs a key, and all of its changes.
-func (l *listed) loadable() bool { return l.updatable() && len(l.key) > 0 }
-
 // list reads all tables of the source but the server's own.
 func list(ctx context.Context, q querier) ([]*listed, error) {
-	rows, _ := q.Query(ctx, `SELECT c.oid, n.nspname, c.relname, c.relreplident::text, c.relpersistence::text, c.relispartition,
-			greatest(c.reltuples, 0)::bigint,
+	rows, _ := q.Query(ctx, `SELECT c.oid, n.nspname, c.relname, c.relreplident::text, c.relpersistence::text, c.relkind = 'f',
+			coalesce(rn.nspname || '.' || rc.relname, ''), coalesce(rc.oid, 0),
+			greatest(c.reltuples, 0)::bigint, row_security_active(c.oid),
+			(SELECT jsonb_agg(jsonb_build_object('name', attname, 'type', format_type(atttypid, atttypmod)) ORDER BY attnum)
+				FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = ''),
 			pg_has_role(c.relowner, 'USAGE'), has_table_privilege(c.oid, 'SELECT'),
 			p.indrelid IS NOT NULL,
 			EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisreplident AND i.indisvalid AND i.indimmediate),
@@ -72,13 +74,15 @@ func list(ctx context.Context, q querier) ([]*listed, error) {
 		JOIN pg_namespace n ON n.oid = c.relnamespace
 		LEFT JOIN pg_index p ON p.indrelid = c.oid AND p.indisprimary AND p.indimmediate
 		LEFT JOIN pg_index ri ON ri.indrelid = c.oid AND ri.indisreplident AND ri.indisvalid AND c.relreplident = 'i'
-		WHERE c.relkind = 'r' AND c.relpersistence <> 't'
+		LEFT JOIN pg_class rc ON c.relispartition AND rc.oid = pg_partition_root(c.oid)
+		LEFT JOIN pg_namespace rn ON rn.oid = rc.relnamespace
+		WHERE c.relkind IN ('r', 'f') AND c.relpersistence <> 't'
 			AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
 		ORDER BY 2, 3`)
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (*listed, error) {
 		l := new(listed)
 		var identity string
-		err := row.Scan(&l.oid, &l.schema, &l.table, &identity, &l.persistence, &l.partition, &l.estimate,
+		err := row.Scan(&l.oid, &l.schema, &l.table, &identity, &l.persistence, &l.foreign, &l.root, &l.rootOID, &l.estimate, &l.hides, &l.columns,
 			&l.mine, &l.readable, &l.hasPrimary, &l.hasIndex, &l.key)
 		if err == nil && identity != "" {
 			l.identity = pgoutput.ReplicaIdentity(identity[0])
@@ -89,7 +93,11 @@ func list(ctx context.Context, q querier) ([]*listed, error) {
 
 // describe is the list's line as people see it.
 func (l *listed) describe(c *Config) engine.Table {
-	t := engine.Table{Name: l.name(), Captured: c.chooses(l.name()), Key: l.key, RowsEstimate: l.estimate, Partition: l.partition}
+	name, rule := c.target(l.name(), l.root)
+	t := engine.Table{Name: l.name(), Captured: rule != nil, Key: l.key, RowsEstimate: l.estimate, PartitionOf: l.root, Columns: l.columns}
+	if rule != nil && name != l.name() {
+		t.CapturedAs = name
+	}
 	switch l.identity {
 	case pgoutput.IdentityFull:
 		t.Identity = "row"
@@ -104,6 +112,9 @@ func (l *listed) describe(c *Config) engine.Table {
 		}
 	}
 	switch {
+	case l.foreign:
+		t.CannotPublish = "the table is foreign: its rows, and the log of their changes, are on another server. Capture it there"
+		t.Captured = false
 	case l.persistence == "u":
 		t.CannotPublish = "the table is unlogged: its changes are not in the log. ALTER TABLE " + l.sanitized() + " SET LOGGED"
 		t.Captured = false
@@ -111,8 +122,8 @@ func (l *listed) describe(c *Config) engine.Table {
 		t.InsertsOnly = true
 		t.Advice = "without a key only inserts and truncates are captured, since the server would refuse the application's updates and deletes. " +
 			"Add a primary key, or ALTER TABLE " + l.sanitized() + " REPLICA IDENTITY FULL"
-	case len(l.key) == 0:
-		t.Advice = "without a primary key the table's rows are not loaded, and consumers cannot tell two equal rows apart. Add a primary key"
+	case len(l.key) == 0 && (rule == nil || len(rule.Key) == 0):
+		t.Advice = "without a primary key consumers cannot tell two equal rows apart. Add one, or name the columns that tell rows apart as `key` in the table's rule"
 	case l.identity != pgoutput.IdentityFull:
 		t.Advice = "updates and deletes carry the old row's key alone. For whole old rows: ALTER TABLE " + l.sanitized() + " REPLICA IDENTITY FULL"
 	}
@@ -131,6 +142,8 @@ type attribute struct {
 	element  *typeInfo
 	// defaulted columns fill the rows that are there when they are added.
 	defaulted bool
+	// toasted columns may be stored out of line.
+	toasted bool
 }
 
 // typeInfo is a type below its domains.
@@ -158,7 +171,7 @@ func attributes(ctx context.Context, q querier, oid uint32) ([]attribute, error)
 			UNION ALL
 			SELECT attnum, typbasetype FROM element JOIN pg_type t ON t.oid = element.type WHERE typtype = 'd'
 		)
-		SELECT a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.atthasmissing OR a.atthasdef OR a.attidentity <> '',
+		SELECT a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p',
 			coalesce((SELECT k.place FROM key, unnest(key.indkey) WITH ORDINALITY AS k(attnum, place)
 				WHERE k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0),
 			b.oid, b.typtype::text, b.typcategory::text, ascii(b.typdelim::text),
@@ -178,7 +191,7 @@ func attributes(ctx context.Context, q querier, oid uint32) ([]attribute, error)
 		var elementKind, elementCategory *string
 		var elementDelimiter *int
 		var elementLabels []string
-		err := row.Scan(&a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.keyPlace,
+		err := row.Scan(&a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.keyPlace,
 			&a.base.oid, &a.base.kind, &a.base.category, &delimiter, &a.base.labels,
 			&elementOID, &elementKind, &elementCategory, &elementDelimiter, &elementLabels)
 		if err != nil {
@@ -265,115 +278,4 @@ func (a *attribute) column() (change.Column, converter) {
 		c.Labels = a.base.labels
 	}
 	return c, convert
-}
-
-// layout is a schema version with all that is needed to read its rows.
-type layout struct {
-	oid     uint32
-	name    string
-	schema  *change.Schema
-	convert []converter
-	types   []uint32
-	mods    []int32
-	// defaulted says of each column whether adding it filled existing rows.
-	defaulted []bool
-}
-
-func newLayout(oid uint32, name string, from []attribute, guessed bool) *layout {
-	l := &layout{oid: oid, name: name}
-	columns := make([]change.Column, len(from))
-	for i := range from {
-		var convert converter
-		columns[i], convert = from[i].column()
-		l.convert = append(l.convert, convert)
-		l.types = append(l.types, from[i].typeOID)
-		l.mods = append(l.mods, from[i].typeMod)
-		l.defaulted = append(l.defaulted, from[i].defaulted)
-	}
-	l.schema = change.NewSchema(change.PostgreSQL, name, columns, guessed)
-	return l
-}
-
-// rewrites reports whether going from old to l changed rows without a row in the
-// log: a column came and filled them, or one changed its type.
-func (l *layout) rewrites(old *change.Schema) bool {
-	types := make(map[string]string, len(old.Columns))
-	for _, c := range old.Columns {
-		types[c.Name] = c.Type
-	}
-	for i, c := range l.schema.Columns {
-		before, was := types[c.Name]
-		if was && before != c.Type || !was && l.defaulted[i] {
-			return true
-		}
-	}
-	return false
-}
-
-// catalogueLayout is a table's layout as the catalogue has it now.
-func catalogueLayout(ctx context.Context, q querier, oid uint32, name string) (*layout, error) {
-	found, err := attributes(ctx, q, oid)
-	if err != nil {
-		return nil, fmt.Errorf("looking up the columns of %s: %w", name, err)
-	}
-	return newLayout(oid, name, found, false), nil
-}
-
-// relationLayout is the layout that a Relation message announces, completed from
-// the catalogue, which may have gone on since: where both disagree and the table's
-// known version does not fit either, the version is marked as guessed.
-func relationLayout(ctx context.Context, q querier, m *pgoutput.Relation, known *change.Schema) (*layout, error) {
-	name := m.Namespace + "." + m.Name
-	found, err := attributes(ctx, q, m.OID)
-	if err != nil {
-		return nil, fmt.Errorf("looking up the columns of %s: %w", name, err)
-	}
-	byName := make(map[string]attribute, len(found))
-	for _, a := range found {
-		byName[a.name] = a
-	}
-	guessed := len(found) != len(m.Columns)
-	agreed := make([]attribute, len(m.Columns))
-	for i, c := range m.Columns {
-		a, known := byName[c.Name]
-		if !known || a.typeOID != c.TypeOID || a.typeMod != c.TypeMod {
-			guessed = true
-			if a, err = lostAttribute(ctx, q, c, m.ReplicaIdentity); err != nil {
-				return nil, fmt.Errorf("looking up type %d of column %s of %s: %w", c.TypeOID, c.Name, name, err)
-			}
-			if c.Identity && m.ReplicaIdentity != pgoutput.IdentityFull {
-				a.keyPlace = 1 + keyPlaces(agreed[:i])
-			}
-		}
-		agreed[i] = a
-	}
-	l := newLayout(m.OID, name, agreed, guessed)
-	if guessed && known != nil && sameColumns(l.schema, known) {
-		l.schema = known
-	}
-	return l, nil
-}
-
-// sameColumns reports whether two versions name the same columns of the same
-// types, whatever else is known of them.
-func sameColumns(a, b *change.Schema) bool {
-	return slices.EqualFunc(a.Columns, b.Columns, func(x, y change.Column) bool { return x.Name == y.Name && x.Type == y.Type && x.Rule == y.Rule })
-}
-
-func keyPlaces(attributes []attribute) (places int) {
-	for _, a := range attributes {
-		places = max(places, a.keyPlace)
-	}
-	return places
-}
-
-// lostAttribute is a column that the catalogue no longer has as the log has it.
-func lostAttribute(ctx context.Context, q querier, c pgoutput.RelationColumn, _ pgoutput.ReplicaIdentity) (attribute, error) {
-	a := attribute{name: c.Name, typeOID: c.TypeOID, typeMod: c.TypeMod, base: typeInfo{oid: c.TypeOID}}
-	err := q.QueryRow(ctx, "SELECT format_type($1, $2), coalesce((SELECT typtype::text FROM pg_type WHERE oid = $1), '')", c.TypeOID, c.TypeMod).
-		Scan(&a.typeName, &a.base.kind)
-	if strings.Contains(a.typeName, "???") {
-		a.typeName = fmt.Sprintf("dropped type %d", c.TypeOID)
-	}
-	return a, err
 }

@@ -9,16 +9,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-
-	"rillmark/internal/shape"
 )
-
-// TableRule says whether the tables that a pattern matches are captured. The
-// first rule that matches a table decides; a table that none matches is left out.
-type TableRule struct {
-	Match  shape.Pattern
-	Active bool
-}
 
 // Config is one PostgreSQL source.
 type Config struct {
@@ -28,8 +19,15 @@ type Config struct {
 	// Connection is a complete set of parameters; see [Connection].
 	Connection *pgx.ConnConfig
 	Rules      []TableRule
-	// Load says whether rows that exist already are read first.
-	Load bool
+	// HashKey is what columns are hashed under; needed where a rule hashes.
+	HashKey []byte
+	// Load says whether rows that exist already are read first, LoadOnly that the
+	// run ends, with [engine.ErrComplete], once all of them are.
+	Load     bool
+	LoadOnly bool
+	// From, where not zero, is the place from which an administrator's slot is
+	// followed the first time.
+	From LSN
 	// Slot and Publication, where given, are an administrator's: used as they
 	// are, never made, changed or removed by us.
 	Slot        string
@@ -46,6 +44,11 @@ type Config struct {
 	SilenceAfter time.Duration
 	// ChunkBytes is how much of a table a load reads at a time. Default 1 MiB.
 	ChunkBytes int
+	// LoadSessions read at once while tables are loaded. Default 2.
+	LoadSessions int
+	// LargestValue is the size in bytes above which a value is left out of its
+	// event. Default 64 MiB.
+	LargestValue int64
 }
 
 func (c *Config) defaults() {
@@ -61,19 +64,30 @@ func (c *Config) defaults() {
 	if c.ChunkBytes <= 0 {
 		c.ChunkBytes = 1 << 20
 	}
+	if c.LoadSessions <= 0 {
+		c.LoadSessions = 2
+	}
+	if c.LargestValue <= 0 {
+		c.LargestValue = 64 << 20
+	}
 }
 
 // Connection puts parameters together. tls is one of disable, prefer, require
-// (encrypted, the server's name not checked) and verify-full.
-func Connection(host string, port int, database, user, password, tls string) (*pgx.ConnConfig, error) {
+// (encrypted, the server's name not checked) and verify-full; root, where not
+// empty, is the file of the certificates that verify-full trusts.
+func Connection(host string, port int, database, user, password, tls, root string) (*pgx.ConnConfig, error) {
 	if tls == "" {
 		tls = "prefer"
 	}
 	quote := func(s string) string {
 		return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s) + "'"
 	}
-	config, err := pgx.ParseConfig("host=" + quote(host) + " port=" + strconv.Itoa(port) + " dbname=" + quote(database) +
-		" user=" + quote(user) + " sslmode=" + quote(tls) + " connect_timeout=10")
+	text := "host=" + quote(host) + " port=" + strconv.Itoa(port) + " dbname=" + quote(database) +
+		" user=" + quote(user) + " sslmode=" + quote(tls) + " connect_timeout=10"
+	if root != "" {
+		text += " sslrootcert=" + quote(root)
+	}
+	config, err := pgx.ParseConfig(text)
 	if err != nil {
 		return nil, fmt.Errorf("the connection's parameters: %w", err)
 	}
@@ -89,6 +103,7 @@ var sessionParameters = map[string]string{
 	"extra_float_digits":                  "3",
 	"bytea_output":                        "hex",
 	"TimeZone":                            "UTC",
+	"search_path":                         "pg_catalog",
 	"client_encoding":                     "UTF8",
 	"statement_timeout":                   "0",
 	"lock_timeout":                        "0",
@@ -133,14 +148,4 @@ func (c *Config) publications() []string {
 	}
 	name := identifier(c.Source)
 	return []string{name, name + "_inserts"}
-}
-
-// chooses reports whether the rules capture a table.
-func (c *Config) chooses(table string) bool {
-	for _, rule := range c.Rules {
-		if rule.Match.Matches(table) {
-			return rule.Active
-		}
-	}
-	return false
 }

@@ -55,6 +55,15 @@ func (c *Config) explain(err error) error {
 		case server.Code == "53300":
 			return &engine.Fault{Code: "no-free-connection", Cause: cause, Message: fmt.Sprintf("the source at %s has no free connection or WAL sender", at),
 				Fix: "close some, or raise max_connections or max_wal_senders"}
+		case server.Code == "42704" && strings.HasPrefix(server.Message, "publication "):
+			name, _, _ := strings.Cut(strings.TrimPrefix(server.Message, "publication "), " does not")
+			return publicationGone(strings.Trim(name, `"`), cause)
+		case server.Code == "58P01" && strings.Contains(server.Message, "requested WAL segment"),
+			server.Code == "55000" && strings.Contains(server.Message, "can no longer get changes from replication slot"):
+			return &engine.Fault{Code: "slot-lost", Final: true, Cause: cause, Message: fmt.Sprintf("the source at %s has removed log that the replication slot %q still needed", at, c.slotName()),
+				Fix: "raise max_slot_wal_keep_size; then, " + anew}
+		case server.Code == "42704" && strings.HasPrefix(server.Message, "replication slot "):
+			return &engine.Fault{Code: "slot-gone", Final: true, Cause: cause, Message: fmt.Sprintf("the replication slot %q on %s is gone", c.slotName(), at), Fix: anew}
 		case server.Code == "55000" && strings.Contains(server.Message, "wal_level"):
 			return walLevelFault(at, cause)
 		case strings.HasPrefix(server.Code, "57P"):

@@ -56,7 +56,7 @@ func TestASnapshotSeesWhatItSees(t *testing.T) {
 // TestAChunkIsLaidOver goes through what can come between a chunk's marks from a
 // transaction that its snapshot did not see.
 func TestAChunkIsLaidOver(t *testing.T) {
-	schema := change.NewSchema(change.PostgreSQL, "public.loans", []change.Column{{Name: "id", Rule: change.RuleInteger, Key: 1}, {Name: "note", Rule: change.RuleText}, {Name: "essay", Rule: change.RuleText}}, false)
+	schema := change.NewSchema(change.PostgreSQL, "public.loans", []change.Column{{Name: "id", Rule: change.RuleInteger, Key: 1}, {Name: "note", Rule: change.RuleText}, {Name: "essay", Rule: change.RuleText}}, nil, false)
 	row := func(values ...string) []change.Value {
 		image := make([]change.Value, len(values))
 		for i, v := range values {

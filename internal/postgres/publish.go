@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -14,6 +15,67 @@ import (
 	"rillmark/internal/engine"
 )
 
+// captured is a table in events: one of the source's, or a partitioned one with
+// those that hold its rows.
+type captured struct {
+	name    string
+	rule    *TableRule
+	members []*listed
+	mapped  bool // its rows carry the root's name
+}
+
+func (c *captured) all(is func(*listed) bool) bool {
+	for _, l := range c.members {
+		if !is(l) {
+			return false
+		}
+	}
+	return true
+}
+
+func (c *captured) estimate() (rows int64) {
+	for _, l := range c.members {
+		rows += l.estimate
+	}
+	return rows
+}
+
+// key is what tells the table's rows apart; empty where nothing does.
+func (c *captured) key() []string {
+	if key := c.members[0].key; len(key) > 0 {
+		return key
+	}
+	return c.rule.Key
+}
+
+// memberNames are the partitions of a table that is captured under its root's name.
+func (c *captured) memberNames() []string {
+	if !c.mapped {
+		return nil
+	}
+	names := make([]string, len(c.members))
+	for i, l := range c.members {
+		names[i] = l.name()
+	}
+	return names
+}
+
+// choose is what the rules capture of the listed tables.
+func (c *Config) choose(all []*listed) map[string]*captured {
+	chosen := make(map[string]*captured)
+	for _, l := range all {
+		name, rule := c.target(l.name(), l.root)
+		if rule == nil || l.persistence != "p" || l.foreign {
+			continue
+		}
+		if chosen[name] == nil {
+			chosen[name] = &captured{name: name, rule: rule, mapped: name != l.name()}
+		}
+		chosen[name].members = append(chosen[name].members, l)
+	}
+	return chosen
+}
+
 // publish brings the publications to what the rules choose and notes each
 // table's state. The first time it is called before the goroutines run; later
 // by keepPublishing. An administrator's publication is only looked at.
@@ -22,20 +84,26 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 	if err != nil {
 		return fmt.Errorf("listing the source's tables: %w", err)
 	}
-	chosen := make(map[string]*listed)
-	for _, l := range all {
-		if l.persistence == "p" && r.config.chooses(l.name()) {
-			chosen[l.name()] = l
-		}
-	}
+	chosen := r.config.choose(all)
 	if first && len(chosen) == 0 {
 		return r.noTables(all)
 	}
 	var faults map[string]string
 	if r.config.Publication == "" {
-		if faults, err = r.config.alignPublications(ctx, conn, chosen); err != nil {
+		if err := r.config.havePublications(ctx, conn, r.resumed || !first); err != nil {
 			return err
 		}
+		members := make(map[string]*listed)
+		for _, c := range chosen {
+			for _, l := range c.members {
+				members[l.name()] = l
+			}
+		}
+		if faults, err = r.config.alignPublications(ctx, conn, members); err != nil {
+			return err
+		}
+	} else if err := r.config.haveNamed(ctx, conn); err != nil {
+		return err
 	}
 	published, err := publishedTables(ctx, conn, r.config.publications())
 	if err != nil {
@@ -68,22 +136,48 @@ func (r *run) noTables(all []*listed) error {
 		strings.Join(rules, ", "), r.config.Connection.Database, have), Fix: "correct the rules; `rillmark source tables` lists what is there"}
 }
 
+// havePublications makes the publications that are ours, where they may still be
+// made: one that is made after the slot is of no use to it.
+func (c *Config) havePublications(ctx context.Context, conn *pgx.Conn, slotIsThere bool) error {
+	kinds := []string{"insert, update, delete, truncate", "insert, truncate"}
+	for i, name := range c.publications() {
+		var exists bool
+		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_publication WHERE pubname = $1)", name).Scan(&exists); err != nil {
+			return err
+		}
+		if exists {
+			continue
+		}
+		if slotIsThere {
+			return publicationGone(name, nil)
+		}
+		if _, err := conn.Exec(ctx, "CREATE PUBLICATION "+quoted(name)+" WITH (publish = '"+kinds[i]+"')"); err != nil {
+			return c.publicationFault(err)
+		}
+	}
+	return nil
+}
+
+// haveNamed looks for an administrator's publication.
+func (c *Config) haveNamed(ctx context.Context, conn *pgx.Conn) error {
+	var exists bool
+	err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_publication WHERE pubname = $1)", c.Publication).Scan(&exists)
+	if err == nil && !exists {
+		return &engine.Fault{Code: "no-publication", Message: fmt.Sprintf("the publication %q, which the definition names, is not there", c.Publication),
+			Fix: "CREATE PUBLICATION " + quoted(c.Publication) + " FOR TABLE …, or leave the publication out of the definition"}
+	}
+	return err
+}
+
+func publicationGone(name string, cause error) error {
+	return &engine.Fault{Code: "publication-gone", Final: true, Cause: cause,
+		Message: fmt.Sprintf("the publication %q was dropped: what was written since cannot be read any more, not even when it is made again", name), Fix: anew}
+}
+
 // alignPublications makes what is missing, table by table, so that one that may
 // not be published leaves the others alone. It returns why, by table.
 func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen map[string]*listed) (map[string]string, error) {
 	names := c.publications()
-	kinds := []string{"insert, update, delete, truncate", "insert, truncate"}
-	for i, name := range names {
-		var exists bool
-		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_publication WHERE pubname = $1)", name).Scan(&exists); err != nil {
-			return nil, err
-		}
-		if !exists {
-			if _, err := conn.Exec(ctx, "CREATE PUBLICATION "+quoted(name)+" WITH (publish = '"+kinds[i]+"')"); err != nil {
-				return nil, c.publicationFault(err)
-			}
-		}
-	}
 	members := make([]map[string]bool, len(names))
 	for i, name := range names {
 		var err error
@@ -168,28 +262,31 @@ func publishedTables(ctx context.Context, q querier, publications []string) (map
 }
 
 // noteTables puts the tables' states on record; the lock is held.
-func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*listed, published map[string]bool, faults map[string]string, first bool) error {
-	for name, l := range chosen {
+func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*captured, published map[string]bool, faults map[string]string, first bool) error {
+	for name, c := range chosen {
 		t := r.tables[name]
-		before := engine.TableState{}
 		if t == nil {
 			t = r.newTable(name)
-		} else {
-			before = t.state
 		}
+		before := t.state
+		t.captured = c
 		s := &t.state
+		s.RowsEstimate = max(c.estimate(), s.RowsEstimate*int64(btoi(t.load != nil)))
+		unpublished := slices.IndexFunc(c.members, func(l *listed) bool { return !published[l.name()] })
 		switch {
-		case !published[name]:
-			s.State, s.Note = engine.StateUnpublished, faults[name]
+		case unpublished >= 0:
+			l := c.members[unpublished]
+			s.State, s.Note = engine.StateUnpublished, faults[l.name()]
 			if s.Note == "" {
-				s.Note = "the publication " + r.config.Publication + " does not have this table: ALTER PUBLICATION " + quoted(r.config.Publication) + " ADD TABLE " + l.sanitized()
+				s.Note = "the publication " + r.config.Publication + " does not have " + l.name() + ": ALTER PUBLICATION " + quoted(r.config.Publication) + " ADD TABLE " + l.sanitized()
 			}
-		case s.State == engine.StateNew || s.State == engine.StateUnpublished || s.State == engine.StateGone || hasNewKey(s, l):
-			if r.config.Load && l.loadable() {
+		case s.State == engine.StateNew || s.State == engine.StateUnpublished || s.State == engine.StateGone || s.State == engine.StateLoaded || hasNewKey(s, c):
+			if r.config.Load {
 				r.wantLoad(t)
 			} else {
 				t.load = nil
 			}
+			s.Rule, s.Members = c.rule.digest(), c.memberNames()
 			if first && r.resumed {
 				continue // keepPublishing goes on with it, without holding up the rest
 			}
@@ -197,8 +294,10 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			// published is in no stream: wait for those that hold it. A slot
 			// that is only being made waits for them by itself.
 			if !first {
-				if err := r.waitForWriters(ctx, conn, l); err != nil {
-					return err
+				for _, l := range c.members {
+					if err := r.waitForWriters(ctx, conn, l); err != nil {
+						return err
+					}
 				}
 			}
 			s.State, s.Note = engine.StateFollowing, ""
@@ -209,20 +308,28 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		case s.State == engine.StateToLoad || s.State == engine.StateLoading:
 			r.wantLoad(t)
 			r.releaseLoad(t)
+			s.Rule = c.rule.digest()
 		}
-		s.RowsEstimate = l.estimate
+		if err := r.noteMembers(ctx, conn, t, c); err != nil {
+			return err
+		}
+		if s.Rule != c.rule.digest() && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
+			s.Rule = c.rule.digest()
+			r.rewritten(t, "the table's rule has changed, and events before that follow the old one")
+		}
 		if s.State == engine.StateFollowing {
 			s.Note = ""
-			if !l.updatable() {
-				s.Note = noKey + "only inserts and truncates are captured, and rows that exist already are not loaded"
-			} else if len(l.key) == 0 {
-				s.Note = noKey + "rows that exist already are not loaded"
+			switch {
+			case !c.all((*listed).updatable):
+				s.Note = noKey + "only inserts and truncates are captured"
+			case len(c.key()) == 0:
+				s.Note = noKey + "consumers cannot tell two equal rows apart"
 			}
 		}
-		if before.State != s.State || before.Note != s.Note {
-			r.sink.Table(*s)
+		if before.State != s.State || before.Note != s.Note || before.Rule != s.Rule {
+			r.sink.Table(t.progressState())
 			r.sink.Touch()
-			if !first {
+			if !first && before.State != s.State {
 				r.sink.Report(engine.Report{Level: "info", Event: "table-" + s.State, Message: name + " " + s.Note})
 			}
 		}
@@ -230,20 +337,88 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 	for name, t := range r.tables {
 		if chosen[name] == nil && t.state.State != engine.StateGone && t.state.State != engine.StateNew {
 			t.state.State, t.state.Note, t.load = engine.StateGone, "dropped or renamed in the source, or no longer chosen by a rule", nil
-			r.sink.Table(t.state)
+			r.sink.Table(t.progressState())
 			r.sink.Touch()
+		}
+	}
+	r.wakeLoaders()
+	return nil
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// noteMembers follows the partitions of a table that is captured under its
+// root's name: rows that came with a new one are read, rows that went with an
+// old one went without an event. The lock is held.
+func (r *run) noteMembers(ctx context.Context, conn *pgx.Conn, t *table, c *captured) error {
+	s := &t.state
+	now := c.memberNames()
+	if slices.Equal(now, s.Members) || s.State == engine.StateNew || s.State == engine.StateUnpublished {
+		return nil
+	}
+	was := s.Members
+	s.Members = now
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
+	if slices.ContainsFunc(was, func(name string) bool { return !slices.Contains(now, name) }) {
+		r.rewritten(t, "a partition was detached or dropped, and its rows went without an event")
+		return nil
+	}
+	for _, l := range c.members {
+		if slices.Contains(was, l.name()) {
+			continue
+		}
+		if err := r.waitForWriters(ctx, conn, l); err != nil {
+			return err
+		}
+		if t.load != nil && t.load.progress.Leaves != nil {
+			t.load.progress.Leaves = append(t.load.progress.Leaves, l.name())
+		} else if t.load != nil {
+			t.load.restart() // its order may have passed the new rows already
+		} else if r.config.Load {
+			r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: t.state.Table + ": the rows of its new partition " + l.name() + " are read"})
+			t.load = &tableLoad{ready: true, progress: progress{Partial: true, Leaves: []string{l.name()}, Then: s.State, ThenNote: s.Note}}
+			s.State = engine.StateLoading
+			r.sink.Table(t.progressState())
 		}
 	}
 	return nil
 }
 
+// rewritten is for a table whose rows have changed without an event: it is
+// loaded anew, or shown as stale, as its rule says. The lock is held.
+func (r *run) rewritten(t *table, why string) {
+	if t.load != nil {
+		t.load.restart()
+		return
+	}
+	if t.state.State != engine.StateFollowing && t.state.State != engine.StateStale && t.state.State != engine.StateFailed {
+		return
+	}
+	if t.rule() != nil && t.rule().ReloadRewritten && r.config.Load {
+		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
+		t.load = &tableLoad{ready: true}
+		r.wakeLoaders()
+	} else {
+		t.state.State, t.state.Note = engine.StateStale, why+": reload the table with `rillmark source reload`"
+	}
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
+	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.state.State, Message: t.state.Table + ": " + why})
+}
+
 // noKey begins the note of a table that is followed and not loaded.
 const noKey = "no key: "
 
-// hasNewKey reports whether a table that could not be loaded for want of a key
-// has been given one.
-func hasNewKey(s *engine.TableState, l *listed) bool {
-	return s.State == engine.StateFollowing && strings.HasPrefix(s.Note, noKey) && l.loadable()
+// hasNewKey reports whether a table that was loaded without a key has been given
+// one: consumers then want its rows by that key.
+func hasNewKey(s *engine.TableState, c *captured) bool {
+	return s.State == engine.StateFollowing && strings.HasPrefix(s.Note, noKey) && c.all((*listed).updatable) && len(c.key()) > 0
 }
 
 // waitForWriters waits until every transaction that holds a write lock on a

@@ -17,20 +17,36 @@ import (
 // relate takes a Relation message: the first of a table, or a changed one.
 func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 	rel := &relation{message: m}
-	name := m.Namespace + "." + m.Name
+	own := m.Namespace + "." + m.Name
 	r.relations[m.OID] = rel
 	r.last = nil
-	if !r.config.chooses(name) {
+	root := ""
+	if r.config.mapsPartitions() {
+		var err error
+		if root, err = rootName(ctx, r.control, m.OID); err != nil {
+			return fmt.Errorf("looking up the root of %s: %w", own, err)
+		}
+	}
+	name, rule := r.config.target(own, root)
+	if rule == nil {
 		rel.skipped = true
 		return nil
 	}
+	rel.own, rel.rule = own, rule
 	var known *change.Schema
 	if t := r.tables[name]; t != nil {
 		known = t.state.Schema
 	}
 	var err error
-	if rel.layout, err = relationLayout(ctx, r.control, m, known); err != nil {
+	if rel.layout, err = r.config.relationLayout(ctx, r.control, m, name, rule, known); err != nil {
 		return err
+	}
+	if known != nil {
+		if column := rel.layout.exposes(known); column != "" {
+			return &engine.Fault{Code: "private-column-gone", Final: true,
+				Message: fmt.Sprintf("column %q of %s, which the rules keep private, is gone and another has come: if it was renamed, its values would be captured as they are", column, name),
+				Fix:     "say in the source's rules how the new column is treated (keep, drop, mask or hash); nothing was lost, capture waits there"}
+		}
 	}
 	if rel.table = r.tables[name]; rel.table == nil {
 		// Published and chosen, but not listed yet: it came into being a moment ago.
@@ -44,6 +60,14 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 		rel.table.load.relationChanged(rel.layout)
 	}
 	return nil
+}
+
+// rootName is the qualified name of the table that a partition belongs to; empty
+// for one that is none.
+func rootName(ctx context.Context, q querier, oid uint32) (name string, err error) {
+	err = q.QueryRow(ctx, `SELECT coalesce((SELECT n.nspname || '.' || r.relname FROM pg_class c JOIN pg_class r ON r.oid = pg_partition_root(c.oid)
+		JOIN pg_namespace n ON n.oid = r.relnamespace WHERE c.oid = $1 AND c.relispartition), '')`, oid).Scan(&name)
+	return name, err
 }
 
 // adopt makes a layout the table's current one and, where it is new, adds the
@@ -65,27 +89,26 @@ func (r *run) adopt(t *table, l *layout, place LSN) {
 	}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: l.name, Schema: l.schema, Place: uint64(place), Body: encoded})
 	t.state.Schema = l.schema
-	if body.Rewrites && t.load == nil {
-		t.state.State = engine.StateStale
-		t.state.Note = "a schema change filled or changed rows without an event: reload the table with `rillmark source reload`"
-		r.sink.Report(engine.Report{Level: "warn", Event: "table-stale", Message: l.name + ": " + t.state.Note})
+	if body.Rewrites {
+		r.rewritten(t, "a schema change filled or changed rows without an event")
 	}
-	r.sink.Table(t.state)
+	r.sink.Table(t.progressState())
 }
 
-// convert fills image with a tuple's values. where says what a marker of an
-// unchanged value falls back to: the old row's value where that is known.
+// convert fills image with the captured columns of a tuple. where says what a
+// marker of an unchanged value falls back to: the old row's value where that is
+// known.
 func (r *run) convert(l *layout, tuple []pgoutput.TupleColumn, image []change.Value, fallback []change.Value) ([]change.Value, error) {
-	n := len(l.convert)
-	if len(tuple) != n {
-		return nil, fmt.Errorf("a row of %d columns where %d were announced", len(tuple), n)
+	if len(tuple) != len(l.raw) {
+		return nil, fmt.Errorf("a row of %d columns where %d were announced", len(tuple), len(l.raw))
 	}
+	n := len(l.from)
 	if cap(image) < n {
 		image = make([]change.Value, n)
 	}
 	image = image[:n]
-	for i := range tuple {
-		switch c := &tuple[i]; c.Kind {
+	for i, from := range l.from {
+		switch c := &tuple[from]; c.Kind {
 		case pgoutput.KindText:
 			convert := l.convert[i]
 			if convert == nil {
@@ -113,6 +136,57 @@ func (r *run) convert(l *layout, tuple []pgoutput.TupleColumn, image []change.Va
 	return image, nil
 }
 
+// verdict is what a rule's filter says of a row.
+type verdict int8
+
+const (
+	fails verdict = iota
+	holds
+	unknown // a value that it needs is not in the log
+)
+
+// admits asks the filter about the row of a tuple; of a key tuple only the
+// identity's columns are known, and fallback is the old row where there is one.
+func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyOnly bool) verdict {
+	l := rel.layout
+	if l.condition == nil {
+		return holds
+	}
+	var scratch []byte
+	held, known := l.condition.Holds(func(i int) change.Value {
+		c := &tuple[i]
+		if keyOnly && !rel.message.Columns[i].Identity {
+			return change.Value{}
+		}
+		if c.Kind == pgoutput.KindUnchanged && fallback != nil {
+			c = &fallback[i]
+		}
+		switch c.Kind {
+		case pgoutput.KindNull:
+			return change.NullValue()
+		case pgoutput.KindText:
+			if convert := l.raw[i].convert; convert != nil {
+				start := len(scratch)
+				grown, err := convert(scratch, c.Data)
+				if err != nil {
+					return change.NullValue()
+				}
+				scratch = grown
+				return change.Value{Presence: change.Present, Text: grown[start:]}
+			}
+			return change.Value{Presence: change.Present, Text: c.Data}
+		}
+		return change.Value{}
+	})
+	switch {
+	case !known:
+		return unknown
+	case held:
+		return holds
+	}
+	return fails
+}
+
 func (r *run) cannotDecode(rel *relation, err error) error {
 	return &engine.Fault{Code: "cannot-decode", Final: true, Cause: err,
 		Message: fmt.Sprintf("table %s: the row at %s of the log cannot be decoded", rel.layout.name, LSN(r.row.Place)),
@@ -130,37 +204,113 @@ func (r *run) insert(rel *relation, m *pgoutput.Insert) (err error) {
 }
 
 func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
+	was, is := holds, holds
+	if rel.rule.choosy() {
+		was, is = r.was, r.is
+	}
 	r.adopt(rel.table, rel.layout, LSN(r.row.Place))
 	var before []change.Value
+	var fallback []change.Value
 	switch m.OldKind {
 	case pgoutput.OldRow:
 		if r.image[0], err = r.convert(rel.layout, m.Old, r.image[0], nil); err != nil {
 			return r.cannotDecode(rel, err)
 		}
-		before = r.image[0]
-		r.image[1], err = r.convert(rel.layout, m.New, r.image[1], before)
+		before, fallback = r.image[0], r.image[0]
 	case pgoutput.OldKey:
 		if before, err = r.keyImage(rel, m.Old); err != nil {
 			return r.cannotDecode(rel, err)
 		}
-		r.image[1], err = r.convert(rel.layout, m.New, r.image[1], nil)
-	default:
-		r.image[1], err = r.convert(rel.layout, m.New, r.image[1], nil)
 	}
-	if err != nil {
+	if r.image[1], err = r.convert(rel.layout, m.New, r.image[1], fallback); err != nil {
 		return r.cannotDecode(rel, err)
 	}
 	after := r.image[1]
-	if before != nil && r.keyChanged(rel, before, after) {
+	rekeyed := before != nil && r.keyChanged(rel, before, after)
+	switch {
+	case is == fails: // the row has left the filter
+		if before == nil {
+			before = r.keyOf(rel, after)
+		}
+		r.row.Operation, r.row.Before = change.Delete, r.recorded(rel, before)
+	case was == fails: // it has entered
+		r.row.Operation, r.row.After = change.Insert, after
+	case rekeyed:
 		r.rekey(rel, before, after, m.New)
 		return nil
+	default:
+		if m.OldKind == pgoutput.OldKey || rel.rule.Image != ImageBoth {
+			before = nil // the key alone, and unchanged: no image of the old row
+		}
+		r.row.Operation, r.row.Before, r.row.After = change.Update, before, after
+		if load := rel.table.load; load != nil && load.movesRows() && omits(after) {
+			load.readAgain(rel.layout, m.New)
+			r.sink.Table(rel.table.progressState())
+		}
 	}
-	if m.OldKind == pgoutput.OldKey {
-		before = nil // the key alone, and unchanged: no image of the old row
-	}
-	r.row.Operation, r.row.Before, r.row.After = change.Update, before, after
 	r.add(rel)
 	return nil
+}
+
+// concerns reports whether an update of a choosy table brings an event: not one
+// of a row that was outside of the filter and stays there, and, where the rule
+// says so, not one that touches no captured column.
+func (r *run) concerns(rel *relation, m *pgoutput.Update) bool {
+	r.was, r.is = r.verdicts(rel, m)
+	if r.was == fails && r.is == fails {
+		return false
+	}
+	if !rel.rule.SkipUntouched || m.OldKind != pgoutput.OldRow || r.was != r.is {
+		return true
+	}
+	for _, i := range rel.layout.from {
+		before, after := &m.Old[i], &m.New[i]
+		if after.Kind != pgoutput.KindUnchanged && (before.Kind != after.Kind || !bytes.Equal(before.Data, after.Data)) {
+			return true
+		}
+	}
+	return false
+}
+
+// verdicts is what the filter says of the old and of the new row.
+func (r *run) verdicts(rel *relation, m *pgoutput.Update) (was, is verdict) {
+	if rel.layout.condition == nil {
+		return holds, holds
+	}
+	switch m.OldKind {
+	case pgoutput.OldRow:
+		return r.admits(rel, m.Old, nil, false), r.admits(rel, m.New, m.Old, false)
+	case pgoutput.OldKey:
+		return r.admits(rel, m.Old, nil, true), r.admits(rel, m.New, nil, false)
+	default: // the identity has not changed
+		return r.admits(rel, m.New, nil, true), r.admits(rel, m.New, nil, false)
+	}
+}
+
+// keyOf is a row's image of which only the key is there.
+func (r *run) keyOf(rel *relation, row []change.Value) []change.Value {
+	image := slices.Grow(r.image[0][:0], len(row))[:len(row)]
+	r.image[0] = image
+	for i := range row {
+		image[i] = change.Value{}
+		if rel.layout.schema.Columns[i].Key > 0 {
+			image[i] = row[i]
+		}
+	}
+	return image
+}
+
+// recorded is what a rule records of an old row.
+func (r *run) recorded(rel *relation, before []change.Value) []change.Value {
+	if rel.rule.Image == ImageBoth {
+		return before
+	}
+	for i := range before {
+		if rel.layout.schema.Columns[i].Key == 0 && len(rel.layout.schema.Key()) > 0 {
+			before[i] = change.Value{}
+		}
+	}
+	return before
 }
 
 // keyImage is an image of which only the identity's columns were carried: in an
@@ -169,8 +319,8 @@ func (r *run) keyImage(rel *relation, old []pgoutput.TupleColumn) (image []chang
 	if r.image[0], err = r.convert(rel.layout, old, r.image[0], nil); err != nil {
 		return nil, err
 	}
-	for i, c := range rel.message.Columns {
-		if !c.Identity {
+	for i, from := range rel.layout.from {
+		if !rel.message.Columns[from].Identity {
 			r.image[0][i] = change.Value{}
 		}
 	}
@@ -191,12 +341,12 @@ func (r *run) keyChanged(rel *relation, before, after []change.Value) bool {
 // rekey makes a changed key a delete of the old row and an insert of the new
 // one, each with the other's key. keyChanged has just been called.
 func (r *run) rekey(rel *relation, before, after []change.Value, raw []pgoutput.TupleColumn) {
-	r.row.Operation, r.row.Before, r.row.After, r.row.Rekeyed = change.Delete, before, nil, r.keys[1]
+	r.row.Operation, r.row.Before, r.row.After, r.row.Rekeyed = change.Delete, r.recorded(rel, before), nil, r.keys[1]
 	r.sink.Add(&r.row)
 	r.row.Operation, r.row.Before, r.row.After, r.row.Rekeyed = change.Insert, nil, after, r.keys[0]
 	r.sink.Add(&r.row)
 	if load := rel.table.load; load != nil {
-		load.observeRekey(r.tx.XID, rel.layout, r.keys[0], r.keys[1], after)
+		load.observeRekey(r.tx.XID, r.keys[0], r.keys[1], after)
 		if omits(after) {
 			load.readAgain(rel.layout, raw)
 			r.sink.Table(rel.table.progressState())
@@ -224,7 +374,7 @@ func (r *run) delete(rel *relation, m *pgoutput.Delete) (err error) {
 	if err != nil {
 		return r.cannotDecode(rel, err)
 	}
-	r.row.Operation = change.Delete
+	r.row.Operation, r.row.Before = change.Delete, r.recorded(rel, r.row.Before)
 	r.add(rel)
 	return nil
 }
@@ -237,21 +387,11 @@ func (r *run) add(rel *relation) {
 	}
 }
 
-// truncate is one event a table, all in one unit.
+// truncate is one event a table, all in one unit. Where a partition is truncated
+// and others of its root's are not, no event says what went.
 func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
-	brings := slices.ContainsFunc(m.Relations, func(oid uint32) bool {
-		rel := r.relations[oid]
-		return rel == nil || !rel.skipped
-	})
-	for _, oid := range m.Relations {
-		if rel := r.relations[oid]; rel != nil && !rel.skipped {
-			r.unseen.note(r.tx.XID, rel.table.number)
-		}
-	}
-	isNew, err := r.arrive(start, brings)
-	if err != nil || !isNew {
-		return err
-	}
+	var whole []*relation
+	partly := make(map[*table]int)
 	for _, oid := range m.Relations {
 		rel := r.relations[oid]
 		if rel == nil {
@@ -260,12 +400,26 @@ func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
 		if rel.skipped {
 			continue
 		}
+		r.unseen.note(r.tx.XID, rel.table.number)
+		if partly[rel.table]++; partly[rel.table] >= len(rel.table.state.Members) {
+			delete(partly, rel.table)
+			whole = append(whole, rel)
+		}
+	}
+	isNew, err := r.arrive(start, len(whole) > 0)
+	if err != nil || !isNew {
+		return err
+	}
+	for _, rel := range whole {
 		r.adopt(rel.table, rel.layout, start)
 		body, _ := json.Marshal(map[string]bool{"cascade": m.Flags&1 != 0, "restart_identity": m.Flags&2 != 0})
 		r.sink.Add(&change.Row{Operation: change.Truncate, Table: rel.layout.name, Schema: rel.layout.schema, Place: uint64(start), Body: body})
 		if load := rel.table.load; load != nil {
 			load.observeTruncate()
 		}
+	}
+	for t := range partly {
+		r.rewritten(t, "one of its partitions was truncated, and its rows went without an event")
 	}
 	return nil
 }

@@ -51,18 +51,21 @@ type run struct {
 	arena     []byte
 	image     [2][]change.Value
 	keys      [2][]change.Value
+	was, is   verdict // on the update at hand
 
 	tx         pgoutput.Begin
 	inTx       bool
 	opened     bool // the sink's transaction has been begun
 	lastRow    LSN
 	lastNumber uint32
-	newTables  chan struct{}
+	moreLoads  chan struct{} // closed and made anew when there is more to load
 }
 
 // relation is a table as the stream announced it.
 type relation struct {
 	message *pgoutput.Relation
+	own     string // its name in the source; layout.name is the one in events
+	rule    *TableRule
 	layout  *layout
 	table   *table
 	skipped bool // the rules leave it out
@@ -72,8 +75,18 @@ type relation struct {
 type table struct {
 	state  engine.TableState
 	number uint32 // in this run
+	// captured is what the newest look at the source chose it for; nil before.
+	captured *captured
 	// load is there until the table's load is complete.
 	load *tableLoad
+}
+
+// rule is the table's; nil before the first look at the source.
+func (t *table) rule() *TableRule {
+	if t.captured == nil {
+		return nil
+	}
+	return t.captured.rule
 }
 
 func (r *run) newTable(name string) *table {
@@ -109,7 +122,7 @@ func (c *Config) Run(ctx context.Context, start engine.Start, sink engine.Sink) 
 
 func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) error {
 	r := &run{config: c, sink: sink, relations: make(map[uint32]*relation), tables: make(map[string]*table),
-		marks: make(map[string]*mark), newTables: make(chan struct{}, 1)}
+		marks: make(map[string]*mark), moreLoads: make(chan struct{})}
 	stored, err := parseCheckpoint(start.Checkpoint)
 	if err != nil {
 		return err
@@ -205,11 +218,11 @@ func (r *run) take(ctx context.Context, data []byte, start LSN) error {
 	case *pgoutput.Relation:
 		return r.relate(ctx, m)
 	case *pgoutput.Insert:
-		return r.change(m.Relation, start, func(rel *relation) error { return r.insert(rel, m) })
+		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != fails }, func(rel *relation) error { return r.insert(rel, m) })
 	case *pgoutput.Update:
-		return r.change(m.Relation, start, func(rel *relation) error { return r.update(rel, m) })
+		return r.change(m.Relation, start, func(rel *relation) bool { return r.concerns(rel, m) }, func(rel *relation) error { return r.update(rel, m) })
 	case *pgoutput.Delete:
-		return r.change(m.Relation, start, func(rel *relation) error { return r.delete(rel, m) })
+		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.Old, nil, m.OldKind == pgoutput.OldKey) != fails }, func(rel *relation) error { return r.delete(rel, m) })
 	case *pgoutput.Truncate:
 		return r.truncate(m, start)
 	case *pgoutput.LogicalMessage:
@@ -258,7 +271,7 @@ func (r *run) arrive(start LSN, brings bool) (isNew bool, err error) {
 func (r *run) unknownLog() error {
 	return &engine.Fault{Code: "other-log", Final: true,
 		Message: "the source's log is not the one that was followed before: our last heartbeat is not where it was written (the source may have been restored from a backup)",
-		Fix:     "make sure which state of the source is right; then remove this source and add it again for a new load"}
+		Fix:     anew}
 }
 
 func (r *run) commit() error {
@@ -277,8 +290,9 @@ func (r *run) commit() error {
 	return nil
 }
 
-// change is the frame around a row's message.
-func (r *run) change(oid uint32, start LSN, handle func(*relation) error) error {
+// change is the frame around a row's message. concerns says of a table whose rule
+// is choosy whether the row brings an event.
+func (r *run) change(oid uint32, start LSN, concerns func(*relation) bool, handle func(*relation) error) error {
 	rel := r.last
 	if rel == nil || rel.message.OID != oid {
 		if rel = r.relations[oid]; rel == nil {
@@ -286,11 +300,13 @@ func (r *run) change(oid uint32, start LSN, handle func(*relation) error) error 
 		}
 		r.last = rel
 	}
-	if !rel.skipped {
+	brings := !rel.skipped
+	if brings {
 		r.unseen.note(r.tx.XID, rel.table.number) // also where it is not new: see unseen
+		brings = !rel.rule.choosy() || concerns(rel)
 	}
-	isNew, err := r.arrive(start, !rel.skipped)
-	if err != nil || !isNew || rel.skipped {
+	isNew, err := r.arrive(start, brings)
+	if err != nil || !isNew || !brings {
 		return err
 	}
 	r.arena = r.arena[:0]

@@ -11,6 +11,9 @@ import (
 	"rillmark/internal/engine"
 )
 
+// anew is what a person does where the stream cannot go on.
+const anew = "make sure that this is the state of the source that counts; `rillmark source renew` then loads it anew, with the old events kept and the cut on record"
+
 // slotState is a line of pg_replication_slots.
 type slotState struct {
 	exists    bool
@@ -79,22 +82,21 @@ func (r *run) settle(ctx context.Context, stored *checkpoint, s *stream) error {
 	if err != nil {
 		return err
 	}
-	again := "make sure which state of the source is right; then remove this source and add it again for a new load"
 	switch {
 	case stored.System != s.system:
 		return &engine.Fault{Code: "other-server", Final: true, Message: fmt.Sprintf("the source is another database cluster (system identifier %s) than the one that was followed (%s)", s.system, stored.System),
-			Fix: "correct the connection; or " + again}
+			Fix: "correct the connection; or, " + anew}
 	case stored.Timeline != s.timeline:
-		return &engine.Fault{Code: "other-timeline", Final: true, Message: fmt.Sprintf("the source is on timeline %d, it was followed on timeline %d: it has failed over or was restored", s.timeline, stored.Timeline), Fix: again}
+		return &engine.Fault{Code: "other-timeline", Final: true, Message: fmt.Sprintf("the source is on timeline %d, it was followed on timeline %d: it has failed over or was restored", s.timeline, stored.Timeline), Fix: anew}
 	case ends < stored.Position.Commit:
-		return &engine.Fault{Code: "other-log", Final: true, Message: fmt.Sprintf("the source's log ends at %s, before %s, up to where it was followed: it was restored from a backup", ends, stored.Position.Commit), Fix: again}
+		return &engine.Fault{Code: "other-log", Final: true, Message: fmt.Sprintf("the source's log ends at %s, before %s, up to where it was followed: it was restored from a backup", ends, stored.Position.Commit), Fix: anew}
 	case !slot.exists:
-		return &engine.Fault{Code: "slot-gone", Final: true, Message: fmt.Sprintf("the replication slot %q is gone: what the source wrote since %s cannot be read any more", name, stored.Position.Commit), Fix: again}
+		return &engine.Fault{Code: "slot-gone", Final: true, Message: fmt.Sprintf("the replication slot %q is gone: what the source wrote since %s cannot be read any more", name, stored.Position.Commit), Fix: anew}
 	case slot.status == "lost":
 		return &engine.Fault{Code: "slot-lost", Final: true, Message: fmt.Sprintf("the source has removed log that the replication slot %q still needed (wal_status is lost)", name),
-			Fix: "raise max_slot_wal_keep_size; then " + again}
+			Fix: "raise max_slot_wal_keep_size; then, " + anew}
 	case slot.confirmed > max(stored.NonceCommit, releaseWithoutNonce(stored)):
-		return &engine.Fault{Code: "slot-advanced", Final: true, Message: fmt.Sprintf("the replication slot %q was advanced to %s by somebody else, beyond what the journal has (%s)", name, slot.confirmed, stored.Position.Commit), Fix: again}
+		return &engine.Fault{Code: "slot-advanced", Final: true, Message: fmt.Sprintf("the replication slot %q was advanced to %s by somebody else, beyond what the journal has (%s)", name, slot.confirmed, stored.Position.Commit), Fix: anew}
 	}
 	return nil
 }
@@ -118,7 +120,11 @@ func (r *run) beginFirst(ctx context.Context, stored *checkpoint, s *stream, slo
 			return &engine.Fault{Code: "slot-gone", Message: fmt.Sprintf("the replication slot %q that the definition names is not there", name),
 				Fix: fmt.Sprintf("SELECT pg_create_logical_replication_slot('%s', 'pgoutput'), or leave the slot out of the definition", name)}
 		}
-		return r.begin(ctx, slot.confirmed)
+		if from := r.config.From; from != 0 && slot.confirmed > from {
+			return &engine.Fault{Code: "position-gone", Final: true, Message: fmt.Sprintf("the slot %q holds the log from %s on, and the source is to be followed from %s, before that", name, slot.confirmed, from),
+				Fix: "load anew, from a position that the slot holds"}
+		}
+		return r.begin(ctx, max(slot.confirmed, r.config.From))
 	}
 	if slot.exists && stored == nil {
 		return &engine.Fault{Code: "slot-exists", Message: fmt.Sprintf("the source has a replication slot %q already, which this source did not make", name),

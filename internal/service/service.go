@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"maps"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -55,6 +56,7 @@ type sourceRun struct {
 	record  *catalog.Source
 	capture *capture.Source
 	stop    func() // ends the capture and waits for it; nil while paused
+	held    atomic.Pointer[watched]
 }
 
 type outletRun struct {
@@ -101,6 +103,7 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 	s.goes(s.keepReconciling)
 	s.goes(s.keepStatus)
 	s.goes(s.keepUp)
+	s.goes(s.keepWatch)
 	return s, nil
 }
 
@@ -269,7 +272,11 @@ func (s *Service) alignSource(record *catalog.Source) {
 		Engine: func() (engine.Engine, error) { return s.buildEngine(record) },
 		Log: func(level, event, message string) {
 			s.log.tell(level, "source/"+record.Name, event, message)
-		}}
+		},
+		Complete: func() { s.goes(func() { s.complete(record) }) }}
+	if old != nil && old.record.ID == record.ID {
+		one.held.Store(old.held.Load())
+	}
 	if record.Running {
 		one.stop = s.start(one.capture.Run)
 	}
@@ -319,11 +326,16 @@ func (s *Service) buildEngine(record *catalog.Source) (engine.Engine, error) {
 	if err != nil {
 		return nil, &engine.Fault{Code: "secret", Message: "the source's password cannot be read", Cause: err}
 	}
-	connection, err := postgres.Connection(d.Connection.Host, d.Connection.Port, d.Connection.Database, d.Connection.User, password, d.Connection.TLS)
+	connection, err := postgres.Connection(d.Connection.Host, d.Connection.Port, d.Connection.Database, d.Connection.User, password, d.Connection.TLS, d.Connection.Root)
 	if err != nil {
 		return nil, err
 	}
-	config := &postgres.Config{Source: record.Name, Connection: connection, Load: d.Loads(), Slot: d.Slot, Publication: d.Publication,
+	hashKey, err := s.Catalog.Keeper.Open(d.HashKey)
+	if err != nil {
+		return nil, &engine.Fault{Code: "secret", Message: "the source's hash_key cannot be read", Cause: err}
+	}
+	config := &postgres.Config{Source: record.Name, Connection: connection, Load: d.Loads(), LoadOnly: d.Mode == "load-only", Slot: d.Slot, Publication: d.Publication,
+		HashKey: []byte(hashKey), LoadSessions: d.LoadSessions, LargestValue: d.LargestValue,
 		HeartbeatEvery: s.Config.Source.HeartbeatEvery, RefreshEvery: s.Config.Source.RefreshEvery,
 		SilenceAfter: s.Config.Source.SilenceAfter, ChunkBytes: s.Config.Source.ChunkBytes}
 	for _, rule := range d.Tables {
@@ -331,7 +343,29 @@ func (s *Service) buildEngine(record *catalog.Source) (engine.Engine, error) {
 		if err != nil {
 			return nil, err
 		}
-		config.Rules = append(config.Rules, postgres.TableRule{Match: p, Active: rule.Active == nil || *rule.Active})
+		one := postgres.TableRule{Match: p, Active: rule.Active == nil || *rule.Active, Image: postgres.ImageBoth, Key: rule.Key, SkipUntouched: rule.SkipUntouched,
+			Priority: rule.Priority, ByKey: rule.LoadBy == "key", ReloadRewritten: rule.AfterRewrite == "reload", Root: rule.Partitions == "root"}
+		if rule.Image != "" {
+			one.Image = postgres.Image(rule.Image)
+		}
+		for _, c := range rule.Columns {
+			match, err := shape.ParseColumnPattern(c.Match)
+			if err != nil {
+				return nil, err
+			}
+			one.Columns = append(one.Columns, postgres.ColumnRule{Match: match, Treat: postgres.Treatment(c.Treat)})
+		}
+		if rule.Filter != "" {
+			if one.Filter, err = shape.ParseCondition(rule.Filter); err != nil {
+				return nil, err
+			}
+		}
+		config.Rules = append(config.Rules, one)
+	}
+	if d.FromPosition != "" {
+		if config.From, err = postgres.ParseLSN(d.FromPosition); err != nil {
+			return nil, err
+		}
 	}
 	return config, nil
 }
@@ -381,7 +415,11 @@ func (s *Service) origin(ctx context.Context, source *catalog.Source) (outlet.Or
 	if err != nil {
 		return outlet.Origin{}, err
 	}
-	return outlet.Origin{Source: source.Name, SourceID: source.ID, Database: source.Definition.Connection.Database,
+	cuts, err := s.Store.Cuts(ctx, source.ID)
+	if err != nil {
+		return outlet.Origin{}, err
+	}
+	return outlet.Origin{Cuts: cuts, Source: source.Name, SourceID: source.ID, Database: source.Definition.Connection.Database,
 		Engine: change.Engine(source.Definition.Engine), Generation: head.Generation}, nil
 }
 

@@ -7,9 +7,11 @@ import (
 	"time"
 
 	"rillmark/internal/capture"
+	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 	"rillmark/internal/outlet"
+	"rillmark/internal/shape"
 )
 
 // Status is the whole of what goes on, for pages and commands alike.
@@ -43,8 +45,19 @@ type SourceStatus struct {
 	Rate     float64       `json:"rate" doc:"Events a second into the journal, over the last ten seconds"`
 	Rates    []int64       `json:"rates" doc:"Events in each of the last sixty seconds, oldest first"`
 	// Delay is from commit to journal.
-	Delay      *float64   `json:"delay_seconds,omitempty" doc:"From the newest event's commit until it was in the journal"`
-	LastCommit *time.Time `json:"last_commit,omitempty" doc:"When the newest event was committed"`
+	Delay      *float64    `json:"delay_seconds,omitempty" doc:"From the newest event's commit until it was in the journal"`
+	LastCommit *time.Time  `json:"last_commit,omitempty" doc:"When the newest event was committed"`
+	LogHeld    *HeldStatus `json:"log_held,omitempty" doc:"How much of its log the source keeps for us; absent before it was asked"`
+}
+
+// HeldStatus is how much of its log a source keeps because of us.
+type HeldStatus struct {
+	Bytes   int64     `json:"bytes"`
+	Limit   int64     `json:"limit,omitempty" doc:"What it keeps at most; absent without a bound"`
+	Spilled int64     `json:"spilled,omitempty" doc:"Bytes that the source has written to disk so far to decode large transactions for us"`
+	Level   string    `json:"level" enum:"fine,warning,urgent"`
+	Advice  string    `json:"advice,omitempty"`
+	At      time.Time `json:"at" doc:"When the source was asked"`
 }
 
 // JournalStatus is how a journal stands.
@@ -59,10 +72,14 @@ type JournalStatus struct {
 // TableStatus is how a table stands.
 type TableStatus struct {
 	Name         string           `json:"name"`
-	State        string           `json:"state" enum:"new,to-load,loading,following,stale,unpublished,failed,gone"`
+	State        string           `json:"state" enum:"new,to-load,loading,following,loaded,stale,unpublished,failed,gone"`
 	Note         string           `json:"note,omitempty"`
 	RowsDone     int64            `json:"rows_done" doc:"Rows that the load has read"`
 	RowsEstimate int64            `json:"rows_estimate" doc:"The source's own estimate"`
+	LoadRate     float64          `json:"load_rate,omitempty" doc:"Rows a second that the load reads"`
+	SecondsLeft  *float64         `json:"seconds_left,omitempty" doc:"Of the load, by rate and estimate"`
+	Partitions   []string         `json:"partitions,omitempty" doc:"The partitions whose rows carry this name"`
+	Description  string           `json:"description,omitempty" doc:"From its rule"`
 	Counts       map[string]int64 `json:"counts" doc:"Events in the journal by operation"`
 }
 
@@ -209,8 +226,32 @@ func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int
 		st.Delay, st.LastCommit = &seconds, &figures.LastCommit
 	}
 	st.Journal, st.Tables = s.journalStatus(ctx, one)
+	for i := range st.Tables {
+		t := &st.Tables[i]
+		if t.State == engine.StateLoading {
+			t.LoadRate = one.capture.Stats.LoadRate(t.Name, t.RowsDone)
+			if left := t.RowsEstimate - t.RowsDone; t.LoadRate > 0 && left >= 0 {
+				seconds := float64(left) / t.LoadRate
+				t.SecondsLeft = &seconds
+			}
+		}
+		t.Description = describedBy(d.Tables, t.Name)
+	}
+	if w := one.held.Load(); w != nil && w.held.There {
+		st.LogHeld = &HeldStatus{Bytes: w.held.Bytes, Limit: w.held.Limit, Spilled: w.held.Spilled, Level: w.held.Level, Advice: w.held.Advice, At: w.at}
+	}
 	next[one.record.ID] = st.Journal.Next
 	return st
+}
+
+// describedBy is what the rule that chooses a table says of it.
+func describedBy(rules []definition.TableRule, table string) string {
+	for _, rule := range rules {
+		if p, err := shape.ParsePattern(rule.Match); err == nil && p.Matches(table) {
+			return rule.Description
+		}
+	}
+	return ""
 }
 
 // journalStatus reads journal and tables of a source, or answers with what was
@@ -248,7 +289,7 @@ func (s *Service) journalStatus(ctx context.Context, one *sourceRun) (JournalSta
 func tableStatuses(states map[string]*engine.TableState, counts []journal.Count, into *JournalStatus) []TableStatus {
 	byName := make(map[string]*TableStatus)
 	for name, t := range states {
-		byName[name] = &TableStatus{Name: name, State: t.State, Note: t.Note, RowsDone: t.RowsDone, RowsEstimate: t.RowsEstimate, Counts: map[string]int64{}}
+		byName[name] = &TableStatus{Name: name, State: t.State, Note: t.Note, RowsDone: t.RowsDone, RowsEstimate: t.RowsEstimate, Partitions: t.Members, Counts: map[string]int64{}}
 	}
 	for _, c := range counts {
 		into.Events += c.Events

@@ -34,6 +34,14 @@ func ParsePattern(text string) (Pattern, error) {
 	return Pattern{text: text, re: regexp.MustCompile("^" + expression(qualified) + "$")}, nil
 }
 
+// ParseColumnPattern reads a pattern of column names, in the same signs.
+func ParseColumnPattern(text string) (Pattern, error) {
+	if text == "" {
+		return Pattern{}, fmt.Errorf("a column pattern is empty: write a name such as email, or *_note")
+	}
+	return Pattern{text: text, re: regexp.MustCompile("^" + expression(text) + "$")}, nil
+}
+
 func expression(glob string) string {
 	var b strings.Builder
 	for _, r := range glob {

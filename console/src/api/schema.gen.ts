@@ -336,6 +336,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/sources/{name}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin capture anew where its stream cannot go on: a new slot, a load of all tables, and a cut in the journal, whose old events stay */
+        post: operations["renewSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sources/{name}/resume": {
         parameters: {
             query?: never;
@@ -413,7 +430,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a table's rows anew */
+        /** Read a table's rows anew, or a part of them */
         post: operations["reloadTable"];
         delete?: never;
         options?: never;
@@ -503,6 +520,15 @@ export interface components {
             rule: string;
             type: string;
         };
+        ColumnRule: {
+            /** @description The column's name; * stands for any characters, ? for one */
+            match: string;
+            /**
+             * @description drop: the column is not captured; mask: each value becomes ***; hash: each value becomes an HMAC-SHA256 of it under hash_key, so that equal ones stay equal
+             * @enum {string}
+             */
+            treat: "keep" | "drop" | "mask" | "hash";
+        };
         Committed: {
             /**
              * Format: int64
@@ -527,6 +553,8 @@ export interface components {
              * @enum {string}
              */
             tls: "disable" | "prefer" | "require" | "verify-full";
+            /** @description With verify-full: file of the certificates to trust, on the service's machine; the system's own without it */
+            tls_root?: string;
             user: string;
         };
         Destination: {
@@ -569,6 +597,28 @@ export interface components {
             rotate_bytes?: number;
             /** @description A file that is this old is closed and the next one begun: 90s, 15m, 24h; 1h unless it is said otherwise */
             rotate_every?: string;
+        };
+        HeldStatus: {
+            advice?: string;
+            /**
+             * Format: date-time
+             * @description When the source was asked
+             */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /** @enum {string} */
+            level: "fine" | "warning" | "urgent";
+            /**
+             * Format: int64
+             * @description What it keeps at most; absent without a bound
+             */
+            limit?: number;
+            /**
+             * Format: int64
+             * @description Bytes that the source has written to disk so far to decode large transactions for us
+             */
+            spilled?: number;
         };
         ItemsCheck: {
             items: components["schemas"]["Check"][];
@@ -767,6 +817,22 @@ export interface components {
              */
             version: number;
         };
+        ReloadTableRequest: {
+            /** @description A condition in the source's own SQL; without it, all rows */
+            where?: string;
+        };
+        Renewal: {
+            /**
+             * Format: int64
+             * @description Its first offset; what lies before is kept
+             */
+            first: number;
+            /**
+             * Format: int64
+             * @description The journal's new generation, which ids carry from here on
+             */
+            generation: number;
+        };
         Rewind: {
             /** @description false for a dry run */
             done: boolean;
@@ -817,8 +883,28 @@ export interface components {
              * @enum {string}
              */
             engine: "postgresql";
-            /** @description Read the rows that exist already before following their tables; true unless it is said otherwise */
-            load?: boolean;
+            /** @description With follow-only and a slot: the place in the log where somebody else's load ended, such as 0/19A2F48; what was committed before it is passed over */
+            from_position?: string;
+            /** @description The key for columns that are hashed: a reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again */
+            hash_key?: string;
+            /**
+             * Format: int64
+             * @description A value of more bytes is left out of its event, which then names it under too_large with its size
+             * @default 67108864
+             */
+            largest_value: number;
+            /**
+             * Format: int64
+             * @description How many sessions read at once while tables are loaded
+             * @default 2
+             */
+            load_sessions: number;
+            /**
+             * @description load-only ends, and lets the source's log go, when all tables are loaded; follow-only leaves the rows that exist already out
+             * @default load-and-follow
+             * @enum {string}
+             */
+            mode: "load-and-follow" | "load-only" | "follow-only";
             /** @description A publication that an administrator has made; without it the source makes one of its own */
             publication?: string;
             /** @description A replication slot that an administrator has made; without it the source makes one of its own */
@@ -844,6 +930,8 @@ export interface components {
              * @description When the newest event was committed
              */
             last_commit?: string;
+            /** @description How much of its log the source keeps for us; absent before it was asked */
+            log_held?: components["schemas"]["HeldStatus"];
             name: string;
             /**
              * @description waiting: for a fault to pass, tried again by itself; failed: a person has to decide
@@ -889,6 +977,10 @@ export interface components {
             cannot_publish?: string;
             /** @description Whether a table rule chooses it */
             captured: boolean;
+            /** @description The table's name in events, where it is not its own */
+            captured_as?: string;
+            /** @description Its columns, generated ones left out */
+            columns: components["schemas"]["TableColumn"][];
             /** @description What the log carries of an old row: key, row, index or nothing */
             identity: string;
             /** @description True where publishing updates and deletes would make the application's statements fail */
@@ -897,27 +989,79 @@ export interface components {
             key: string[];
             /** @description Schema-qualified name */
             name: string;
-            partition?: boolean;
+            /** @description The partitioned table that this one is a part of */
+            partition_of?: string;
             /**
              * Format: int64
              * @description The server's own estimate
              */
             rows_estimate: number;
         };
+        TableColumn: {
+            name: string;
+            /** @description The engine's name of the type */
+            type: string;
+        };
         TableRule: {
             /** @description false leaves the matching tables out */
             active?: boolean;
+            /**
+             * @description What follows a schema change that changed rows without an event: the table is shown as stale until somebody reloads it, or it is reloaded at once
+             * @default stale
+             * @enum {string}
+             */
+            after_rewrite: "stale" | "reload";
+            /** @description The first that matches a column decides; a column that none matches is kept */
+            columns?: components["schemas"]["ColumnRule"][];
             description?: string;
+            /** @description A condition (CEL) over the row's columns; only rows for which it holds are loaded and followed */
+            filter?: string;
+            /**
+             * @description How much of a row is recorded: its key, the row after the change, or before and after
+             * @default both
+             * @enum {string}
+             */
+            image: "key" | "after" | "both";
+            /** @description Columns that tell rows apart, for tables without a primary key */
+            key?: string[];
+            /**
+             * @description How a load walks through a table: by where rows lie on disk, or in the order of the key
+             * @default range
+             * @enum {string}
+             */
+            load_by: "range" | "key";
             /** @description Schema-qualified name; * stands for any characters, ? for one */
             match: string;
+            /**
+             * @description Whether rows of a partitioned table carry the partition's name or the root's
+             * @default each
+             * @enum {string}
+             */
+            partitions: "each" | "root";
+            /**
+             * Format: int64
+             * @description Tables with a higher one are loaded first
+             */
+            priority?: number;
+            /** @description An update that touches none of the captured columns gives no event; needs the whole old row in the log */
+            skip_untouched?: boolean;
         };
         TableStatus: {
             /** @description Events in the journal by operation */
             counts: {
                 [key: string]: number;
             };
+            /** @description From its rule */
+            description?: string;
+            /**
+             * Format: double
+             * @description Rows a second that the load reads
+             */
+            load_rate?: number;
             name: string;
             note?: string;
+            /** @description The partitions whose rows carry this name */
+            partitions?: string[];
             /**
              * Format: int64
              * @description Rows that the load has read
@@ -928,8 +1072,13 @@ export interface components {
              * @description The source's own estimate
              */
             rows_estimate: number;
+            /**
+             * Format: double
+             * @description Of the load, by rate and estimate
+             */
+            seconds_left?: number;
             /** @enum {string} */
-            state: "new" | "to-load" | "loading" | "following" | "stale" | "unpublished" | "failed" | "gone";
+            state: "new" | "to-load" | "loading" | "following" | "loaded" | "stale" | "unpublished" | "failed" | "gone";
         };
         Version: {
             go: string;
@@ -1883,6 +2032,41 @@ export interface operations {
             };
         };
     };
+    renewSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ReasonInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Renewal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     resumeSource: {
         parameters: {
             query?: never;
@@ -2021,7 +2205,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ReloadTableRequest"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {

@@ -1,0 +1,168 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+)
+
+func (c *Config) checkPublication(ctx context.Context, conn *pgx.Conn) ([]change.Check, error) {
+	var may, exists, messages, schemas bool
+	err := conn.QueryRow(ctx, `SELECT has_database_privilege(current_database(), 'CREATE'),
+		EXISTS (SELECT FROM pg_publication WHERE pubname = $1),
+		has_function_privilege('pg_logical_emit_message(boolean, text, text)', 'EXECUTE'),
+		EXISTS (SELECT FROM pg_publication p WHERE pubname = $1 AND (puballtables OR EXISTS (SELECT FROM pg_publication_namespace WHERE pnpubid = p.oid)))`, c.publications()[0]).
+		Scan(&may, &exists, &messages, &schemas)
+	if err != nil {
+		return nil, err
+	}
+	check := change.Check{Name: "publication", Verdict: change.Good, Found: c.publications()[0] + " will be made", Why: "it says which tables the server sends"}
+	switch {
+	case exists:
+		check.Found = c.publications()[0] + " is there"
+	case c.Publication != "":
+		check.Verdict, check.Found = change.Missing, "the publication "+c.Publication+", which the definition names, is not there"
+		check.Fix = "CREATE PUBLICATION " + quoted(c.Publication) + " FOR TABLE …"
+	case !may:
+		check.Verdict, check.Found = change.Missing, "user "+c.Connection.User+" may not make publications in this database"
+		check.Fix = "GRANT CREATE ON DATABASE " + quoted(c.Connection.Database) + " TO " + quoted(c.Connection.User)
+	}
+	later := change.Check{Name: "tables made later", Verdict: change.Good, Found: "a new table that the rules choose is added within " + c.RefreshEvery.String() + ", and then loaded",
+		Why: "its rows from before that come as existing ones, not as inserts"}
+	switch {
+	case schemas:
+		later.Found, later.Why = "the publication covers whole schemas: a new table comes through from its first row", "nobody has to add it"
+	case c.Publication != "":
+		later.Verdict, later.Found = change.Note, "an administrator has to add a new table to "+c.Publication+"; then it is loaded"
+		later.Fix = "or, as a superuser, CREATE PUBLICATION … FOR TABLES IN SCHEMA …, where every table has a key"
+	}
+	message := change.Check{Name: "log messages", Verdict: change.Good, Found: "the login may write messages into the log",
+		Why: "heartbeats and the marks of a load are such messages; they need no table"}
+	if !messages {
+		message.Verdict, message.Found = change.Missing, "the login may not write messages into the log"
+		message.Fix = "GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + quoted(c.Connection.User)
+	}
+	return []change.Check{check, later, message}, nil
+}
+
+// maxTableChecks bounds the lines on single tables.
+const maxTableChecks = 200
+
+func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Check, error) {
+	all, err := list(ctx, conn)
+	if err != nil {
+		return nil, err
+	}
+	published, err := publishedTables(ctx, conn, c.publications())
+	if err != nil {
+		return nil, err
+	}
+	var checks []change.Check
+	chosen, good := 0, 0
+	for _, l := range all {
+		if _, rule := c.target(l.name(), l.root); rule == nil {
+			continue
+		}
+		chosen++
+		lines, err := c.checkTable(ctx, conn, l, published[l.name()])
+		if err != nil {
+			return nil, err
+		}
+		if len(lines) == 0 {
+			good++
+		}
+		for _, one := range lines {
+			if len(checks) < maxTableChecks {
+				checks = append(checks, one)
+			}
+		}
+	}
+	summary := change.Check{Name: "tables", Verdict: change.Good, Found: fmt.Sprintf("%d of %d tables chosen, %d of them with a key and nothing to mend", chosen, len(all), good)}
+	if chosen == 0 {
+		rules := make([]string, len(c.Rules))
+		for i, rule := range c.Rules {
+			rules[i] = rule.Match.String()
+		}
+		summary.Verdict, summary.Found = change.Missing, fmt.Sprintf("the table rules (%s) choose none of the %d tables", strings.Join(rules, ", "), len(all))
+		summary.Fix = "correct the rules; `rillmark source tables` lists what is there"
+	}
+	return append([]change.Check{summary}, checks...), nil
+}
+
+// checkTable is what is to be said of one table that the rules choose.
+func (c *Config) checkTable(ctx context.Context, conn *pgx.Conn, l *listed, published bool) ([]change.Check, error) {
+	t := l.describe(c)
+	name, rule := c.target(l.name(), l.root)
+	title := "table " + l.name()
+	line := func(verdict change.Verdict, found, why, fix string) []change.Check {
+		return []change.Check{{Name: title, Verdict: verdict, Found: found, Why: why, Fix: fix}}
+	}
+	user := quoted(c.Connection.User)
+	switch {
+	case l.foreign:
+		return line(change.Note, "a foreign table cannot be captured", t.CannotPublish, ""), nil
+	case l.persistence == "u":
+		return line(change.Note, "an unlogged table cannot be captured", "its changes are not in the log", "ALTER TABLE "+l.sanitized()+" SET LOGGED"), nil
+	case !l.readable && c.Load:
+		return line(change.Missing, "user "+c.Connection.User+" may not read it", "the load reads its rows", "GRANT SELECT ON "+l.sanitized()+" TO "+user), nil
+	case !l.mine && !published:
+		return line(change.Missing, "not published, and user "+c.Connection.User+" may not publish it", "only a table's owner may add it to a publication",
+			"as its owner or a superuser, CREATE PUBLICATION or ALTER PUBLICATION … ADD TABLE "+l.sanitized()+", and name the publication in the source's definition"), nil
+	}
+	var lines []change.Check
+	layout, err := c.catalogueLayout(ctx, conn, l.oid, name, rule)
+	var fault *engine.Fault
+	switch {
+	case errors.As(err, &fault):
+		return line(change.Missing, fault.Message, "capture would stop at its first row", "edit the rule"), nil
+	case err != nil:
+		return nil, err
+	}
+	if l.hides && c.Load {
+		lines = append(lines, line(change.Missing, "row-level security hides rows from user "+c.Connection.User, "the load would miss them; the log is not affected", "ALTER ROLE "+user+" BYPASSRLS")...)
+	}
+	full := "ALTER TABLE " + l.sanitized() + " REPLICA IDENTITY FULL"
+	switch {
+	case t.InsertsOnly:
+		lines = append(lines, line(change.Note, "no key: updates and deletes will not be captured", "the server would refuse the application's updates and deletes on a published table without one",
+			"ALTER TABLE "+l.sanitized()+" ADD PRIMARY KEY (…), or "+full)...)
+	case len(layout.schema.Key()) == 0:
+		lines = append(lines, line(change.Note, "no key", "consumers cannot tell two equal rows apart", "ALTER TABLE "+l.sanitized()+" ADD PRIMARY KEY (…), or name columns as `key` in its rule")...)
+	}
+	if fault := rule.unseenByLog(l, layout); fault != "" {
+		lines = append(lines, line(change.Note, fault, "the log carries the old row's key alone", full)...)
+	}
+	for _, one := range rule.Columns {
+		if one.Treat != Keep && !strings.ContainsAny(one.Match.String(), "*?") && !strings.ContainsAny(rule.Match.String(), "*?") &&
+			!slices.ContainsFunc(layout.raw, func(r rawColumn) bool { return r.Name == one.Match.String() }) {
+			lines = append(lines, line(change.Missing, fmt.Sprintf("its rule names column %q, which it does not have", one.Match), "a private column of another name would be captured as it is", "correct the name in the rule")...)
+		}
+	}
+	return lines, nil
+}
+
+// unseenByLog says what of a rule needs more of the old row than the log carries;
+// empty where nothing does.
+func (r *TableRule) unseenByLog(l *listed, layout *layout) string {
+	if l.identity == 'f' {
+		return ""
+	}
+	if layout.condition != nil {
+		for _, i := range layout.condition.Uses() {
+			if layout.raw[i].Key == 0 {
+				return fmt.Sprintf("its filter looks at %s, which the log does not carry of old rows: an update of a row that was outside, and stays there, comes as a delete of its key, which is nothing to consumers", layout.raw[i].Name)
+			}
+		}
+	}
+	if r.SkipUntouched {
+		return "updates that touch no captured column come through all the same"
+	}
+	return ""
+}

@@ -1,0 +1,544 @@
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"golang.org/x/sync/errgroup"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+)
+
+// job is the next thing to do for a load.
+type job struct {
+	table    *table
+	load     *tableLoad
+	captured *captured
+	turn     int
+	at       progress // as it was when the job was handed out
+	do       func(*loader, context.Context, *job) error
+	alone    bool
+	piece    piece
+	keys     [][]string
+}
+
+// keepLoading runs the sessions that load what is to be loaded.
+func (r *run) keepLoading(ctx context.Context) error {
+	group, ctx := errgroup.WithContext(ctx)
+	for n := range r.config.LoadSessions {
+		group.Go(func() error {
+			l := &loader{run: r}
+			defer l.hangUp(ctx)
+			return l.work(ctx, n == 0)
+		})
+	}
+	return group.Wait()
+}
+
+// work does one job after the other. The first session also sees to the end of a
+// run that only loads.
+func (l *loader) work(ctx context.Context, first bool) error {
+	r := l.run
+	for {
+		r.sink.Lock()
+		j := r.nextJob()
+		more := r.moreLoads
+		if j == nil && first && r.config.LoadOnly && r.allLoaded() {
+			err := r.sink.Store(ctx)
+			r.sink.Unlock()
+			if err == nil {
+				err = engine.ErrComplete
+			}
+			return err
+		}
+		r.sink.Unlock()
+		if j == nil {
+			l.hangUp(ctx)
+			select {
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			case <-more:
+			}
+			continue
+		}
+		err := l.connect(ctx)
+		if err == nil {
+			l.job = j
+			err = j.do(l, ctx, j)
+		}
+		why := l.skippable(err)
+		r.sink.Lock()
+		if j.alone {
+			j.load.alone = false
+		}
+		if err != nil && why == "" {
+			r.sink.Unlock()
+			return err
+		}
+		if why != "" {
+			r.giveUp(j, why)
+		}
+		r.wakeLoaders()
+		r.sink.Unlock()
+	}
+}
+
+// nextJob hands out what is to be done next; the lock is held.
+func (r *run) nextJob() *job {
+	var loading []*table
+	for _, t := range r.tables {
+		if t.load != nil && t.load.ready && t.captured != nil {
+			loading = append(loading, t)
+		}
+	}
+	sort.Slice(loading, func(i, j int) bool {
+		a, b := loading[i], loading[j]
+		if a.rule().Priority != b.rule().Priority {
+			return a.rule().Priority > b.rule().Priority
+		}
+		return a.state.Table < b.state.Table
+	})
+	for _, t := range loading {
+		if j := t.load.nextJob(r.config); j != nil {
+			j.table, j.load, j.captured, j.turn, j.at = t, t.load, t.captured, t.load.turn, t.load.progress
+			t.load.alone = t.load.alone || j.alone
+			return j
+		}
+	}
+	return nil
+}
+
+func (load *tableLoad) nextJob(c *Config) *job {
+	p := &load.progress
+	switch {
+	case load.alone:
+		return nil
+	case !p.Began:
+		return &job{alone: true, do: (*loader).begin}
+	case p.By == byRange && !p.Sized:
+		return &job{alone: true, do: (*loader).measure}
+	case len(p.Again) >= againBatch || p.Read && len(p.Pieces) == 0 && len(p.Again) > 0:
+		return &job{alone: true, do: (*loader).again, keys: slices.Clone(p.Again[:min(len(p.Again), againBatch)])}
+	case p.By == byKey && !p.Read:
+		return &job{alone: true, do: (*loader).nextByKey}
+	case p.By == byRange:
+		for _, one := range p.Pieces {
+			if !slices.Contains(load.out, one) {
+				load.out = append(load.out, one)
+				return &job{do: (*loader).byPlace, piece: one}
+			}
+		}
+		if p.Next < p.Pages {
+			next := min(p.Next+max(int64(c.ChunkBytes)/pageBytes, 1), p.Pages)
+			one := piece{From: place{Page: p.Next}, To: place{Page: next}}
+			p.Next, p.Read = next, next == p.Pages
+			p.Pieces = append(p.Pieces, one)
+			load.out = append(load.out, one)
+			return &job{do: (*loader).byPlace, piece: one}
+		}
+	}
+	return nil
+}
+
+// pageBytes is the usual size of a page (BLCKSZ); another one makes pieces
+// larger or smaller, nothing else.
+const pageBytes = 8192
+
+func (r *run) allLoaded() bool {
+	for _, t := range r.tables {
+		if t.load != nil || t.state.State == engine.StateNew {
+			return false
+		}
+	}
+	return true
+}
+
+// giveUp ends a load that cannot go on while others can; the lock is held.
+func (r *run) giveUp(j *job, why string) {
+	t := j.table
+	if t.load != j.load {
+		return
+	}
+	t.load = nil
+	t.state.State, t.state.Note = engine.StateFailed, why
+	if j.at.Partial {
+		t.state.State, t.state.Note = j.at.Then, j.at.ThenNote
+	}
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
+	r.sink.Report(engine.Report{Level: "error", Event: "load-failed", Message: t.state.Table + ": " + why})
+	r.tellLoads()
+}
+
+// tellLoads puts what is being loaded on the status page; the lock is held.
+func (r *run) tellLoads() {
+	var names []string
+	for _, t := range r.tables {
+		if t.load != nil && t.load.progress.Began {
+			names = append(names, t.state.Table)
+		}
+	}
+	sort.Strings(names)
+	doing := "following"
+	switch {
+	case len(names) > 3:
+		doing = fmt.Sprintf("following, and loading %d tables", len(names))
+	case len(names) > 0:
+		doing = "following, and loading " + strings.Join(names, ", ")
+	}
+	r.sink.Report(engine.Report{Doing: doing})
+}
+
+// loader is one session that reads.
+type loader struct {
+	run  *run
+	conn *pgx.Conn
+	job  *job
+	// rowSize is that of the last piece's rows on average, in bytes, by table.
+	rowSize map[string]int
+}
+
+func (l *loader) connect(ctx context.Context) error {
+	if l.conn != nil {
+		return nil
+	}
+	conn, err := l.run.markSession(ctx, "load")
+	if err != nil {
+		return err
+	}
+	l.conn, l.rowSize = conn, make(map[string]int)
+	// Rows that row-level security would hide are an error, not missing. A load
+	// reads each row once: one process, and no look at what is cheapest.
+	_, err = conn.Exec(ctx, "SET row_security = off; SET max_parallel_workers_per_gather = 0; SET jit = off")
+	return err
+}
+
+func (l *loader) hangUp(ctx context.Context) {
+	if l.conn != nil {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+		defer cancel()
+		l.conn.Close(ctx) //nolint:errcheck // nothing is open on it
+		l.conn = nil
+	}
+}
+
+// skippable is why a table cannot be loaded while others can; empty for an error
+// that concerns the connection.
+func (l *loader) skippable(err error) string {
+	var server *pgconn.PgError
+	if !errors.As(err, &server) || l.conn == nil {
+		return ""
+	}
+	if l.conn.PgConn().TxStatus() != 'I' {
+		l.conn.Exec(context.Background(), "ROLLBACK") //nolint:errcheck // a broken connection shows at its next use
+	}
+	user := quoted(l.run.config.Connection.User)
+	switch server.Code {
+	case "42501":
+		if strings.Contains(server.Message, "pg_logical_emit_message") {
+			return "the login may not write the messages that a load needs: GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + user
+		}
+		if strings.Contains(server.Message, "row-level security") {
+			return "row-level security would hide rows from the load: ALTER ROLE " + user + " BYPASSRLS, or let a login read that the policies let see all"
+		}
+		return server.Message + ": GRANT SELECT ON " + l.job.relation() + " TO " + user
+	case "42P01", "3F000":
+		return "the table is gone"
+	case "25006":
+		return "the source is a standby, where the marks of a load cannot be written: load from its primary"
+	case "42703", "42883", "42601", "22P02", "42804":
+		if l.job.at.Where != "" {
+			return fmt.Sprintf("the condition %q cannot be used: %s", l.job.at.Where, server.Message)
+		}
+	}
+	return ""
+}
+
+// relation is what is read, sanitized: the table, or a partition of it.
+func (j *job) relation() string {
+	name := j.table.state.Table
+	if len(j.at.Leaves) > 0 {
+		name = j.at.Leaves[0]
+	}
+	schema, table, _ := strings.Cut(name, ".")
+	return pgx.Identifier{schema, table}.Sanitize()
+}
+
+// from is the relation in a statement that reads: a mapped table is read with its
+// partitions, any other without what inherits from it.
+func (j *job) from() string {
+	if j.captured.mapped && len(j.at.Leaves) == 0 {
+		return j.relation()
+	}
+	return "ONLY " + j.relation()
+}
+
+// layout is the table's layout as the loader's session sees it now.
+func (l *loader) layout(ctx context.Context) (*layout, error) {
+	var oid uint32
+	if err := l.conn.QueryRow(ctx, "SELECT $1::text::regclass::oid", l.job.relation()).Scan(&oid); err != nil {
+		return nil, err
+	}
+	return l.run.config.catalogueLayout(ctx, l.conn, oid, l.job.table.state.Table, l.job.captured.rule)
+}
+
+// walk decides how a load goes through the table.
+func (j *job) walk(key []int) string {
+	one := j.captured.members[0]
+	switch {
+	case len(key) == 0:
+		return asWhole
+	case j.captured.mapped && len(one.key) == 0:
+		return asWhole
+	case j.captured.mapped, j.at.Where != "" && len(one.key) > 0, j.captured.rule.ByKey && len(one.key) > 0:
+		return byKey
+	case j.at.Restarts > 1 && len(one.key) > 0:
+		return byKey // by range it could not be done
+	}
+	return byRange
+}
+
+// current reports whether the load that a job belongs to still is the table's;
+// the lock is held.
+func (j *job) current() bool { return j.table.load == j.load && j.load.turn == j.turn }
+
+// begin puts the void event and the load's beginning on record.
+func (l *loader) begin(ctx context.Context, j *job) error {
+	r := l.run
+	now, err := l.layout(ctx)
+	if err != nil {
+		return err
+	}
+	by := j.walk(now.schema.Key())
+	// A table that cannot be read, or a condition that cannot be used, shows here
+	// and not after earlier rows have been declared void.
+	if _, err := l.conn.Exec(ctx, "SELECT FROM "+j.from()+j.condition()+" LIMIT 0"); err != nil {
+		return err
+	}
+	estimate := l.estimate(ctx, j)
+	if by == asWhole {
+		return l.whole(ctx, j, estimate)
+	}
+	return r.place(ctx, l.conn, func() error {
+		if j.current() {
+			r.loadBegins(j, now, by, estimate)
+		}
+		return nil
+	})
+}
+
+// loadBegins is the beginning at its mark; the lock is held and a unit is open.
+func (r *run) loadBegins(j *job, now *layout, by string, estimate int64) {
+	t := j.table
+	place := r.lastRow
+	if t.state.Schema == nil {
+		r.adopt(t, now, place)
+	}
+	p := &t.load.progress
+	if !p.Partial {
+		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
+	}
+	p.Began, p.By, p.From = true, by, place
+	t.state.State, t.state.Note, t.state.RowsDone = engine.StateLoading, p.what(), 0
+	if estimate > 0 || p.Where != "" {
+		t.state.RowsEstimate = estimate
+	}
+	r.sink.Table(t.progressState())
+	r.sink.Report(engine.Report{Level: "info", Event: "load-began", Message: fmt.Sprintf("loading %s %s, about %d rows", t.state.Table, strings.TrimSpace(howItWalks[by]+" "+p.what()), t.state.RowsEstimate)})
+	r.tellLoads()
+}
+
+var howItWalks = map[string]string{byRange: "by range", byKey: "by key", asWhole: "in one snapshot, since it has no key"}
+
+// what says which part of a table a load reads; empty for all of it.
+func (p *progress) what() string {
+	switch {
+	case p.Where != "":
+		return "where " + p.Where
+	case len(p.Leaves) > 0:
+		return "from " + strings.Join(p.Leaves, ", ")
+	}
+	return ""
+}
+
+// estimate asks the server's planner how many rows there are to read; zero where
+// it will not say.
+func (l *loader) estimate(ctx context.Context, j *job) int64 {
+	var plan []byte
+	var plans []struct {
+		Plan struct {
+			Rows int64 `json:"Plan Rows"`
+		}
+	}
+	err := l.conn.QueryRow(ctx, "EXPLAIN (FORMAT JSON) SELECT FROM "+j.from()+j.condition()).Scan(&plan)
+	if err != nil || json.Unmarshal(plan, &plans) != nil || len(plans) == 0 {
+		return 0
+	}
+	return plans[0].Plan.Rows
+}
+
+func (j *job) condition() string {
+	if j.at.Where == "" {
+		return ""
+	}
+	return " WHERE (" + j.at.Where + ")"
+}
+
+// measure counts the table's pages. It comes after the void event: what is
+// written to later pages afterwards is in the stream.
+func (l *loader) measure(ctx context.Context, j *job) error {
+	var file uint32
+	var pages int64
+	err := l.conn.QueryRow(ctx, "SELECT pg_relation_filenode($1::text::regclass), pg_relation_size($1::text::regclass) / current_setting('block_size')::bigint", j.relation()).Scan(&file, &pages)
+	if err != nil {
+		return err
+	}
+	r, t := l.run, j.table
+	return r.place(ctx, l.conn, func() error {
+		if !j.current() {
+			return nil
+		}
+		p := &t.load.progress
+		p.Sized, p.File, p.Pages, p.Read = true, file, pages, pages == 0
+		r.finishIfComplete(j)
+		r.sink.Table(t.progressState())
+		return nil
+	})
+}
+
+// nextByKey reads what follows in the order of the key.
+func (l *loader) nextByKey(ctx context.Context, j *job) error {
+	return l.take(ctx, j, func(into *chunkRows) error { return l.readByKey(ctx, into, j.at.After, nil) }, func(p *progress, read *chunkRows) {
+		if len(read.last) > 0 {
+			p.After = read.last
+		}
+		if !read.end {
+			return
+		}
+		if len(p.Leaves) > 1 {
+			p.Leaves, p.After = p.Leaves[1:], nil
+			return
+		}
+		p.Read = true
+	})
+}
+
+// again reads rows by their keys.
+func (l *loader) again(ctx context.Context, j *job) error {
+	return l.take(ctx, j, func(into *chunkRows) error { return l.readByKey(ctx, into, nil, j.keys) }, func(p *progress, _ *chunkRows) {
+		p.Again = slices.DeleteFunc(p.Again, func(key []string) bool {
+			return slices.ContainsFunc(j.keys, func(other []string) bool { return slices.Equal(key, other) })
+		})
+	})
+}
+
+// byPlace reads the rows of a piece.
+func (l *loader) byPlace(ctx context.Context, j *job) error {
+	err := l.take(ctx, j, func(into *chunkRows) error { return l.readRange(ctx, into, j.piece) }, func(p *progress, read *chunkRows) {
+		p.Pieces = slices.DeleteFunc(p.Pieces, func(one piece) bool { return one == j.piece })
+		if !read.end {
+			p.Pieces = append(p.Pieces, piece{From: read.lastPlace, To: j.piece.To})
+		}
+	})
+	l.run.sink.Lock()
+	defer l.run.sink.Unlock()
+	j.load.out = slices.DeleteFunc(j.load.out, func(one piece) bool { return one == j.piece })
+	return err
+}
+
+// take reads a piece between two marks and puts it into the journal at the second.
+func (l *loader) take(ctx context.Context, j *job, read func(*chunkRows) error, taken func(*progress, *chunkRows)) error {
+	r, t := l.run, j.table
+	var w *window
+	var before []uint32
+	err := r.place(ctx, l.conn, func() error {
+		if j.current() {
+			w = j.load.open()
+			before = r.unseen.of(t.number)
+		}
+		return nil
+	})
+	if err != nil || w == nil {
+		return err
+	}
+	defer func() {
+		r.sink.Lock()
+		j.load.close(w)
+		r.sink.Unlock()
+	}()
+	rows, err := l.read(ctx, before, read)
+	if err != nil {
+		return err
+	}
+	return r.place(ctx, l.conn, func() error {
+		if j.current() {
+			r.deliver(j, w, rows, taken)
+		}
+		j.load.close(w)
+		return nil
+	})
+}
+
+// deliver puts a piece into the journal at its second mark. The lock is held, a
+// unit is open.
+func (r *run) deliver(j *job, w *window, read *chunkRows, taken func(*progress, *chunkRows)) {
+	t := j.table
+	if w.voided || !t.load.progress.Began {
+		return // read again
+	}
+	if read.file != 0 && read.file != t.load.progress.File && t.load.progress.By == byRange {
+		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.state.Table + ": its rows have been moved on disk (VACUUM FULL, CLUSTER, ALTER TABLE or TRUNCATE): the load begins anew"})
+		t.load.restart()
+		r.sink.Table(t.progressState())
+		return
+	}
+	for _, other := range w.layouts {
+		if other.schema.Fingerprint() != read.layout.schema.Fingerprint() {
+			return
+		}
+	}
+	place := r.lastRow
+	r.adopt(t, read.layout, place)
+	if !j.current() {
+		return // the new version has changed rows that were read before
+	}
+	for _, row := range layOver(read, w.overlay) {
+		r.sink.Add(&change.Row{Operation: change.Existing, Table: t.state.Table, Schema: read.layout.schema, Place: uint64(place), After: row})
+		t.state.RowsDone++
+	}
+	taken(&t.load.progress, read)
+	r.finishIfComplete(j)
+	r.sink.Table(t.progressState())
+}
+
+// finishIfComplete ends the load of a table of which everything is in the
+// journal; the lock is held, a unit is open.
+func (r *run) finishIfComplete(j *job) {
+	t := j.table
+	p := &t.load.progress
+	if !p.complete() {
+		return
+	}
+	place := r.lastRow
+	t.state.State, t.state.Note = engine.StateFollowing, ""
+	if p.Partial {
+		body, _ := json.Marshal(map[string]string{"part": p.what()})
+		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body})
+		t.state.State, t.state.Note = p.Then, p.ThenNote
+	} else {
+		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
+	}
+	t.load = nil
+	r.sink.Report(engine.Report{Level: "info", Event: "load-done", Message: fmt.Sprintf("%s: %d rows loaded", t.state.Table, t.state.RowsDone)})
+	r.tellLoads()
+	r.wakeLoaders()
+}

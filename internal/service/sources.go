@@ -1,0 +1,302 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/engine"
+)
+
+// AddSource stores a source, which starts when it is resumed.
+func (s *Service) AddSource(ctx context.Context, name string, d definition.Source) error {
+	if err := definition.CheckName("a source", name); err != nil {
+		return err
+	}
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	if err := s.Catalog.AddSource(ctx, name, d); err != nil {
+		return answer(err, "source", name)
+	}
+	s.log.tell("info", "source/"+name, "added", "source added")
+	return answer(s.reconcile(ctx), "source", name)
+}
+
+// EditSource stores a new definition in place of version. A source that runs
+// goes on with it.
+func (s *Service) EditSource(ctx context.Context, name string, version int64, d definition.Source) error {
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	if err := s.Catalog.EditSource(ctx, name, version, d); err != nil {
+		return answer(err, "source", name)
+	}
+	s.log.tell("info", "source/"+name, "edited", "definition changed")
+	return answer(s.reconcile(ctx), "source", name)
+}
+
+// SetSourceRunning resumes or pauses a source.
+func (s *Service) SetSourceRunning(ctx context.Context, name string, running bool, reason string) error {
+	if err := s.Catalog.SetSourceRunning(ctx, name, running, reason); err != nil {
+		return answer(err, "source", name)
+	}
+	s.log.tell("info", "source/"+name, word(running), word(running)+because(reason))
+	return answer(s.reconcile(ctx), "source", name)
+}
+
+func word(running bool) string {
+	if running {
+		return "resumed"
+	}
+	return "paused"
+}
+
+func because(reason string) string {
+	if reason == "" {
+		return ""
+	}
+	return ": " + reason
+}
+
+// RemoveSource removes a source with its journal, and what was made for it on
+// the database. forget leaves the database alone, for one that is gone.
+func (s *Service) RemoveSource(ctx context.Context, name string, forget bool) error {
+	record, err := s.Catalog.Source(ctx, name)
+	if err != nil {
+		return answer(err, "source", name)
+	}
+	for _, one := range s.copyOutlets() {
+		if one.source == record.ID {
+			return &engine.Fault{Code: CodeInUse, Message: fmt.Sprintf("source %q has outlet %q", name, one.record.Name), Fix: "remove its outlets first"}
+		}
+	}
+	if record.Running {
+		if err := s.SetSourceRunning(ctx, name, false, "being removed"); err != nil {
+			return err
+		}
+	}
+	if !forget {
+		built, err := s.buildEngine(record)
+		if err == nil {
+			err = built.Remove(ctx)
+		}
+		if err != nil {
+			return &engine.Fault{Code: "source-not-cleared", Message: fmt.Sprintf("source %q is paused but not removed: what was made on its database could not be taken away", name), Cause: err,
+				Fix: "mend that, or remove with --forget and drop slot and publications there yourself: an abandoned slot fills the database's disk"}
+		}
+	}
+	if err := s.Store.Remove(ctx, record.ID); err != nil {
+		return answer(err, "source", name)
+	}
+	if err := s.Catalog.RemoveSource(ctx, name); err != nil {
+		return answer(err, "source", name)
+	}
+	s.log.tell("info", "source/"+name, "removed", "source removed with its journal")
+	return answer(s.reconcile(ctx), "source", name)
+}
+
+// CheckSource checks a definition before anything is stored, or a stored one
+// where d is nil.
+func (s *Service) CheckSource(ctx context.Context, name string, d *definition.Source) ([]change.Check, error) {
+	built, err := s.engineOf(ctx, name, d)
+	if err != nil {
+		return nil, err
+	}
+	return built.Check(ctx), nil
+}
+
+// Scripts are what an administrator runs on a source.
+type Scripts struct {
+	Setup    string `json:"setup" doc:"Prepares the database, with the least rights for the login"`
+	Teardown string `json:"teardown" doc:"Takes that away again"`
+}
+
+// SourceScripts writes the scripts for a definition, or for a stored one where d
+// is nil. It does not reach the source.
+func (s *Service) SourceScripts(ctx context.Context, name string, d *definition.Source) (*Scripts, error) {
+	if d == nil {
+		record, err := s.Catalog.Source(ctx, name)
+		if err != nil {
+			return nil, answer(err, "source", name)
+		}
+		d = &record.Definition
+	}
+	bare := *d
+	bare.Connection.Password = "" // no script needs it, and it may not be there yet
+	built, err := s.engineOf(ctx, name, &bare)
+	if err != nil {
+		return nil, err
+	}
+	return &Scripts{built.SetupSQL(), built.TeardownSQL()}, nil
+}
+
+// SourceTables lists the tables that a source's database has.
+func (s *Service) SourceTables(ctx context.Context, name string) ([]engine.Table, error) {
+	built, err := s.engineOf(ctx, name, nil)
+	if err != nil {
+		return nil, err
+	}
+	return built.Tables(ctx)
+}
+
+func (s *Service) engineOf(ctx context.Context, name string, d *definition.Source) (engine.Engine, error) {
+	if d == nil {
+		record, err := s.Catalog.Source(ctx, name)
+		if err != nil {
+			return nil, answer(err, "source", name)
+		}
+		return s.buildEngine(record)
+	}
+	if err := definition.CheckName("a source", name); err != nil {
+		return nil, err
+	}
+	if err := d.Validate(); err != nil {
+		return nil, err
+	}
+	record := &catalog.Source{Name: name, Definition: *d}
+	if err := s.Catalog.Unseal(ctx, name, &record.Definition); err != nil {
+		return nil, answer(err, "source", name)
+	}
+	return s.buildEngine(record)
+}
+
+// clearTime is what taking things away from a source's database may take.
+const clearTime = 30 * time.Second
+
+// ReloadTable has a table's rows read anew: all of them, or those for which a
+// condition in the source's own language holds.
+func (s *Service) ReloadTable(ctx context.Context, name, table, condition string) error {
+	record, err := s.Catalog.Source(ctx, name)
+	if err != nil {
+		return answer(err, "source", name)
+	}
+	if !record.Definition.Loads() {
+		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only", name), Fix: "set mode to load-and-follow in its definition"}
+	}
+	states, err := s.Catalog.TableStates(ctx, record.ID)
+	if err != nil {
+		return answer(err, "source", name)
+	}
+	if states[table] == nil {
+		return &engine.Fault{Code: CodeNotFound, Message: fmt.Sprintf("source %q captures no table %q", name, table), Fix: "`rillmark source show " + name + "` lists its tables"}
+	}
+	condition = strings.TrimSpace(condition)
+	if condition != "" {
+		built, err := s.buildEngine(record)
+		if err != nil {
+			return err
+		}
+		if err := built.CheckCondition(ctx, table, condition); err != nil {
+			return err
+		}
+	}
+	// The capture stands still while its record of the table is changed.
+	s.reconciling.Lock()
+	s.mu.Lock()
+	one := s.sources[name]
+	s.mu.Unlock()
+	if one != nil && one.stop != nil {
+		one.stop()
+	}
+	err = s.Catalog.ReloadTable(ctx, record.ID, table, condition)
+	if one != nil && one.stop != nil {
+		s.mu.Lock()
+		one.stop = s.start(one.capture.Run)
+		s.mu.Unlock()
+	}
+	s.reconciling.Unlock()
+	s.status.expire()
+	if errors.Is(err, catalog.ErrNotFound) {
+		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("table %q is %s and cannot be loaded now", table, states[table].State)}
+	}
+	if err != nil {
+		return answer(err, "source", name)
+	}
+	what := "reload of " + table
+	if condition != "" {
+		what += " where " + condition
+	}
+	s.log.tell("info", "source/"+name, "reload", what+" asked for")
+	return nil
+}
+
+// Renewal is what a renewal did.
+type Renewal struct {
+	Generation int   `json:"generation" doc:"The journal's new generation, which ids carry from here on"`
+	First      int64 `json:"first" doc:"Its first offset; what lies before is kept"`
+}
+
+// RenewSource begins a source's capture anew where its stream cannot go on: with
+// a new slot, a load of all tables, and a cut in the journal, whose old events
+// stay. reason is a person's, for the record.
+func (s *Service) RenewSource(ctx context.Context, name, reason string) (*Renewal, error) {
+	record, err := s.Catalog.Source(ctx, name)
+	if err != nil {
+		return nil, answer(err, "source", name)
+	}
+	if !record.Definition.Loads() {
+		return nil, &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only: what it missed cannot be loaded", name),
+			Fix: "set mode to load-and-follow in its definition, or remove it and add it again to follow from now on"}
+	}
+	s.mu.Lock()
+	one := s.sources[name]
+	s.mu.Unlock()
+	fault := ""
+	if one != nil {
+		fault = one.capture.Status().Code
+	}
+	if err := s.SetSourceRunning(ctx, name, false, "being renewed"); err != nil {
+		return nil, err
+	}
+	built, err := s.buildEngine(record)
+	if err == nil {
+		err = built.Remove(ctx)
+	}
+	if err != nil {
+		return nil, &engine.Fault{Code: "source-not-cleared", Message: fmt.Sprintf("source %q is paused and not renewed: its old slot and publications could not be taken away", name), Cause: err}
+	}
+	why := strings.TrimSpace(strings.Join([]string{fault, reason}, " "))
+	cut, err := s.Store.Begin(ctx, record.ID, why, func(tx pgx.Tx) error {
+		return s.Catalog.RenewSource(ctx, tx, record.ID, "being renewed")
+	})
+	if err != nil {
+		return nil, answer(err, "source", name)
+	}
+	s.log.tell("warn", "source/"+name, "renewed", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", cut.Generation, cut.First, because(why)))
+	// Outlets first: they have to know of the cut before an event lies behind it.
+	if err := s.reconcile(ctx); err != nil {
+		return nil, answer(err, "source", name)
+	}
+	return &Renewal{cut.Generation, cut.First}, s.SetSourceRunning(ctx, name, true, "renewed"+because(reason))
+}
+
+// complete ends a source that was to load only: what was made on its database is
+// taken away, so that its log is not held back.
+func (s *Service) complete(record *catalog.Source) {
+	ctx, cancel := context.WithTimeout(s.work, clearTime)
+	defer cancel()
+	subject := "source/" + record.Name
+	built, err := s.buildEngine(record)
+	if err == nil {
+		err = built.Remove(ctx)
+	}
+	if err != nil {
+		s.log.tell("error", subject, "not-cleared", "all tables are loaded, but the slot is still there and holds log back: "+err.Error())
+	}
+	err = s.SetSourceRunning(ctx, record.Name, false, "all tables are loaded")
+	if err == nil {
+		err = s.Catalog.CompleteSource(ctx, record.ID)
+	}
+	s.status.expire()
+	if err != nil {
+		s.log.tell("error", subject, "state-database", err.Error())
+	}
+}

@@ -1,0 +1,215 @@
+package shape
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/cel-go/cel"
+	"github.com/google/cel-go/common/ast"
+	"github.com/google/cel-go/common/types"
+
+	"rillmark/internal/change"
+)
+
+// Condition is a condition over a row's columns in CEL, the Common Expression
+// Language, read but not yet bound to a table.
+type Condition struct {
+	text string
+}
+
+// maxConditionCost bounds what one evaluation may take (in CEL's own units).
+const maxConditionCost = 100_000
+
+// ParseCondition reads a condition; its error names line and column.
+func ParseCondition(text string) (*Condition, error) {
+	env, err := cel.NewEnv()
+	if err != nil {
+		return nil, err
+	}
+	if _, issues := env.Parse(text); issues.Err() != nil {
+		return nil, fmt.Errorf("the condition cannot be read: %s", firstIssue(issues))
+	}
+	return &Condition{text: text}, nil
+}
+
+// String is the condition as it was written.
+func (c *Condition) String() string { return c.text }
+
+// firstIssue is the first thing that is wrong, with its place.
+func firstIssue(issues *cel.Issues) string {
+	for _, e := range issues.Errors() {
+		return fmt.Sprintf("%s (line %d, column %d)", e.Message, e.Location.Line(), e.Location.Column()+1)
+	}
+	return issues.Err().Error()
+}
+
+// BoundCondition is a condition over the columns of one table. It is not safe
+// for several goroutines.
+type BoundCondition struct {
+	program cel.Program
+	columns []change.Column
+	uses    []int
+	values  map[string]any
+	whole   bool // it asks for the row as a map
+}
+
+// Bind makes a condition ready for rows of these columns. A column is a variable
+// of its name; row["name"] is any of them. It fails where the condition names a
+// column that is not there or compares what cannot be compared.
+func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition, error) {
+	options := []cel.EnvOption{cel.Variable("row", cel.MapType(cel.StringType, cel.DynType))}
+	for _, column := range columns {
+		if column.Name != "row" && isIdentifier(column.Name) {
+			options = append(options, cel.Variable(column.Name, celType(column)))
+		}
+	}
+	env, err := cel.NewEnv(options...)
+	if err != nil {
+		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, table, err)
+	}
+	checked, issues := env.Compile(c.text)
+	if issues.Err() != nil {
+		return nil, fmt.Errorf("the condition %q does not fit %s: %s; its columns are %s", c.text, table, firstIssue(issues), columnNames(columns))
+	}
+	if !checked.OutputType().IsExactType(cel.BoolType) {
+		return nil, fmt.Errorf("the condition %q on %s gives %s where true or false is wanted", c.text, table, checked.OutputType())
+	}
+	program, err := env.Program(checked, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(maxConditionCost))
+	if err != nil {
+		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, table, err)
+	}
+	b := &BoundCondition{program: program, columns: columns, values: make(map[string]any)}
+	ast.PostOrderVisit(checked.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		if e.Kind() != ast.IdentKind {
+			return
+		}
+		if e.AsIdent() == "row" {
+			b.whole = true
+			return
+		}
+		at := slices.IndexFunc(columns, func(c change.Column) bool { return c.Name == e.AsIdent() })
+		if at >= 0 && !slices.Contains(b.uses, at) {
+			b.uses = append(b.uses, at)
+		}
+	}))
+	if b.whole {
+		b.uses = b.uses[:0]
+		for i := range columns {
+			b.uses = append(b.uses, i)
+		}
+	}
+	slices.Sort(b.uses)
+	return b, nil
+}
+
+// Uses are the indexes of the columns that the condition looks at.
+func (b *BoundCondition) Uses() []int { return b.uses }
+
+// Holds evaluates the condition on a row, of which values gives the columns.
+// known is false where one that it needs was omitted. A condition that cannot be
+// worked out, as a comparison with null, does not hold.
+func (b *BoundCondition) Holds(values func(column int) change.Value) (holds, known bool) {
+	row := make(map[string]any)
+	for _, i := range b.uses {
+		v := values(i)
+		if v.Presence == change.Omitted {
+			return false, false
+		}
+		row[b.columns[i].Name] = celValue(b.columns[i], v)
+	}
+	clear(b.values)
+	for name, v := range row {
+		b.values[name] = v
+	}
+	if b.whole {
+		b.values["row"] = row
+	}
+	out, _, err := b.program.Eval(b.values)
+	if err != nil {
+		return false, true
+	}
+	return out == types.True, true
+}
+
+func columnNames(columns []change.Column) string {
+	names := make([]string, 0, 12)
+	for i, c := range columns {
+		if i == 12 {
+			names = append(names, "…")
+			break
+		}
+		names = append(names, c.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+func isIdentifier(s string) bool {
+	for i, r := range s {
+		letter := r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z'
+		if !letter && (i == 0 || r < '0' || r > '9') {
+			return false
+		}
+	}
+	return s != "" && !slices.Contains([]string{"true", "false", "null", "in", "as", "break", "const", "continue", "else", "for", "function",
+		"if", "import", "let", "loop", "package", "namespace", "return", "var", "void", "while"}, s)
+}
+
+func celType(c change.Column) *cel.Type {
+	switch c.Rule {
+	case change.RuleBoolean:
+		return cel.NullableType(cel.BoolType)
+	case change.RuleInteger:
+		return cel.NullableType(cel.IntType)
+	case change.RuleFloat, change.RuleDecimal:
+		return cel.NullableType(cel.DoubleType)
+	case change.RuleTimestampTZ:
+		return cel.NullableType(cel.TimestampType)
+	case change.RuleJSON, change.RuleArray:
+		return cel.DynType
+	default:
+		return cel.NullableType(cel.StringType)
+	}
+}
+
+// celValue is a canonical value as CEL sees it. Decimals are compared as
+// doubles; a time that is infinite or out of range is null.
+func celValue(c change.Column, v change.Value) any {
+	if v.Presence != change.Present {
+		return types.NullValue
+	}
+	text := string(v.Text)
+	switch c.Rule {
+	case change.RuleBoolean:
+		return text == "true"
+	case change.RuleInteger:
+		n, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return types.NullValue
+		}
+		return n
+	case change.RuleFloat, change.RuleDecimal:
+		f, err := strconv.ParseFloat(text, 64)
+		if err != nil && !math.IsInf(f, 0) {
+			return types.NullValue
+		}
+		return f
+	case change.RuleTimestampTZ:
+		at, err := time.Parse(time.RFC3339Nano, text)
+		if err != nil {
+			return types.NullValue
+		}
+		return at
+	case change.RuleJSON, change.RuleArray:
+		var document any
+		if json.Unmarshal(v.Text, &document) != nil {
+			return types.NullValue
+		}
+		return document
+	}
+	return text
+}
