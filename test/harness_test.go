@@ -300,6 +300,7 @@ type status struct {
 		Tables                          []struct {
 			Name, State, Note string
 			RowsDone          int64 `json:"rows_done"`
+			Partitions        []string
 			Counts            map[string]int64
 		}
 	}

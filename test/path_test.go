@@ -27,11 +27,11 @@ func begin(t *testing.T, extra string, statements ...string) (*instance, string)
 
 func (i *instance) resume() { i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil) }
 
-// ofTable keeps the events of one table and some operations.
+// ofTable chooses a table's events, of some operations or of all.
 func ofTable(events []*event, table string, operations ...string) []*event {
 	var kept []*event
 	for _, e := range events {
-		if e.Data.Table == table && strings.Contains(" "+strings.Join(operations, " ")+" ", " "+e.Data.Operation+" ") {
+		if e.Data.Table == table && (len(operations) == 0 || strings.Contains(" "+strings.Join(operations, " ")+" ", " "+e.Data.Operation+" ")) {
 			kept = append(kept, e)
 		}
 	}

@@ -53,6 +53,7 @@ var statusOf = map[string]int{
 	"path-outside":            http.StatusUnprocessableEntity,
 	"files-not-allowed":       http.StatusUnprocessableEntity,
 	"unknown-table":           http.StatusUnprocessableEntity,
+	"bad-condition":           http.StatusUnprocessableEntity,
 	"left-behind":             http.StatusGone,
 }
 

@@ -160,11 +160,14 @@ func (c *Catalog) AddOutlet(ctx context.Context, name string, d definition.Outle
 // EditSource stores a new definition where version is still the newest. A
 // password of [Sealed] leaves the old one.
 func (c *Catalog) EditSource(ctx context.Context, name string, version int64, d definition.Source) error {
+	for _, secret := range []*string{&d.Connection.Password, &d.HashKey} {
+		if *secret != Sealed {
+			*secret = c.Keeper.Seal(*secret)
+		}
+	}
 	if err := c.Unseal(ctx, name, &d); err != nil {
 		return err
 	}
-	d.Connection.Password = c.Keeper.Seal(d.Connection.Password)
-	d.HashKey = c.Keeper.Seal(d.HashKey)
 	return c.edit(ctx, sources, name, version, d)
 }
 
