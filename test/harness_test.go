@@ -296,8 +296,11 @@ func sourceDefinition(c *demo.Cluster, database string) map[string]any {
 type status struct {
 	Sources []struct {
 		Name, Phase, Doing, Error, Code string
-		Journal                         struct{ First, Next, Events int64 }
-		Tables                          []struct {
+		Journal                         struct {
+			First, Next, Events int64
+			Generation          int
+		}
+		Tables []struct {
 			Name, State, Note string
 			RowsDone          int64 `json:"rows_done"`
 			Partitions        []string

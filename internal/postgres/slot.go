@@ -96,7 +96,7 @@ func (r *run) settle(ctx context.Context, stored *checkpoint, s *stream) error {
 		return &engine.Fault{Code: "slot-lost", Final: true, Message: fmt.Sprintf("the source has removed log that the replication slot %q still needed (wal_status is lost)", name),
 			Fix: "raise max_slot_wal_keep_size; then, " + anew}
 	case slot.confirmed > max(stored.NonceCommit, releaseWithoutNonce(stored)):
-		return &engine.Fault{Code: "slot-advanced", Final: true, Message: fmt.Sprintf("the replication slot %q was advanced to %s by somebody else, beyond what the journal has (%s)", name, slot.confirmed, stored.Position.Commit), Fix: anew}
+		return &engine.Fault{Code: "slot-advanced", Final: true, Message: fmt.Sprintf("the replication slot %q was advanced to %s, beyond what the journal has (%s): somebody else moved it, or the state database was restored from a backup", name, slot.confirmed, stored.Position.Commit), Fix: anew}
 	}
 	return nil
 }

@@ -1,0 +1,111 @@
+package test
+
+import (
+	"context"
+	"net/http"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+)
+
+// TestALostStreamIsBegunAnewOnAPersonsWord breaks what cannot be gone on with, in
+// every way but one (a restored copy has a test of its own): each is recognised
+// and waits; a renewal then loads anew in the journal's next generation, with
+// offsets going on and the old events kept.
+func TestALostStreamIsBegunAnewOnAPersonsWord(t *testing.T) {
+	source := ownServer(t, durable(sourceSettings))
+	name := database(t, source, "postgres")
+	db := connect(t, source, name)
+	run(t, db, "CREATE TABLE loans (id integer PRIMARY KEY, note text)", "INSERT INTO loans SELECT n, 'a' FROM generate_series(1, 50) n")
+	state := stateServer(t)
+	i := newInstance(t, state, "source:\n  heartbeat_every: 200ms\n  refresh_every: 200ms\n").start()
+	i.must(http.MethodPost, "/v1/sources/circulation", sourceDefinition(source, name), nil)
+	i.resume()
+	i.settled("circulation", db)
+	admin := connect(t, state, "postgres")
+	moved := func(beyond string) {
+		i.eventually("the slot has moved on", func() bool {
+			var is bool
+			return db.QueryRow(t.Context(), "SELECT confirmed_flush_lsn > $1::text::pg_lsn FROM pg_replication_slots", beyond).Scan(&is) == nil && is
+		})
+	}
+	reconnect := func() *pgx.Conn { db = connect(t, source, name); return db }
+	breaks := []struct {
+		what, code string
+		do         func()
+	}{
+		{"the slot is dropped", "slot-gone", func() {
+			i.stop(syscall.SIGTERM)
+			run(t, db, "SELECT pg_drop_replication_slot('rillmark_circulation')")
+			i.start()
+		}},
+		{"the publication is dropped under the stream", "publication-gone", func() {
+			run(t, db, "DROP PUBLICATION rillmark_circulation", "INSERT INTO loans VALUES (1001, 'unpublished')", "CREATE PUBLICATION rillmark_circulation FOR TABLE loans")
+		}},
+		{"the slot is advanced", "slot-advanced", func() {
+			i.stop(syscall.SIGTERM)
+			run(t, db, "INSERT INTO loans VALUES (1002, 'passed over')", "SELECT pg_logical_emit_message(true, 'x', 'y')", "SELECT pg_replication_slot_advance('rillmark_circulation', pg_current_wal_lsn())")
+			i.start()
+		}},
+		{"the state database is restored", "slot-advanced", func() {
+			i.stop(syscall.SIGTERM)
+			run(t, admin, "CREATE DATABASE backup TEMPLATE "+i.stateDB)
+			i.start()
+			i.eventually("it follows", func() bool { return i.status().Sources[0].Phase == "running" })
+			run(t, db, "INSERT INTO loans VALUES (1003, 'after the backup')")
+			i.reached("circulation", db)
+			var at string
+			require.NoError(t, db.QueryRow(t.Context(), "SELECT pg_current_wal_lsn()::text").Scan(&at))
+			moved(at)
+			i.stop(syscall.SIGTERM)
+			run(t, admin, "DROP DATABASE "+i.stateDB, "ALTER DATABASE backup RENAME TO "+i.stateDB)
+			i.start()
+		}},
+		{"the source has removed the log", "slot-lost", func() {
+			i.stop(syscall.SIGTERM)
+			run(t, db, "ALTER SYSTEM SET max_slot_wal_keep_size = '1MB'", "SELECT pg_reload_conf()")
+			for range 6 {
+				run(t, db, "INSERT INTO loans SELECT 2000 + max(id), 'b' FROM loans", "SELECT pg_switch_wal()", "CHECKPOINT")
+			}
+			run(t, db, "ALTER SYSTEM RESET max_slot_wal_keep_size", "SELECT pg_reload_conf()")
+			i.start()
+		}},
+		{"the source is on another timeline", "other-timeline", func() {
+			i.stop(syscall.SIGTERM)
+			source.Stop()
+			require.NoError(t, os.WriteFile(filepath.Join(source.Folder, "data", "standby.signal"), nil, 0o644))
+			require.NoError(t, source.Start(context.Background()))
+			run(t, reconnect(), "SELECT pg_promote()", "INSERT INTO loans VALUES (1004, 'promoted')")
+			i.start()
+		}},
+	}
+	for n, one := range breaks {
+		before := len(i.journal("circulation"))
+		one.do()
+		i.waits(one.code, "rillmark source renew")
+		_, errs, code := i.cli("source", "renew", "circulation")
+		require.Equal(t, 2, code, "it wants a word: %s", errs)
+		out, errs, code := i.cli("source", "renew", "circulation", "--yes", "--reason", one.what)
+		require.Zero(t, code, errs)
+		require.Contains(t, out, "offset")
+		i.settled("circulation", db)
+		run(t, db, "UPDATE loans SET note = 'later' WHERE id % 7 = 0", "DELETE FROM loans WHERE id % 11 = 0")
+		i.reached("circulation", db)
+		events := i.journal("circulation")
+		proveJournal(t, events).equals(t, db, "loans")
+		if one.what != "the state database is restored" {
+			require.Greater(t, len(events), before, "the old events are kept")
+		}
+		last := events[len(events)-1].ID
+		require.Equal(t, n+2, i.status().Sources[0].Journal.Generation)
+		require.Contains(t, last, "circulation/"+string(rune('2'+n))+"/", one.what)
+		require.Contains(t, events[0].ID, "circulation/1/", "an id is for ever")
+	}
+	var reasons int
+	require.NoError(t, connect(t, state, i.stateDB).QueryRow(t.Context(), "SELECT count(*) FROM rillmark.journal_cut WHERE reason <> ''").Scan(&reasons))
+	require.Equal(t, len(breaks), reasons, "each cut is on record")
+}
