@@ -1,10 +1,5 @@
 package change
 
-import (
-	"regexp"
-	"strings"
-)
-
 // JSONSchema is the version as a JSON Schema 2020-12 of a row, to be marshalled.
 // id is the absolute address under which it is served.
 func (s *Schema) JSONSchema(id string) map[string]any {
@@ -91,82 +86,5 @@ func ruleSchema(r Rule, c Column) map[string]any {
 		return map[string]any{"type": "string", "enum": labels}
 	default:
 		return map[string]any{"type": "string"}
-	}
-}
-
-// AvroSchema is the version as an Avro record of a row, to be marshalled. Every
-// field may be null, because a column may be omitted; x-omittable says so.
-func (s *Schema) AvroSchema() map[string]any {
-	namespace, name := "rillmark", s.Table
-	if schema, table, found := strings.Cut(s.Table, "."); found {
-		namespace, name = "rillmark."+avroName(schema), table
-	}
-	fields := make([]map[string]any, len(s.Columns))
-	taken := make(map[string]int)
-	for i, c := range s.Columns {
-		field := avroName(c.Name)
-		if n := taken[field]; n > 0 {
-			field += "_" + string(rune('0'+n%10))
-		}
-		taken[avroName(c.Name)]++
-		fields[i] = map[string]any{
-			"name":    field,
-			"type":    []any{"null", avroType(c, s.Table)},
-			"default": nil,
-			"x-name":  c.Name,
-			"x-type":  c.Type,
-			"x-rule":  c.Rule,
-		}
-	}
-	return map[string]any{
-		"type": "record", "name": avroName(name), "namespace": namespace,
-		"doc":           "A row of " + s.Table,
-		"fields":        fields,
-		"x-fingerprint": s.fingerprint.String(),
-	}
-}
-
-var notAvro = regexp.MustCompile(`[^A-Za-z0-9_]`)
-
-// avroName follows the Avro specification, section Names.
-func avroName(s string) string {
-	s = notAvro.ReplaceAllString(s, "_")
-	if s == "" || s[0] >= '0' && s[0] <= '9' {
-		s = "_" + s
-	}
-	return s
-}
-
-func avroType(c Column, table string) any {
-	switch c.Rule {
-	case RuleBoolean:
-		return "boolean"
-	case RuleInteger:
-		if c.Bits == 64 || c.Bits == 0 {
-			return "long"
-		}
-		return "int"
-	case RuleFloat:
-		if c.Bits == 32 {
-			return "float"
-		}
-		return "double"
-	case RuleUUID:
-		return map[string]any{"type": "string", "logicalType": "uuid"}
-	case RuleBinary:
-		return "bytes"
-	case RuleEnum:
-		symbols := make([]string, len(c.Labels))
-		for i, l := range c.Labels {
-			if avroName(l) != l {
-				return "string" // a label that Avro cannot name
-			}
-			symbols[i] = l
-		}
-		return map[string]any{"type": "enum", "name": avroName(table + "_" + c.Name), "symbols": symbols}
-	default:
-		// Times that Avro's logical types cannot hold exactly (infinity, years
-		// BC) and decimals without a fixed scale stay text, as in JSON.
-		return "string"
 	}
 }

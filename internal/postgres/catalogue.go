@@ -167,7 +167,7 @@ func attributes(ctx context.Context, q querier, oid uint32) ([]attribute, error)
 			UNION ALL
 			SELECT attnum, typbasetype FROM base JOIN pg_type t ON t.oid = base.type WHERE typtype = 'd'
 		), element(attnum, type) AS (
-			SELECT base.attnum, typelem FROM base JOIN pg_type t ON t.oid = base.type WHERE typcategory = 'A' AND typelem <> 0
+			SELECT base.attnum, typelem FROM base JOIN pg_type t ON t.oid = base.type WHERE typcategory = 'A' AND typelem <> 0 AND t.oid NOT IN (22, 30)
 			UNION ALL
 			SELECT attnum, typbasetype FROM element JOIN pg_type t ON t.oid = element.type WHERE typtype = 'd'
 		)
@@ -210,8 +210,11 @@ const (
 	oidBool, oidBytea, oidChar, oidName, oidInt8, oidInt2, oidInt4, oidText            = 16, 17, 18, 19, 20, 21, 23, 25
 	oidOID, oidJSON, oidFloat4, oidFloat8, oidBpchar, oidVarchar                       = 26, 114, 700, 701, 1042, 1043
 	oidDate, oidTime, oidTimestamp, oidTimestampTZ, oidInterval, oidTimeTZ, oidNumeric = 1082, 1083, 1114, 1184, 1186, 1266, 1700
-	oidUUID, oidJSONB                                                                  = 2950, 3802
+	oidUUID, oidJSONB, oidXID, oidCID                                                  = 2950, 3802, 28, 29
 )
+
+// firstUserOID is where object ids begin that are not built in (FirstNormalObjectId).
+const firstUserOID = 16384
 
 // rule is how values of a type are written, the width of its numbers, and how
 // the server's text becomes canonical.
@@ -223,7 +226,7 @@ func (t *typeInfo) rule() (rule change.Rule, bits int, convert converter) {
 		return change.RuleInteger, 16, nil
 	case oidInt4:
 		return change.RuleInteger, 32, nil
-	case oidInt8, oidOID:
+	case oidInt8, oidOID, oidXID, oidCID:
 		return change.RuleInteger, 64, nil
 	case oidFloat4:
 		return change.RuleFloat, 32, nil
@@ -254,8 +257,11 @@ func (t *typeInfo) rule() (rule change.Rule, bits int, convert converter) {
 	case oidJSONB:
 		return change.RuleJSON, 0, nil
 	}
-	if t.kind == "e" {
+	switch {
+	case t.kind == "e":
 		return change.RuleEnum, 0, nil
+	case t.category == "S" && t.oid >= firstUserOID:
+		return change.RuleText, 0, nil // a text of an extension, such as citext
 	}
 	return change.RuleEngineText, 0, nil
 }

@@ -349,9 +349,7 @@ func (r *run) loadBegins(j *job, now *layout, by string, estimate int64) {
 	}
 	p.Began, p.By, p.From = true, by, place
 	t.state.State, t.state.Note, t.state.RowsDone = engine.StateLoading, p.what(), 0
-	if estimate > 0 || p.Where != "" {
-		t.state.RowsEstimate = estimate
-	}
+	t.state.RowsEstimate = estimate
 	r.sink.Table(t.progressState())
 	r.sink.Report(engine.Report{Level: "info", Event: "load-began", Message: fmt.Sprintf("loading %s %s, about %d rows", t.state.Table, strings.TrimSpace(howItWalks[by]+" "+p.what()), t.state.RowsEstimate)})
 	r.tellLoads()
@@ -373,6 +371,10 @@ func (p *progress) what() string {
 // estimate asks the server's planner how many rows there are to read; zero where
 // it will not say.
 func (l *loader) estimate(ctx context.Context, j *job) int64 {
+	var empty bool // the planner takes a table of no pages for one that will grow
+	if err := l.conn.QueryRow(ctx, "SELECT pg_relation_size($1::text::regclass) = 0", j.relation()).Scan(&empty); err != nil || empty && !j.captured.mapped {
+		return 0
+	}
 	var plan []byte
 	var plans []struct {
 		Plan struct {
