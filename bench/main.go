@@ -23,6 +23,8 @@ type settings struct {
 	binary string
 	rounds int
 	large  int
+	huge   int
+	only   string
 	small  int
 	rate   int
 	span   time.Duration
@@ -35,6 +37,8 @@ func main() {
 	flag.StringVar(&s.binary, "binary", "bin/rillmark", "the rillmark to measure")
 	flag.IntVar(&s.rounds, "rounds", 5, "runs of each, alternating; medians are printed")
 	flag.IntVar(&s.large, "large", 1_500_000, "rows of the one large transaction")
+	flag.IntVar(&s.huge, "huge", 10_000_000, "rows of the transaction and the table that show how memory grows; run once")
+	flag.StringVar(&s.only, "only", "", "load: the loads alone")
 	flag.IntVar(&s.small, "small", 200_000, "transactions of one row")
 	flag.IntVar(&s.rate, "rate", 500, "transactions a second for the delay")
 	flag.DurationVar(&s.span, "span", 20*time.Second, "how long the delay is measured")
@@ -81,18 +85,33 @@ func run(ctx context.Context, s settings) error {
 	var report strings.Builder
 	fmt.Fprintf(&report, "%s\n\n", b.machine(ctx))
 	fmt.Fprintf(&report, "| work | raw drain, events/s | ours, events/s | ratio | CPU of ours, cores | peak memory |\n|---|---:|---:|---:|---:|---:|\n")
-	for _, w := range []work{b.largeWork(), b.smallWork()} {
+	works := []work{b.largeWork(), b.smallWork(), b.hugeWork()}
+	only := func(what string) bool { return s.only == what }
+	if only("load") {
+		works = nil
+	}
+	for _, w := range works {
 		line, err := b.compare(ctx, w)
 		if err != nil {
 			return fmt.Errorf("%s: %w", w.name, err)
 		}
 		report.WriteString(line)
 	}
-	delay, err := b.delay(ctx)
-	if err != nil {
-		return fmt.Errorf("delay: %w", err)
+	if !only("load") {
+		delay, err := b.delay(ctx)
+		if err != nil {
+			return fmt.Errorf("delay: %w", err)
+		}
+		report.WriteString("\n" + delay)
 	}
-	report.WriteString("\n" + delay)
+	fmt.Fprintf(&report, "\n| load | raw COPY, rows/s | ours, rows/s | ratio | CPU of ours, cores | peak memory |\n|---|---:|---:|---:|---:|---:|\n")
+	for _, rows := range []int{s.large, s.huge} {
+		line, err := b.loads(ctx, rows)
+		if err != nil {
+			return fmt.Errorf("load: %w", err)
+		}
+		report.WriteString(line)
+	}
 	fmt.Print("\n" + report.String())
 	if s.out == "" {
 		return nil

@@ -22,6 +22,7 @@ type work struct {
 	events  int // rows
 	commits int // transactions in the stretch
 	write   string
+	once    bool // one round is enough: it is about memory
 }
 
 // The table of the design's rows: seven columns, some 180 bytes.
@@ -35,6 +36,10 @@ const benchRow = `INSERT INTO bench_loans (copy_id, patron_id, shelf_mark, note,
 
 func (b *bed) largeWork() work {
 	return work{name: fmt.Sprintf("one transaction of %d rows", b.large), slot: "large", events: b.large, commits: 1, write: fmt.Sprintf(benchRow, 1, b.large)}
+}
+
+func (b *bed) hugeWork() work {
+	return work{name: fmt.Sprintf("one transaction of %d rows", b.huge), slot: "huge", events: b.huge, commits: 1, write: fmt.Sprintf(benchRow, 1, b.huge), once: true}
 }
 
 func (b *bed) smallWork() work {
@@ -77,7 +82,11 @@ func (b *bed) compare(ctx context.Context, w work) (string, error) {
 	}
 	defer conn.Exec(context.WithoutCancel(ctx), "SELECT pg_drop_replication_slot('"+w.slot+"')") //nolint:errcheck // the server goes too
 	var raws, rates, cpus, peaks []float64
-	for round := range b.rounds {
+	rounds := b.rounds
+	if w.once {
+		rounds = 1
+	}
+	for round := range rounds {
 		copied := fmt.Sprintf("%s_%d", w.slot, round)
 		for _, kind := range []string{"drain", "ours"} {
 			if _, err := conn.Exec(ctx, "SELECT pg_copy_logical_replication_slot($1, $2)", w.slot, copied); err != nil {

@@ -160,12 +160,25 @@ func (s *sink) close() {
 	if s.builder.Events() > 0 {
 		p.block = s.builder.Close(s.next)
 		s.next = p.block.Last + 1
+		p.hurry = p.hurry || loads(p.block)
 		s.builder = journal.NewBuilder(roomAfter(len(p.block.Payload)))
 	}
 	s.states, s.touched = nil, false
 	s.closed = append(s.closed, p)
 	s.closes++
 	s.signal()
+}
+
+// loads reports whether a block is a load's for the most part: compressing it
+// well would be more than half of the load's work, and can be done later.
+func loads(block *journal.Block) bool {
+	rows := int64(0)
+	for _, c := range block.Counts {
+		if c.Operation == change.Existing {
+			rows += c.Events
+		}
+	}
+	return 2*rows > block.Events()
 }
 
 // roomAfter guesses the next block's size from the last one's.

@@ -59,6 +59,13 @@ func (s *Stats) table(t *engine.TableState) {
 	s.loads[t.Table] = append(samples, loadSample{time.Now(), t.RowsDone})
 }
 
+// Loading reports whether any table is being loaded.
+func (s *Stats) Loading() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.loads) > 0
+}
+
 // LoadRate is how many rows a second a table's load reads, over the last seconds;
 // zero where it is not known.
 func (s *Stats) LoadRate(table string, rows int64) float64 {

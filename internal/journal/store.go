@@ -21,6 +21,7 @@ type Store struct {
 
 	mu    sync.Mutex
 	tails map[int64]*tail
+	dense map[string]int64 // up to where a segment's blocks are known to be compressed well
 }
 
 // Options are a store's limits; a zero field takes its default.

@@ -176,19 +176,27 @@ func (l *loader) readRange(ctx context.Context, into *chunkRows, p piece) error 
 		return err
 	}
 	s := selectionOf(into.layout)
-	limit := 0
-	sql := "SELECT " + strings.Join(append([]string{"ctid"}, s.names...), ", ") + " FROM " + l.job.from() +
-		fmt.Sprintf(" WHERE ctid > '%s' AND ctid < '%s'", p.From, p.To)
+	table := l.job.table.state.Table
+	where := fmt.Sprintf(" FROM %s WHERE ctid > '%s' AND ctid < '%s'", l.job.from(), p.From, p.To)
 	if l.job.at.Where != "" {
-		sql += " AND (" + l.job.at.Where + ")"
-	} else {
-		// A range of pages may hold far more than its own size, in values that
-		// are stored out of line. A scan of a range goes in the order of places.
-		limit = 4 * l.limit()
-		sql += fmt.Sprintf(" LIMIT %d", limit)
+		where += " AND (" + l.job.at.Where + ")"
 	}
-	n, stopped, err := l.collect(ctx, into, s, sql, nil, 1, 8*l.run.config.ChunkBytes)
-	into.end = !stopped && (limit == 0 || n < limit)
+	most := 8 * l.run.config.ChunkBytes
+	if l.plain[table] {
+		_, stopped, err := l.collect(ctx, into, s, "SELECT "+strings.Join(s.names, ", ")+where, nil, 0, most)
+		if err != nil || !stopped {
+			into.end = true
+			return err
+		}
+	}
+	// A range of pages may hold far more than its own size, in values that are
+	// stored out of line. A scan of a range goes in the order of places; asking for
+	// them costs the server a fifth, so where rows are small it is not done.
+	limit := 4 * l.limit()
+	into.rows = nil
+	n, stopped, err := l.collect(ctx, into, s, fmt.Sprintf("SELECT ctid, %s%s LIMIT %d", strings.Join(s.names, ", "), where, limit), nil, 1, most)
+	into.end = !stopped && n < limit
+	l.plain[table] = into.end && n*l.rowSize[table] < most/2
 	return err
 }
 
@@ -212,7 +220,10 @@ func parsePlace(text []byte) (p place, err error) {
 // at; stopped says that there were more.
 func (l *loader) collect(ctx context.Context, into *chunkRows, s *selection, sql string, parameters [][]byte, skip, most int) (n int, stopped bool, err error) {
 	results := l.conn.PgConn().ExecParams(ctx, sql, parameters, nil, nil, nil)
-	c := collector{layout: into.layout, selection: s}
+	l.room.reset()
+	c := collector{layout: into.layout, selection: s, room: &l.room}
+	into.rows = l.rows[:0]
+	last := make([][]byte, max(len(into.layout.schema.Key()), 1))
 	for results.NextRow() {
 		if most > 0 && c.bytes > most {
 			stopped = true // the rest of the answer is read and dropped
@@ -225,22 +236,33 @@ func (l *loader) collect(ctx context.Context, into *chunkRows, s *selection, sql
 			results.Close() //nolint:errcheck // the first error is the one to tell
 			return n, false, err
 		}
-		if skip > 0 {
-			if into.lastPlace, err = parsePlace(values[0]); err != nil {
-				results.Close() //nolint:errcheck // the first error is the one to tell
-				return n, false, err
-			}
-		}
-		into.last = into.last[:0]
-		for _, at := range into.layout.schema.Key() {
-			into.last = append(into.last, string(values[skip+at]))
-		}
 		if row != nil {
 			into.rows = append(into.rows, row)
 		}
+		// The last row's place or key is kept; until the end any may be the last.
+		if skip > 0 {
+			last[0] = append(last[0][:0], values[0]...)
+			continue
+		}
+		for i, at := range into.layout.schema.Key() {
+			last[i] = append(last[i][:0], values[at]...)
+		}
 	}
+	l.rows = into.rows
 	if _, err := results.Close(); err != nil {
 		return n, false, err
+	}
+	switch {
+	case n == 0:
+	case skip > 0:
+		if into.lastPlace, err = parsePlace(last[0]); err != nil {
+			return n, false, err
+		}
+	default:
+		into.last = make([]string, len(into.layout.schema.Key()))
+		for i := range into.last {
+			into.last[i] = string(last[i])
+		}
 	}
 	if n > 0 {
 		l.rowSize[l.job.table.state.Table] = max(c.bytes/n, 1)
@@ -248,11 +270,73 @@ func (l *loader) collect(ctx context.Context, into *chunkRows, s *selection, sql
 	return n, stopped, nil
 }
 
-// collector makes rows of what the server sends. The rows own their values.
+// rowRoom is memory for the rows of a piece, used again for the next: by then the
+// journal has its own copy of them.
+type rowRoom struct {
+	texts  [][]byte
+	values [][]change.Value
+	// text and row are the pieces of memory in use, of which the first used ones
+	// are full.
+	text, row int
+}
+
+const (
+	textRoom  = 256 << 10
+	valueRoom = 4096
+)
+
+func (r *rowRoom) reset() {
+	r.text, r.row = 0, 0
+	for i := range r.texts {
+		r.texts[i] = r.texts[i][:0]
+	}
+	for i := range r.values {
+		r.values[i] = r.values[i][:0]
+	}
+}
+
+// newRow is a row of omitted values.
+func (r *rowRoom) newRow(width int) []change.Value {
+	for {
+		if r.row == len(r.values) {
+			r.values = append(r.values, make([]change.Value, 0, max(valueRoom, width)))
+		}
+		room := r.values[r.row]
+		if n := len(room); cap(room)-n >= width {
+			r.values[r.row] = room[:n+width]
+			row := room[n : n+width : n+width]
+			clear(row)
+			return row
+		}
+		r.row++
+	}
+}
+
+// next is memory to append a text to; keep takes it back with the text.
+func (r *rowRoom) next() []byte {
+	for ; ; r.text++ {
+		if r.text == len(r.texts) {
+			r.texts = append(r.texts, make([]byte, 0, textRoom))
+		}
+		if room := r.texts[r.text]; cap(room)-len(room) >= 4096 {
+			return room
+		}
+	}
+}
+
+func (r *rowRoom) keep(room []byte) {
+	if cap(room) > 4*textRoom {
+		r.texts[r.text] = make([]byte, 0, textRoom) // the row alone keeps a large value's memory
+		return
+	}
+	r.texts[r.text] = room
+}
+
+// collector makes rows of what the server sends, in the loader's memory.
 type collector struct {
 	layout    *layout
 	selection *selection
-	arena     []byte
+	room      *rowRoom
 	bytes     int
 }
 
@@ -265,28 +349,27 @@ func (c *collector) row(values [][]byte) ([]change.Value, error) {
 	if l.condition != nil && !c.admits(values) {
 		return nil, nil
 	}
-	row := make([]change.Value, len(l.from))
+	row := c.room.newRow(len(l.from))
 	for i := range l.from {
 		raw := values[i]
 		if raw == nil {
 			row[i].Presence = change.Null
 			continue
 		}
-		start := len(c.arena)
+		room := c.room.next()
+		start := len(room)
 		var err error
 		if convert := l.convert[i]; convert != nil {
-			c.arena, err = convert(c.arena, raw)
+			room, err = convert(room, raw)
 		} else {
-			c.arena = append(c.arena, raw...)
+			room = append(room, raw...)
 		}
 		if err != nil {
 			return nil, &engine.Fault{Code: "cannot-decode", Final: true, Cause: err,
 				Message: fmt.Sprintf("table %s: column %s of a row of the load cannot be decoded", l.name, l.schema.Columns[i].Name)}
 		}
-		row[i] = change.Value{Presence: change.Present, Text: c.arena[start:len(c.arena):len(c.arena)]}
-	}
-	if cap(c.arena)-len(c.arena) < 4096 {
-		c.arena = make([]byte, 0, 256<<10) // rows keep the old one
+		row[i] = change.Value{Presence: change.Present, Text: room[start:len(room):len(room)]}
+		c.room.keep(room)
 	}
 	return row, nil
 }

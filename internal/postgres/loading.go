@@ -29,6 +29,10 @@ type job struct {
 	alone    bool
 	piece    piece
 	keys     [][]string
+	// window is open already where the mark at which the last piece was delivered
+	// is this one's first; before are the transactions on the table until then.
+	window *window
+	before []uint32
 }
 
 // keepLoading runs the sessions that load what is to be loaded.
@@ -50,7 +54,10 @@ func (l *loader) work(ctx context.Context, first bool) error {
 	r := l.run
 	for {
 		r.sink.Lock()
-		j := r.nextJob()
+		j := l.ahead
+		if l.ahead = nil; j == nil {
+			j = r.nextJob()
+		}
 		more := r.moreLoads
 		if j == nil && first && r.config.LoadOnly && r.allLoaded() {
 			err := r.sink.Store(ctx)
@@ -203,8 +210,14 @@ type loader struct {
 	run  *run
 	conn *pgx.Conn
 	job  *job
+	room rowRoom
+	rows [][]change.Value
+	// ahead is the job that follows at the same mark.
+	ahead *job
 	// rowSize is that of the last piece's rows on average, in bytes, by table.
 	rowSize map[string]int
+	// plain tables have small rows: a range of pages holds little more than itself.
+	plain map[string]bool
 }
 
 func (l *loader) connect(ctx context.Context) error {
@@ -215,7 +228,7 @@ func (l *loader) connect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	l.conn, l.rowSize = conn, make(map[string]int)
+	l.conn, l.rowSize, l.plain = conn, make(map[string]int), make(map[string]bool)
 	// Rows that row-level security would hide are an error, not missing. A load
 	// reads each row once: one process, and no look at what is cheapest.
 	_, err = conn.Exec(ctx, "SET row_security = off; SET max_parallel_workers_per_gather = 0; SET jit = off")
@@ -445,39 +458,33 @@ func (l *loader) again(ctx context.Context, j *job) error {
 
 // byPlace reads the rows of a piece.
 func (l *loader) byPlace(ctx context.Context, j *job) error {
-	err := l.take(ctx, j, func(into *chunkRows) error { return l.readRange(ctx, into, j.piece) }, func(p *progress, read *chunkRows) {
+	return l.take(ctx, j, func(into *chunkRows) error { return l.readRange(ctx, into, j.piece) }, func(p *progress, read *chunkRows) {
 		p.Pieces = slices.DeleteFunc(p.Pieces, func(one piece) bool { return one == j.piece })
 		if !read.end {
 			p.Pieces = append(p.Pieces, piece{From: read.lastPlace, To: j.piece.To})
 		}
 	})
-	l.run.sink.Lock()
-	defer l.run.sink.Unlock()
-	j.load.out = slices.DeleteFunc(j.load.out, func(one piece) bool { return one == j.piece })
-	return err
 }
 
 // take reads a piece between two marks and puts it into the journal at the second.
 func (l *loader) take(ctx context.Context, j *job, read func(*chunkRows) error, taken func(*progress, *chunkRows)) error {
-	r, t := l.run, j.table
-	var w *window
-	var before []uint32
-	err := r.place(ctx, l.conn, func() error {
-		if j.current() {
-			w = j.load.open()
-			before = r.unseen.of(t.number)
+	r := l.run
+	if j.window == nil {
+		err := r.place(ctx, l.conn, func() error {
+			r.openWindow(j)
+			return nil
+		})
+		if err != nil || j.window == nil {
+			return err
 		}
-		return nil
-	})
-	if err != nil || w == nil {
-		return err
 	}
+	w := j.window
 	defer func() {
 		r.sink.Lock()
 		j.load.close(w)
 		r.sink.Unlock()
 	}()
-	rows, err := l.read(ctx, before, read)
+	rows, err := l.read(ctx, j.before, read)
 	if err != nil {
 		return err
 	}
@@ -486,8 +493,34 @@ func (l *loader) take(ctx context.Context, j *job, read func(*chunkRows) error, 
 			r.deliver(j, w, rows, taken)
 		}
 		j.load.close(w)
+		l.lookAhead(j)
 		return nil
 	})
+}
+
+// openWindow begins a piece at a mark; the lock is held.
+func (r *run) openWindow(j *job) {
+	if j.current() {
+		j.window, j.before = j.load.open(), r.unseen.of(j.table.number)
+	}
+}
+
+// lookAhead takes the next job where the mark that ended the last one can be its
+// first: half of the marks are saved, and each costs the source a commit. The
+// lock is held.
+func (l *loader) lookAhead(j *job) {
+	if j.alone {
+		j.load.alone, j.alone = false, false
+	}
+	j.load.out = slices.DeleteFunc(j.load.out, func(one piece) bool { return one == j.piece })
+	next := l.run.nextJob()
+	if next == nil {
+		return
+	}
+	l.ahead = next
+	if p := next.at; p.Began && (p.By == byKey || p.Sized) {
+		l.run.openWindow(next)
+	}
 }
 
 // deliver puts a piece into the journal at its second mark. The lock is held, a

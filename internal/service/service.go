@@ -467,6 +467,11 @@ func (s *Service) keepUp() {
 			if _, err := s.Store.Merge(s.work, one.record.ID, settle); err != nil && s.work.Err() == nil {
 				s.log.tell("warn", "source/"+name, "merge", err.Error())
 			}
+			if !one.capture.Stats.Loading() { // it would take the processor from the load
+				if _, err := s.Store.Condense(s.work, one.record.ID, settle); err != nil && s.work.Err() == nil {
+					s.log.tell("warn", "source/"+name, "condense", err.Error())
+				}
+			}
 			first, dropped, err := s.Store.Retain(s.work, one.record.ID, *s.Config.Journal.RetainAge, *s.Config.Journal.RetainBytes)
 			if err != nil && s.work.Err() == nil {
 				s.log.tell("warn", "source/"+name, "retention", err.Error())

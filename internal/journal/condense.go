@@ -1,0 +1,72 @@
+package journal
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// condenseBlocks are looked at in one step; together they are a few MiB.
+const condenseBlocks = 8
+
+// Condense compresses blocks again that were written in a hurry, without changing
+// what is in them, and reports how many. Blocks whose newest event is younger than
+// settle are left alone.
+func (s *Store) Condense(ctx context.Context, source int64, settle time.Duration) (condensed int, err error) {
+	segments, err := s.segments(ctx, source)
+	if err != nil {
+		return 0, err
+	}
+	compressor := NewCompressor()
+	for _, segment := range segments {
+		for {
+			n, more, err := s.condense(ctx, segment.relation, settle, compressor)
+			if err != nil {
+				return condensed, fmt.Errorf("compressing blocks again: %w", err)
+			}
+			if condensed += n; !more {
+				break
+			}
+		}
+	}
+	return condensed, nil
+}
+
+func (s *Store) condense(ctx context.Context, relation string, settle time.Duration, c *Compressor) (condensed int, more bool, err error) {
+	s.mu.Lock()
+	from := s.dense[relation]
+	s.mu.Unlock()
+	rows, _ := s.pool.Query(ctx, `SELECT last_offset, CASE WHEN substring(data FROM 2 FOR 1) = '\x02' THEN data END FROM `+relation+`
+		WHERE last_offset > $1 AND last_commit < now() - $2::interval ORDER BY last_offset LIMIT $3`, from, settle, condenseBlocks)
+	type found struct {
+		Last   int64
+		Stored []byte
+	}
+	blocks, err := pgx.CollectRows(rows, pgx.RowToStructByPos[found])
+	if err != nil || len(blocks) == 0 {
+		return 0, false, err
+	}
+	for _, b := range blocks {
+		if b.Stored != nil {
+			payload, err := Payload(b.Stored)
+			if err != nil {
+				return condensed, false, err
+			}
+			// A block that was merged meanwhile has gone, and is none of ours.
+			if _, err := s.pool.Exec(ctx, "UPDATE "+relation+" SET data = $2 WHERE last_offset = $1 AND data = $3", b.Last, c.stored(payload, false), b.Stored); err != nil {
+				return condensed, false, err
+			}
+			condensed++
+		}
+		from = b.Last
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.dense == nil || len(s.dense) > 10_000 {
+		s.dense = make(map[string]int64)
+	}
+	s.dense[relation] = from
+	return condensed, len(blocks) == condenseBlocks, nil
+}
