@@ -2,6 +2,9 @@ import { NavLink, Navigate, Route, Routes } from "react-router-dom";
 import { StatusProvider, useStatus } from "./api/status";
 import { ChangesPage } from "./pages/changes/ChangesPage";
 import { OverviewPage } from "./pages/overview/OverviewPage";
+import { NewSourcePage } from "./pages/sources/NewSourcePage";
+import { SourcePage } from "./pages/sources/SourcePage";
+import { SourcesPage } from "./pages/sources/SourcesPage";
 import { Logo } from "./parts/Logo";
 import { StateMark } from "./parts/StateMark";
 import { ThemeSwitch } from "./parts/ThemeSwitch";
@@ -18,6 +21,9 @@ export function App() {
         <main id="page" className="page">
           <Routes>
             <Route path="/" element={<OverviewPage />} />
+            <Route path="/sources" element={<SourcesPage />} />
+            <Route path="/sources/new" element={<NewSourcePage />} />
+            <Route path="/sources/:name/:tab?" element={<SourcePage />} />
             <Route path="/changes" element={<ChangesPage />} />
             <Route path="*" element={<Navigate to="/" replace />} />
           </Routes>
@@ -39,6 +45,7 @@ function TopBar() {
         <NavLink to="/" end>
           Overview
         </NavLink>
+        <NavLink to="/sources">Sources</NavLink>
         <NavLink to="/changes">Changes</NavLink>
       </nav>
       <div className="top-state" role="status">

@@ -176,7 +176,17 @@ func (s *Server) sourceRoutes() {
 		return &body[service.Scripts]{*scripts}, nil
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/tables", "listSourceTables", "The tables of a source's database", "sources"), func(ctx context.Context, in *Named) (*body[items[engine.Table]], error) {
-		tables, err := s.service.SourceTables(ctx, in.Name)
+		tables, err := s.service.SourceTables(ctx, in.Name, nil)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[items[engine.Table]]{items[engine.Table]{tables}}, nil
+	})
+	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/tables", "listTablesOf", "The tables of a definition's database, before it is stored", "sources"), func(ctx context.Context, in *struct {
+		Named
+		Body definition.Source
+	}) (*body[items[engine.Table]], error) {
+		tables, err := s.service.SourceTables(ctx, in.Name, &in.Body)
 		if err != nil {
 			return nil, problem(err)
 		}

@@ -109,6 +109,25 @@ func (s *Server) readingRoutes() {
 		}
 		return &body[items[SchemaVersion]]{out}, nil
 	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/schemas/{fingerprint}/diff", "diffSchemas", "What changed from another version to this one, column by column", "schemas"), func(ctx context.Context, in *struct {
+		Fingerprint string `path:"fingerprint"`
+		From        string `query:"from" required:"true" doc:"The earlier version"`
+	}) (*body[items[change.ColumnDiff]], error) {
+		var versions [2]*change.Schema
+		for i, text := range []string{in.From, in.Fingerprint} {
+			f, err := change.ParseFingerprint(text)
+			if err != nil {
+				return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, err.Error())
+			}
+			if versions[i], err = s.service.Catalog.Schema(ctx, f); err != nil {
+				return nil, newProblem(http.StatusNotFound, service.CodeNotFound, "there is no schema version "+text)
+			}
+		}
+		if versions[0].Table != versions[1].Table {
+			return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, in.From+" is a version of "+versions[0].Table+", "+in.Fingerprint+" one of "+versions[1].Table)
+		}
+		return &body[items[change.ColumnDiff]]{items[change.ColumnDiff]{change.Diff(versions[0], versions[1])}}, nil
+	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/schemas/{fingerprint}", "getSchema", "A schema version as JSON Schema 2020-12, as Avro schema, or as its definition", "schemas"), func(ctx context.Context, in *struct {
 		Fingerprint string `path:"fingerprint"`
 		Form        string `query:"form" enum:"json-schema,avro,definition" default:"json-schema"`

@@ -80,6 +80,7 @@ func (s *Server) routes() {
 	s.readingRoutes()
 	s.runRoutes()
 	s.streamRoutes()
+	s.trialRoutes()
 	s.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { answerText(w, http.StatusOK, "alive\n") })
 	s.router.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		if err := s.service.Ready(r.Context()); err != nil {

@@ -302,6 +302,9 @@ func (s *sink) append(ctx context.Context, batch []parcel) error {
 	}
 	s.stats.appended(blocks, stored, time.Since(began))
 	s.release.Store(last.Release)
+	if last.Place > 0 {
+		s.stats.place.Store(last.Place)
+	}
 	s.mu.Lock()
 	s.stores += int64(len(batch))
 	s.space.Broadcast()

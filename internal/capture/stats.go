@@ -2,6 +2,7 @@ package capture
 
 import (
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"rillmark/internal/engine"
@@ -14,6 +15,7 @@ const rateSeconds = 600
 // Stats counts what a source's capture has done since the service started. It
 // is safe for several goroutines.
 type Stats struct {
+	place      atomic.Uint64 // in the source's log, of the newest checkpoint that is stored
 	mu         sync.Mutex
 	events     int64
 	bytes      int64
@@ -58,6 +60,9 @@ func (s *Stats) table(t *engine.TableState) {
 	}
 	s.loads[t.Table] = append(samples, loadSample{time.Now(), t.RowsDone})
 }
+
+// Place is how far the journal reaches in the source's log; 0 before it is known.
+func (s *Stats) Place() uint64 { return s.place.Load() }
 
 // Loading reports whether any table is being loaded.
 func (s *Stats) Loading() bool {

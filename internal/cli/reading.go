@@ -246,5 +246,5 @@ func (a *app) schema() *cobra.Command {
 		return table(a.out, []string{"column", "type", "rule", "nulls", ">key"}, rows)
 	}}
 	show.Flags().StringVar(&form, "form", "columns", "columns, json-schema, avro or definition")
-	return group("schema", "Schema versions", list, show)
+	return group("schema", "Schema versions", list, show, a.schemaDiff())
 }

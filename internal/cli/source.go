@@ -29,7 +29,7 @@ type checkList struct {
 
 func (a *app) source() *cobra.Command {
 	return group("source", "Databases whose logs are captured",
-		a.sourceCheck(), a.sourceAdd(), a.sourceEdit(), a.sourceList(), a.sourceShow(), a.sourceTables(),
+		a.sourceCheck(), a.sourceAdd(), a.sourceEdit(), a.sourceList(), a.sourceShow(), a.sourceTables(), a.sourceTry(),
 		a.sourceScript("setup-sql", "Print the script that prepares a database, for an administrator", "Grants the login the least rights that capture needs and publishes the chosen tables. It\ncan be run again, and takes in the tables that came since.", func(s service.Scripts) string { return s.Setup }),
 		a.sourceScript("teardown-sql", "Print the script that takes the preparation away", "For an administrator, once the source has been removed. It can be run again.", func(s service.Scripts) string { return s.Teardown }),
 		a.running("sources", "source", "pause", "Pause capture; the source keeps its log for us meanwhile", "  rillmark source pause circulation --reason \"maintenance window\""),
@@ -335,6 +335,9 @@ func (a *app) printSource(r api.Record[definition.Source], s service.SourceStatu
 		state += " (" + s.Reason + ")"
 	}
 	line("state", "%s", state)
+	if s.Position != "" {
+		line("position", "%s", s.Position)
+	}
 	if s.Error != "" {
 		line("error", "%s", s.Error)
 	}

@@ -31,6 +31,10 @@ type Engine interface {
 	// CheckCondition says why a condition in the engine's own language cannot
 	// choose the rows of a table that a reload reads.
 	CheckCondition(ctx context.Context, table, condition string) error
+	// Try follows the chosen tables until ctx is done and leaves nothing behind on
+	// the source. ready is called once every later change will come; each gets the
+	// events, good during the call only, and ends the trial by its error.
+	Try(ctx context.Context, ready func(), each func(tx *change.OpenTransaction, row *change.Row) error) error
 	// Held is how much of its log the source keeps for us.
 	Held(ctx context.Context) (Held, error)
 }
@@ -104,6 +108,8 @@ type Checkpoint struct {
 	// Release is how much of its log the source need not keep for us once State
 	// is stored, as the engine numbers it.
 	Release uint64
+	// Place is how far State reaches in the source's log.
+	Place uint64
 }
 
 // Sink takes a run's events into the journal. An engine holds the lock while it

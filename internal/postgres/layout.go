@@ -172,7 +172,8 @@ func (l *layout) rewrites(old *change.Schema) bool {
 	}
 	for i, c := range l.schema.Columns {
 		before, was := types[c.Name]
-		if was && before != c.Type || !was && l.defaulted[i] {
+		// Earlier versions wrote a type of the schema public without it.
+		if was && before != c.Type && !strings.HasSuffix(c.Type, "."+before) || !was && l.defaulted[i] {
 			return true
 		}
 	}

@@ -326,7 +326,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				s.Note = noKey + "consumers cannot tell two equal rows apart"
 			}
 		}
-		if before.State != s.State || before.Note != s.Note || before.Rule != s.Rule {
+		if before.State != s.State || before.Note != s.Note || before.Rule != s.Rule || before.RowsEstimate != s.RowsEstimate {
 			r.sink.Table(t.progressState())
 			r.sink.Touch()
 			if !first && before.State != s.State {

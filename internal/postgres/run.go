@@ -176,7 +176,7 @@ func (r *run) checkpoint() engine.Checkpoint {
 	if r.at.Nonce == "" {
 		release = r.at.Position.Commit
 	}
-	return engine.Checkpoint{State: r.at.encode(), Release: uint64(release)}
+	return engine.Checkpoint{State: r.at.encode(), Release: uint64(release), Place: uint64(r.at.Position.Commit)}
 }
 
 // read takes messages off the stream until it ends.

@@ -148,7 +148,7 @@ func (r *run) beginFirst(ctx context.Context, stored *checkpoint, s *stream, slo
 		defer close(finished)
 		r.tellWhoIsWaitedFor(ctx, done)
 	}()
-	at, err := s.makeSlot(ctx, name)
+	at, err := s.makeSlot(ctx, name, false)
 	close(done)
 	<-finished
 	if err != nil {

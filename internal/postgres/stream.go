@@ -63,9 +63,14 @@ func (c *Config) openStream(ctx context.Context) (*stream, error) {
 	return s, nil
 }
 
-// makeSlot makes the slot and returns the place from which it will send.
-func (s *stream) makeSlot(ctx context.Context, name string) (LSN, error) {
-	results, err := s.conn.Exec(ctx, "CREATE_REPLICATION_SLOT "+quoted(name)+" LOGICAL pgoutput NOEXPORT_SNAPSHOT").ReadAll()
+// makeSlot makes the slot, one that goes with the session where it is temporary,
+// and returns the place from which it will send.
+func (s *stream) makeSlot(ctx context.Context, name string, temporary bool) (LSN, error) {
+	kind := ""
+	if temporary {
+		kind = " TEMPORARY"
+	}
+	results, err := s.conn.Exec(ctx, "CREATE_REPLICATION_SLOT "+quoted(name)+kind+" LOGICAL pgoutput NOEXPORT_SNAPSHOT").ReadAll()
 	if err != nil {
 		return 0, s.config.explain(err)
 	}

@@ -138,9 +138,10 @@ func (s *Service) SourceScripts(ctx context.Context, name string, d *definition.
 	return &Scripts{built.SetupSQL(), built.TeardownSQL()}, nil
 }
 
-// SourceTables lists the tables that a source's database has.
-func (s *Service) SourceTables(ctx context.Context, name string) ([]engine.Table, error) {
-	built, err := s.engineOf(ctx, name, nil)
+// SourceTables lists the tables that the database of a definition has, or of a
+// stored one where d is nil.
+func (s *Service) SourceTables(ctx context.Context, name string, d *definition.Source) ([]engine.Table, error) {
+	built, err := s.engineOf(ctx, name, d)
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"rillmark/internal/capture"
+	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
@@ -47,6 +48,7 @@ type SourceStatus struct {
 	// Delay is from commit to journal.
 	Delay      *float64    `json:"delay_seconds,omitempty" doc:"From the newest event's commit until it was in the journal"`
 	LastCommit *time.Time  `json:"last_commit,omitempty" doc:"When the newest event was committed"`
+	Position   string      `json:"position,omitempty" doc:"How far the journal reaches in the source's log, as the engine writes it"`
 	LogHeld    *HeldStatus `json:"log_held,omitempty" doc:"How much of its log the source keeps for us; absent before it was asked"`
 }
 
@@ -241,6 +243,9 @@ func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int
 		st.LogHeld = &HeldStatus{Bytes: w.held.Bytes, Limit: w.held.Limit, Spilled: w.held.Spilled, Level: w.held.Level, Advice: w.held.Advice, At: w.at}
 	}
 	next[one.record.ID] = st.Journal.Next
+	if place := one.capture.Stats.Place(); place > 0 {
+		st.Position = string(change.Engine(d.Engine).AppendPosition(nil, place))
+	}
 	return st
 }
 

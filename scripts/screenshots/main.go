@@ -34,7 +34,7 @@ func take(address, folder string, dark bool) error {
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
 		return err
 	}
-	ctx, cancel = context.WithTimeout(ctx, time.Minute)
+	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
 	theme, suffix := "light", ""
 	if dark {
@@ -55,6 +55,17 @@ func take(address, folder string, dark bool) error {
 	}
 	if err := shot("overview", chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS(".counts tbody tr")), chromedp.Sleep(2*time.Second)); err != nil {
 		return err
+	}
+	tabs := []struct{ name, path, until string }{
+		{"source", "/sources/circulation", "tr[data-table]"},
+		{"source-rules", "/sources/circulation/rules", ".chosen tbody tr"},
+		{"source-checks", "/sources/circulation/checks", ".checks li"},
+		{"source-versions", "/sources/circulation/versions", ".diff tbody tr"},
+	}
+	for _, tab := range tabs {
+		if err := shot(tab.name, chromedp.Navigate(address+tab.path), chromedp.WaitVisible(chromedp.CSS(tab.until)), chromedp.Sleep(time.Second)); err != nil {
+			return err
+		}
 	}
 	if err := shot("changes", chromedp.Navigate(address+"/changes"), chromedp.WaitVisible(chromedp.CSS(".change-row[data-offset]")), chromedp.Sleep(2*time.Second)); err != nil {
 		return err

@@ -248,6 +248,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/schemas/{fingerprint}/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What changed from another version to this one, column by column */
+        get: operations["diffSchemas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sources": {
         parameters: {
             query?: never;
@@ -414,7 +431,8 @@ export interface paths {
         /** The tables of a source's database */
         get: operations["listSourceTables"];
         put?: never;
-        post?: never;
+        /** The tables of a definition's database, before it is stored */
+        post: operations["listTablesOf"];
         delete?: never;
         options?: never;
         head?: never;
@@ -432,6 +450,23 @@ export interface paths {
         put?: never;
         /** Read a table's rows anew, or a part of them */
         post: operations["reloadTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/sources/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Follow the tables of a definition for a while, before it is stored or without a body a stored one's, and leave nothing behind */
+        post: operations["trySource"];
         delete?: never;
         options?: never;
         head?: never;
@@ -519,6 +554,14 @@ export interface components {
             nullable: boolean;
             rule: string;
             type: string;
+        };
+        ColumnDiff: {
+            after?: components["schemas"]["Column"];
+            before?: components["schemas"]["Column"];
+            name: string;
+            says?: string;
+            /** @enum {string} */
+            what: "added" | "dropped" | "changed" | "same";
         };
         ColumnRule: {
             /** @description The column's name; * stands for any characters, ? for one */
@@ -622,6 +665,9 @@ export interface components {
         };
         ItemsCheck: {
             items: components["schemas"]["Check"][];
+        };
+        ItemsColumnDiff: {
+            items: components["schemas"]["ColumnDiff"][];
         };
         ItemsLogEntry: {
             items: components["schemas"]["LogEntry"][];
@@ -938,6 +984,8 @@ export interface components {
              * @enum {string}
              */
             phase: "paused" | "starting" | "running" | "waiting" | "failed";
+            /** @description How far the journal reaches in the source's log, as the engine writes it */
+            position?: string;
             /**
              * Format: double
              * @description Events a second into the journal, over the last ten seconds
@@ -1079,6 +1127,12 @@ export interface components {
             seconds_left?: number;
             /** @enum {string} */
             state: "new" | "to-load" | "loading" | "following" | "loaded" | "stale" | "unpublished" | "failed" | "gone";
+        };
+        TrialCount: {
+            /** Format: int64 */
+            events: number;
+            operation: string;
+            table: string;
         };
         Version: {
             go: string;
@@ -1757,6 +1811,40 @@ export interface operations {
             };
         };
     };
+    diffSchemas: {
+        parameters: {
+            query: {
+                /** @description The earlier version */
+                from: string;
+            };
+            header?: never;
+            path: {
+                fingerprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemsColumnDiff"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listSources: {
         parameters: {
             query?: never;
@@ -2195,6 +2283,41 @@ export interface operations {
             };
         };
     };
+    listTablesOf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Source"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemsTable"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     reloadTable: {
         parameters: {
             query?: never;
@@ -2225,6 +2348,83 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trySource: {
+        parameters: {
+            query?: {
+                /** @description How long, from when the source is followed; 60 without it, 600 at most */
+                seconds?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    connection: components["schemas"]["Connection"];
+                    description?: string;
+                    /**
+                     * @description The kind of database
+                     * @default postgresql
+                     * @enum {string}
+                     */
+                    engine?: "postgresql";
+                    /** @description With follow-only and a slot: the place in the log where somebody else's load ended, such as 0/19A2F48; what was committed before it is passed over */
+                    from_position?: string;
+                    /** @description The key for columns that are hashed: a reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again */
+                    hash_key?: string;
+                    /**
+                     * Format: int64
+                     * @description A value of more bytes is left out of its event, which then names it under too_large with its size
+                     * @default 67108864
+                     */
+                    largest_value?: number;
+                    /**
+                     * Format: int64
+                     * @description How many sessions read at once while tables are loaded
+                     * @default 2
+                     */
+                    load_sessions?: number;
+                    /**
+                     * @description load-only ends, and lets the source's log go, when all tables are loaded; follow-only leaves the rows that exist already out
+                     * @default load-and-follow
+                     * @enum {string}
+                     */
+                    mode?: "load-and-follow" | "load-only" | "follow-only";
+                    /** @description A publication that an administrator has made; without it the source makes one of its own */
+                    publication?: string;
+                    /** @description A replication slot that an administrator has made; without it the source makes one of its own */
+                    slot?: string;
+                    /** @description The first rule that matches a table decides; a table that none matches is left out */
+                    tables: components["schemas"]["TableRule"][];
+                };
+            };
+        };
+        responses: {
+            /** @description Lines of JSON, as they come */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": {
+                        /** @description The last line: how many events of each table and operation came */
+                        counts?: components["schemas"]["TrialCount"][];
+                        /** @description With the last line: nothing is left behind on the source */
+                        done?: boolean;
+                        /** @description An event as it would be delivered */
+                        event?: unknown;
+                        /** @description The last line where the trial failed */
+                        problem?: components["schemas"]["Problem"];
+                        /** @description From here on every change comes */
+                        ready?: boolean;
+                    };
                 };
             };
         };

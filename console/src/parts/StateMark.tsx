@@ -11,6 +11,13 @@ const shapes: Record<string, { shape: string; tone: string }> = {
   unpublished: { shape: "diamond", tone: "warn" },
   failed: { shape: "cross", tone: "bad" },
   paused: { shape: "bars", tone: "quiet" },
+  loaded: { shape: "disc", tone: "quiet" },
+  good: { shape: "disc", tone: "good" },
+  note: { shape: "diamond", tone: "warn" },
+  missing: { shape: "cross", tone: "bad" },
+  fine: { shape: "disc", tone: "good" },
+  warning: { shape: "diamond", tone: "warn" },
+  urgent: { shape: "cross", tone: "bad" },
   gone: { shape: "ring", tone: "quiet" },
 };
 

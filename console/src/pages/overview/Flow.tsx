@@ -1,4 +1,5 @@
 import type { OutletStatus, SourceStatus } from "../../api/types";
+import { Link } from "react-router-dom";
 import { bytes, count, localMoment, rate, span } from "../../parts/numbers";
 import { StateMark } from "../../parts/StateMark";
 import { JournalLine } from "./JournalLine";
@@ -10,7 +11,7 @@ export function Flow({ source, outlets }: { source: SourceStatus; outlets: Outle
     <div className="flow">
       <div className="flow-node">
         <h2>
-          <span className="kind">source</span> {source.name}
+          <span className="kind">source</span> <Link to={`/sources/${source.name}`}>{source.name}</Link>
         </h2>
         <StateMark state={source.phase} word={source.doing ? `${source.phase}, ${source.doing}` : source.phase} />
         {source.phase === "paused" && source.reason && <p className="note">{source.reason}</p>}
@@ -20,6 +21,9 @@ export function Flow({ source, outlets }: { source: SourceStatus; outlets: Outle
           <Figure name="events/s" value={rate(source.rate)} strong />
           <Figure name="commit → journal" value={source.delay_seconds === undefined ? "–" : span(source.delay_seconds)} strong />
         </dl>
+        {source.log_held && source.log_held.level !== "fine" && (
+          <Trouble text={`The source keeps ${bytes(source.log_held.bytes)} of its log for us: ${source.log_held.advice}`} />
+        )}
         {source.error && <Trouble text={source.error} />}
       </div>
       <FlowArrow moving={source.phase === "running"} />

@@ -1,3 +1,4 @@
+import { Link } from "react-router-dom";
 import { useStatus } from "../../api/status";
 import { Flow } from "./Flow";
 import { Lately } from "./Lately";
@@ -18,14 +19,10 @@ export function OverviewPage() {
     return (
       <section className="empty">
         <h1>No sources yet</h1>
-        <p>Check a database, add it, give it an outlet, and resume it:</p>
-        <pre>
-          {`rillmark source check circulation --host db.example --database circulation --user rillmark \\
-    --password '\${env:PGPASSWORD}' --tables 'public.*'
-rillmark source add circulation …
-rillmark outlet add desk --source circulation
-rillmark source resume circulation`}
-        </pre>
+        <p>A source is a database whose changes are captured. The steps check it, show its tables and try it out before anything is stored.</p>
+        <Link to="/sources/new" className="btn btn-primary">
+          Add a source
+        </Link>
       </section>
     );
   }

@@ -1,6 +1,7 @@
 import { Table } from "react-bootstrap";
 import type { TableStatus } from "../../api/types";
 import { count } from "../../parts/numbers";
+import { LoadProgress } from "../../parts/LoadProgress";
 import { StateMark } from "../../parts/StateMark";
 
 const shown = ["existing", "insert", "update", "delete", "truncate", "schema"] as const;
@@ -32,7 +33,7 @@ export function TableCounts({ tables }: { tables: TableStatus[] }) {
               <th scope="row">{t.name}</th>
               <td>
                 <StateMark state={t.state} />
-                {t.state === "loading" && <span className="progress-note"> {loadProgress(t)}</span>}
+                {t.state === "loading" && <LoadProgress table={t} />}
               </td>
               {shown.map((operation) => (
                 <td key={operation} className="number" data-operation={operation}>
@@ -60,11 +61,4 @@ export function TableCounts({ tables }: { tables: TableStatus[] }) {
       </Table>
     </div>
   );
-}
-
-function loadProgress(t: TableStatus): string {
-  if (t.rows_estimate <= 0) {
-    return `${count(t.rows_done)} rows`;
-  }
-  return `${count(t.rows_done)} of about ${count(Math.max(t.rows_estimate, t.rows_done))} rows`;
 }

@@ -1,0 +1,44 @@
+import { useState } from "react";
+import { Button, Form, Modal } from "react-bootstrap";
+
+interface Asked {
+  show: boolean;
+  title: string;
+  text: string;
+  word: string;
+  wantsReason?: boolean;
+  onNo: () => void;
+  onYes: (reason: string) => void;
+}
+
+/** Ask wants a person's word before something that is not easily undone. */
+export function Ask({ show, title, text, word, wantsReason, onNo, onYes }: Asked) {
+  const [reason, setReason] = useState("");
+  return (
+    <Modal show={show} onHide={onNo} aria-labelledby="ask-title">
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault();
+          onYes(reason);
+        }}
+      >
+        <Modal.Body>
+          <h2 id="ask-title">{title}</h2>
+          <p>{text}</p>
+          {wantsReason && (
+            <Form.Group controlId="reason">
+              <Form.Label>Why, for the record</Form.Label>
+              <Form.Control value={reason} onChange={(event) => setReason(event.target.value)} maxLength={200} autoFocus />
+            </Form.Group>
+          )}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={onNo}>
+            Leave it
+          </Button>
+          <Button type="submit">{word}</Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  );
+}

@@ -1,0 +1,49 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Button } from "react-bootstrap";
+import { send } from "../../api/client";
+import type { Check } from "../../api/types";
+import { Checks } from "../../parts/Checks";
+import { Trouble } from "../../parts/Trouble";
+
+/** ChecksTab looks at the source now, and offers the scripts for an administrator. */
+export function ChecksTab({ name }: { name: string }) {
+  const { data, error, isFetching, refetch } = useQuery({
+    queryKey: ["check", name],
+    queryFn: () => send<{ items: Check[] }>("POST", `/v1/sources/${name}/check`),
+    retry: false,
+    staleTime: 0,
+  });
+  const [scripts, setScripts] = useState<{ setup: string; teardown: string }>();
+  const [trouble, setTrouble] = useState<unknown>();
+  return (
+    <section aria-label="Checks">
+      <div className="page-head">
+        <Button size="sm" variant="outline-secondary" onClick={() => refetch()} disabled={isFetching}>
+          {isFetching ? "Looking …" : "Look again"}
+        </Button>
+        <Button
+          size="sm"
+          variant="outline-secondary"
+          onClick={() =>
+            send<{ setup: string; teardown: string }>("POST", `/v1/sources/${name}/scripts`)
+              .then(setScripts)
+              .catch(setTrouble)
+          }
+        >
+          Scripts for an administrator
+        </Button>
+      </div>
+      <Trouble error={error ?? trouble} />
+      {data && <Checks checks={data.items} />}
+      {scripts && (
+        <>
+          <h2>To prepare the database</h2>
+          <pre className="script">{scripts.setup}</pre>
+          <h2>To take that away again</h2>
+          <pre className="script">{scripts.teardown}</pre>
+        </>
+      )}
+    </section>
+  );
+}

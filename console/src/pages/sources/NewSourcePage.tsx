@@ -1,0 +1,143 @@
+import { useState } from "react";
+import { Button, Form } from "react-bootstrap";
+import { useNavigate } from "react-router-dom";
+import { send } from "../../api/client";
+import type { Check, SourceDefinition } from "../../api/types";
+import { Checks } from "../../parts/Checks";
+import { Trouble } from "../../parts/Trouble";
+import { Chosen } from "./Chosen";
+import { ConnectionFields } from "./ConnectionFields";
+import { RulesEditor } from "./RulesEditor";
+import { Trial } from "./Trial";
+
+const steps = ["Connect", "Check", "Choose tables", "Try", "Start"] as const;
+
+/** NewSourcePage adds a source in steps. Nothing is stored before the last. */
+export function NewSourcePage() {
+  const [step, setStep] = useState(0);
+  const [name, setName] = useState("");
+  const [definition, setDefinition] = useState<SourceDefinition>({
+    engine: "postgresql",
+    connection: { host: "", port: 5432, database: "", user: "", password: "", tls: "prefer" },
+    tables: [{ match: "public.*", active: true }],
+    mode: "load-and-follow",
+  });
+  const [checks, setChecks] = useState<Check[]>();
+  const [busy, setBusy] = useState(false);
+  const [trouble, setTrouble] = useState<unknown>();
+  const navigate = useNavigate();
+  const work = async (what: () => Promise<void>) => {
+    setBusy(true);
+    setTrouble(undefined);
+    try {
+      await what();
+    } catch (error) {
+      setTrouble(error);
+    }
+    setBusy(false);
+  };
+  const check = () =>
+    work(async () => {
+      setChecks((await send<{ items: Check[] }>("POST", `/v1/sources/${name}/check`, definition)).items);
+      setStep(1);
+    });
+  const add = (start: boolean) =>
+    work(async () => {
+      await send("POST", `/v1/sources/${name}`, definition);
+      if (start) {
+        await send("POST", `/v1/sources/${name}/resume`, { reason: "started" });
+      }
+      navigate(`/sources/${name}`);
+    });
+  return (
+    <>
+      <h1>Add a source</h1>
+      <ol className="steps">
+        {steps.map((title, at) => (
+          <li key={title} className={at === step ? "now" : at < step ? "past" : undefined} aria-current={at === step ? "step" : undefined}>
+            {at < step ? (
+              <button type="button" onClick={() => setStep(at)}>
+                {title}
+              </button>
+            ) : (
+              title
+            )}
+          </li>
+        ))}
+      </ol>
+      <Trouble error={trouble} />
+      {step === 0 && (
+        <Form
+          onSubmit={(event) => {
+            event.preventDefault();
+            void check();
+          }}
+        >
+          <div className="rule-line">
+            <Form.Group controlId="name" className="wide">
+              <Form.Label>Name of the source</Form.Label>
+              <Form.Control size="sm" required pattern="[a-z][a-z0-9-]{0,39}" value={name} placeholder="circulation" onChange={(e) => setName(e.target.value)} />
+              <Form.Text>Lower-case letters, digits and hyphens; it stands in each event's id for ever.</Form.Text>
+            </Form.Group>
+          </div>
+          <ConnectionFields definition={definition} onChange={setDefinition} />
+          <Button type="submit" size="sm" disabled={busy}>
+            {busy ? "Looking …" : "Check it"}
+          </Button>
+        </Form>
+      )}
+      {step === 1 && checks && (
+        <>
+          <Checks checks={checks} />
+          <Next busy={busy} word="Choose tables" onNext={() => setStep(2)}>
+            <Button size="sm" variant="outline-secondary" onClick={check} disabled={busy}>
+              Check again
+            </Button>
+          </Next>
+        </>
+      )}
+      {step === 2 && (
+        <>
+          <RulesEditor rules={definition.tables ?? []} onChange={(tables) => setDefinition({ ...definition, tables })} />
+          <Chosen name={name} definition={definition} />
+          <Next busy={busy} word="Try it" onNext={() => setStep(3)} />
+        </>
+      )}
+      {step === 3 && (
+        <>
+          <Trial name={name} definition={definition} />
+          <Next busy={busy} word="Go on" onNext={() => setStep(4)} />
+        </>
+      )}
+      {step === 4 && (
+        <>
+          <p>
+            {definition.mode === "follow-only"
+              ? "Once it starts, every later change of the chosen tables enters the journal."
+              : "Once it starts, the rows that are there are loaded beside the changes that come meanwhile; following never waits for the load."}{" "}
+            An outlet can be added before or after: the journal keeps the events.
+          </p>
+          <div className="page-head">
+            <Button size="sm" onClick={() => add(true)} disabled={busy}>
+              Add and start
+            </Button>
+            <Button size="sm" variant="outline-secondary" onClick={() => add(false)} disabled={busy}>
+              Add, and start later
+            </Button>
+          </div>
+        </>
+      )}
+    </>
+  );
+}
+
+function Next({ busy, word, onNext, children }: { busy: boolean; word: string; onNext: () => void; children?: React.ReactNode }) {
+  return (
+    <div className="page-head">
+      <Button size="sm" onClick={onNext} disabled={busy}>
+        {word}
+      </Button>
+      {children}
+    </div>
+  );
+}

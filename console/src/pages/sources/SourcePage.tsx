@@ -1,0 +1,159 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Button } from "react-bootstrap";
+import { NavLink, useNavigate, useParams } from "react-router-dom";
+import { send, useSource } from "../../api/client";
+import { useStatus } from "../../api/status";
+import type { SourceStatus } from "../../api/types";
+import { bytes, count, localMoment, span } from "../../parts/numbers";
+import { StateMark } from "../../parts/StateMark";
+import { Trouble } from "../../parts/Trouble";
+import { Ask } from "./Ask";
+import { ChecksTab } from "./ChecksTab";
+import { LogTab } from "./LogTab";
+import { RulesTab } from "./RulesTab";
+import { TablesTab } from "./TablesTab";
+import { VersionsTab } from "./VersionsTab";
+
+const tabs = [
+  ["", "Tables"],
+  ["rules", "Rules"],
+  ["checks", "Checks"],
+  ["versions", "Versions"],
+  ["log", "Log"],
+] as const;
+
+/** SourcePage is one source: how it stands, and all that can be done with it. */
+export function SourcePage() {
+  const { name = "", tab = "" } = useParams();
+  const { status } = useStatus();
+  const source = status?.sources.find((s) => s.name === name);
+  const { data: record, error } = useSource(name);
+  if (error) {
+    return <Trouble error={error} />;
+  }
+  if (!source || !record) {
+    return <p aria-busy="true">Looking …</p>;
+  }
+  return (
+    <>
+      <Head source={source} />
+      <nav className="tabs" aria-label="Parts of the source">
+        {tabs.map(([path, title]) => (
+          <NavLink key={path} to={path ? `/sources/${name}/${path}` : `/sources/${name}`} end>
+            {title}
+          </NavLink>
+        ))}
+      </nav>
+      {tab === "" && <TablesTab source={source} />}
+      {tab === "rules" && <RulesTab record={record} />}
+      {tab === "checks" && <ChecksTab name={name} />}
+      {tab === "versions" && <VersionsTab name={name} changed={source.journal.generation + source.tables.map((t) => t.counts.schema ?? 0).join()} />}
+      {tab === "log" && <LogTab name={name} changed={`${source.phase}${source.doing}${source.code}`} />}
+    </>
+  );
+}
+
+function Head({ source }: { source: SourceStatus }) {
+  const [asks, setAsks] = useState<"" | "pause" | "remove" | "renew">("");
+  const [trouble, setTrouble] = useState<unknown>();
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const act = async (method: "POST" | "DELETE", path: string, reason?: string) => {
+    setTrouble(undefined);
+    setAsks("");
+    try {
+      await send(method, `/v1/sources/${source.name}${path}`, method === "POST" ? { reason: reason ?? "" } : undefined);
+      await client.invalidateQueries({ queryKey: ["source", source.name] });
+      return true;
+    } catch (error) {
+      setTrouble(error);
+      return false;
+    }
+  };
+  const held = source.log_held;
+  return (
+    <section aria-label={`Source ${source.name}`} className="source-head">
+      <div className="page-head">
+        <h1>{source.name}</h1>
+        <StateMark state={source.phase} word={source.doing ? `${source.phase}, ${source.doing}` : source.phase} />
+        {source.since && <span className="note">since {localMoment(source.since)}</span>}
+        <div className="actions">
+          {source.phase === "paused" || source.phase === "failed" ? (
+            <Button size="sm" onClick={() => act("POST", "/resume")}>
+              {source.journal.events === 0 ? "Start" : "Resume"}
+            </Button>
+          ) : (
+            <Button size="sm" variant="outline-secondary" onClick={() => setAsks("pause")}>
+              Pause
+            </Button>
+          )}
+          {source.phase === "failed" && (
+            <Button size="sm" variant="outline-secondary" onClick={() => setAsks("renew")}>
+              Begin anew
+            </Button>
+          )}
+          <Button size="sm" variant="outline-secondary" onClick={() => setAsks("remove")}>
+            Remove
+          </Button>
+        </div>
+      </div>
+      {source.phase === "paused" && source.reason && <p className="note">{source.reason}</p>}
+      {source.error && <Trouble error={source.error} />}
+      <Trouble error={trouble} />
+      <dl className="figures">
+        <Figure name="database" value={source.database} />
+        <Figure name="position in its log" value={source.position ?? "–"} />
+        <Figure name="next offset" value={count(source.journal.next)} />
+        <Figure name="generation" value={count(source.journal.generation)} />
+        <Figure name="commit → journal" value={source.delay_seconds === undefined ? "–" : span(source.delay_seconds)} />
+        <Figure name="newest commit" value={source.last_commit ? localMoment(source.last_commit) : "–"} />
+        <div>
+          <dt>log held back</dt>
+          <dd>{held ? <StateMark state={held.level} word={bytes(held.bytes) + (held.limit ? ` of at most ${bytes(held.limit)}` : "")} /> : "–"}</dd>
+        </div>
+        {held?.spilled ? <Figure name="spilled to the source's disk" value={bytes(held.spilled)} /> : null}
+      </dl>
+      {held?.advice && <Trouble error={held.advice} />}
+      <Ask
+        show={asks === "pause"}
+        title={`Pause ${source.name}?`}
+        text="The source keeps its log for us meanwhile: a long pause can fill its disk."
+        word="Pause"
+        wantsReason
+        onNo={() => setAsks("")}
+        onYes={(reason) => act("POST", "/pause", reason)}
+      />
+      <Ask
+        show={asks === "renew"}
+        title={`Begin ${source.name} anew?`}
+        text="A new slot is made and all tables are loaded again. Old events are kept; the cut is on record, and ids carry the next generation from there. What the source wrote in between, and has changed again since, is in no event."
+        word="Begin anew"
+        wantsReason
+        onNo={() => setAsks("")}
+        onYes={(reason) => act("POST", "/renew", reason)}
+      />
+      <Ask
+        show={asks === "remove"}
+        title={`Remove ${source.name}?`}
+        text="Its journal goes, with all events, and so do the slot and the publications that were made on its database. Its outlets have to be removed first."
+        word="Remove"
+        onNo={() => setAsks("")}
+        onYes={async () => {
+          if (await act("DELETE", "")) {
+            navigate("/sources");
+          }
+        }}
+      />
+    </section>
+  );
+}
+
+function Figure({ name, value }: { name: string; value: string }) {
+  return (
+    <div>
+      <dt>{name}</dt>
+      <dd>{value}</dd>
+    </div>
+  );
+}

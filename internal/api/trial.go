@@ -1,0 +1,88 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"reflect"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"rillmark/internal/definition"
+	"rillmark/internal/service"
+)
+
+// TrialLine is one line of a trial's answer: it holds one of its members.
+type TrialLine struct {
+	Ready   bool                 `json:"ready,omitempty" doc:"From here on every change comes"`
+	Event   json.RawMessage      `json:"event,omitempty" doc:"An event as it would be delivered"`
+	Counts  []service.TrialCount `json:"counts,omitempty" doc:"The last line: how many events of each table and operation came"`
+	Done    bool                 `json:"done,omitempty" doc:"With the last line: nothing is left behind on the source"`
+	Problem *Problem             `json:"problem,omitempty" doc:"The last line where the trial failed"`
+}
+
+func (s *Server) trialRoutes() {
+	s.router.Post("/v1/sources/{name}/try", s.trySource)
+	op := operation(http.MethodPost, "/v1/sources/{name}/try", "trySource", "Follow the tables of a definition for a while, before it is stored or without a body a stored one's, and leave nothing behind", "sources")
+	op.Parameters = []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
+		{Name: "seconds", In: "query", Description: "How long, from when the source is followed; 60 without it, 600 at most", Schema: &huma.Schema{Type: "integer"}}}
+	registry := s.api.OpenAPI().Components.Schemas
+	op.RequestBody = &huma.RequestBody{Content: map[string]*huma.MediaType{"application/json": {Schema: huma.SchemaFromType(registry, typeOf[definition.Source]())}}}
+	op.Responses = map[string]*huma.Response{"200": {Description: "Lines of JSON, as they come", Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: huma.SchemaFromType(registry, typeOf[TrialLine]())}}}}
+	s.api.OpenAPI().AddOperation(&op)
+}
+
+func (s *Server) trySource(w http.ResponseWriter, r *http.Request) {
+	seconds := 60
+	if text := r.URL.Query().Get("seconds"); text != "" {
+		var err error
+		if seconds, err = strconv.Atoi(text); err != nil {
+			answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "seconds "+strconv.Quote(text)+" is no number"))
+			return
+		}
+	}
+	var d *definition.Source
+	decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(&d); err != nil && !errors.Is(err, io.EOF) {
+		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "the definition cannot be read: "+err.Error()))
+		return
+	}
+	control := http.NewResponseController(w)
+	began := false
+	line := func(l TrialLine) error {
+		if !began {
+			w.Header().Set("Content-Type", "application/x-ndjson")
+			w.Header().Set("Cache-Control", "no-store")
+			began = true
+		}
+		encoded, err := json.Marshal(l)
+		if err != nil {
+			return err
+		}
+		control.SetWriteDeadline(time.Now().Add(time.Minute)) //nolint:errcheck // then the write fails
+		if _, err := w.Write(append(encoded, '\n')); err != nil {
+			return err
+		}
+		return control.Flush()
+	}
+	counts, err := s.service.TrySource(r.Context(), chi.URLParam(r, "name"), d, time.Duration(seconds)*time.Second,
+		func() { line(TrialLine{Ready: true}) }, //nolint:errcheck // a caller who has gone ends the trial by the context
+		func(encoded []byte) error { return line(TrialLine{Event: encoded}) })
+	var told *Problem
+	switch {
+	case r.Context().Err() != nil:
+	case err == nil:
+		line(TrialLine{Counts: counts, Done: true}) //nolint:errcheck // the answer ends here
+	case errors.As(problem(err), &told) && began:
+		line(TrialLine{Problem: told}) //nolint:errcheck // the answer ends here
+	case told != nil:
+		answerProblem(w, told)
+	}
+}
+
+func typeOf[T any]() reflect.Type { return reflect.TypeOf((*T)(nil)).Elem() }

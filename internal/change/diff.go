@@ -1,0 +1,81 @@
+package change
+
+import (
+	"slices"
+	"strings"
+)
+
+// ColumnDiff is what became of one column between two versions of a table.
+type ColumnDiff struct {
+	Name string `json:"name"`
+	// What is one of added, dropped, changed and same.
+	What string `json:"what" enum:"added,dropped,changed,same"`
+	// Before and After are nil where the version has no such column.
+	Before *Column `json:"before,omitempty"`
+	After  *Column `json:"after,omitempty"`
+	// Says tells a change in words: "type integer → bigint, now in the key".
+	Says string `json:"says,omitempty"`
+}
+
+// Diff compares two versions column by column: in the order of the later one,
+// dropped ones where they stood. A renamed column shows as one dropped and one
+// added, since nothing in the log ties them.
+func Diff(before, after *Schema) []ColumnDiff {
+	var diffs []ColumnDiff
+	at := func(s *Schema, name string) int {
+		return slices.IndexFunc(s.Columns, func(c Column) bool { return c.Name == name })
+	}
+	dropped := func(from int) int {
+		for ; from < len(before.Columns) && at(after, before.Columns[from].Name) < 0; from++ {
+			diffs = append(diffs, ColumnDiff{Name: before.Columns[from].Name, What: "dropped", Before: &before.Columns[from]})
+		}
+		return from
+	}
+	next := dropped(0)
+	for i := range after.Columns {
+		c := &after.Columns[i]
+		j := at(before, c.Name)
+		if j < 0 {
+			diffs = append(diffs, ColumnDiff{Name: c.Name, What: "added", After: c})
+			continue
+		}
+		old := &before.Columns[j]
+		one := ColumnDiff{Name: c.Name, What: "same", Before: old, After: c, Says: says(old, c)}
+		if one.Says != "" {
+			one.What = "changed"
+		}
+		diffs = append(diffs, one)
+		if j >= next {
+			next = dropped(j + 1)
+		}
+	}
+	return diffs
+}
+
+func says(before, after *Column) string {
+	var parts []string
+	if before.Type != after.Type {
+		parts = append(parts, "type "+before.Type+" → "+after.Type)
+	}
+	if before.Rule != after.Rule || before.Element != after.Element {
+		parts = append(parts, "rule "+string(before.Rule)+" → "+string(after.Rule))
+	}
+	switch {
+	case before.Nullable && !after.Nullable:
+		parts = append(parts, "nulls no longer allowed")
+	case !before.Nullable && after.Nullable:
+		parts = append(parts, "nulls now allowed")
+	}
+	switch {
+	case before.Key == 0 && after.Key > 0:
+		parts = append(parts, "now in the key")
+	case before.Key > 0 && after.Key == 0:
+		parts = append(parts, "no longer in the key")
+	case before.Key != after.Key:
+		parts = append(parts, "another place in the key")
+	}
+	if !slices.Equal(before.Labels, after.Labels) {
+		parts = append(parts, "labels "+strings.Join(before.Labels, ", ")+" → "+strings.Join(after.Labels, ", "))
+	}
+	return strings.Join(parts, "; ")
+}
