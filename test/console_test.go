@@ -46,6 +46,17 @@ func text(t *testing.T, ctx context.Context, selector string) string {
 	return got
 }
 
+// accessible holds that nothing on the page keeps a keyboard or a screen reader out.
+func accessible(t *testing.T, ctx context.Context, where string) {
+	t.Helper()
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err)
+	require.NoError(t, chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](string(axe)+";0")))
+	found, err := chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run().then(r => r.violations.map(v => v.id + ": " + v.nodes.map(n => n.target.join(" ")).join(", ")).join("\n"))`, chromedp.EvalAwaitPromise))
+	require.NoError(t, err)
+	require.Empty(t, found, where)
+}
+
 // TestConsole changes rows by SQL and looks at the pages as a person would.
 func TestConsole(t *testing.T) {
 	i, name := begin(t, "", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, note text)", "ALTER TABLE loans REPLICA IDENTITY FULL",
@@ -99,18 +110,14 @@ func TestConsole(t *testing.T) {
 	}
 
 	// Nothing keeps a keyboard or a screen reader out, on either page or theme.
-	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
-	require.NoError(t, err)
 	for _, theme := range []string{"dark", "light"} {
 		for _, path := range []string{"/", "/changes"} {
 			require.NoError(t, chromedp.Do(page, chromedp.Evaluate[chromedp.Void](`localStorage.setItem("rillmark-theme", "`+theme+`")`), chromedp.Navigate(i.address+path),
-				chromedp.WaitVisible(chromedp.CSS(".counts, .change-row[data-offset]")), chromedp.Evaluate[chromedp.Void](string(axe)+";0")))
+				chromedp.WaitVisible(chromedp.CSS(".counts, .change-row[data-offset]"))))
 			if path == "/changes" {
 				require.NoError(t, chromedp.Do(page, chromedp.Click(chromedp.CSS(".change-row[data-offset]")), chromedp.WaitVisible(chromedp.CSS(".change-detail"))))
 			}
-			found, err := chromedp.Run(page, chromedp.Evaluate[string](`axe.run().then(r => r.violations.map(v => v.id + ": " + v.nodes.map(n => n.target.join(" ")).join(", ")).join("\n"))`, chromedp.EvalAwaitPromise))
-			require.NoError(t, err)
-			require.Empty(t, found, "%s in the %s theme", path, theme)
+			accessible(t, page, path+" in the "+theme+" theme")
 		}
 	}
 	require.NoError(t, chromedp.Do(page, chromedp.Navigate(i.address), chromedp.WaitVisible(chromedp.CSS(".counts"))))

@@ -39,9 +39,9 @@ export function ChecksTab({ name }: { name: string }) {
       {scripts && (
         <>
           <h2>To prepare the database</h2>
-          <pre className="script">{scripts.setup}</pre>
+          <pre className="script" tabIndex={0}>{scripts.setup}</pre>
           <h2>To take that away again</h2>
-          <pre className="script">{scripts.teardown}</pre>
+          <pre className="script" tabIndex={0}>{scripts.teardown}</pre>
         </>
       )}
     </section>

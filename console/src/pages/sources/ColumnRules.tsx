@@ -28,7 +28,7 @@ export function ColumnRules({ id, columns, onChange }: { id: string; columns: Co
             <option value="hash">hashed under the source's key</option>
             <option value="keep">kept as it is</option>
           </Form.Select>
-          <Button size="sm" variant="link" className="quiet-button" onClick={() => onChange(columns.filter((_, i) => i !== at))} aria-label={`Take column ${at + 1} away`}>
+          <Button size="sm" variant="link" className="quiet-button" onClick={() => onChange(columns.filter((_, i) => i !== at))} aria-label={`Remove column ${at + 1}`}>
             Remove
           </Button>
         </div>

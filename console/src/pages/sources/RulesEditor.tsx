@@ -29,7 +29,7 @@ export function RulesEditor({ rules, onChange }: Edited) {
               <Button size="sm" variant="link" className="quiet-button" disabled={at === rules.length - 1} onClick={() => move(at, 1)} aria-label={`Move rule ${at + 1} down`}>
                 ↓
               </Button>
-              <Button size="sm" variant="link" className="quiet-button" disabled={rules.length === 1} onClick={() => onChange(rules.filter((_, i) => i !== at))} aria-label={`Take rule ${at + 1} away`}>
+              <Button size="sm" variant="link" className="quiet-button" disabled={rules.length === 1} onClick={() => onChange(rules.filter((_, i) => i !== at))} aria-label={`Remove rule ${at + 1}`}>
                 Remove
               </Button>
             </div>
