@@ -175,6 +175,12 @@ func (s *Server) sourceRoutes() {
 		}
 		return &body[service.Scripts]{*scripts}, nil
 	})
+	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/scripts/run", "runSourceScript", "Run one of the scripts on the source's database, whole or not at all", "sources"), func(ctx context.Context, in *struct {
+		Named
+		Body service.ScriptRun
+	}) (*struct{}, error) {
+		return nil, problem(s.service.RunSourceScript(ctx, in.Name, in.Body))
+	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/tables", "listSourceTables", "The tables of a source's database", "sources"), func(ctx context.Context, in *Named) (*body[items[engine.Table]], error) {
 		tables, err := s.service.SourceTables(ctx, in.Name, nil)
 		if err != nil {

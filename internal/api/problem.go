@@ -54,6 +54,7 @@ var statusOf = map[string]int{
 	"files-not-allowed":       http.StatusUnprocessableEntity,
 	"unknown-table":           http.StatusUnprocessableEntity,
 	"bad-condition":           http.StatusUnprocessableEntity,
+	"script-refused":          http.StatusUnprocessableEntity,
 	"left-behind":             http.StatusGone,
 }
 

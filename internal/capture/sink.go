@@ -107,14 +107,20 @@ func (s *sink) Commit() {
 
 func (s *sink) Table(t engine.TableState) {
 	s.stats.table(&t)
-	for i := range s.states {
-		if s.states[i].Table == t.Table {
-			if t.Schema == nil {
-				t.Schema = s.states[i].Schema
-			}
+	for i := len(s.states) - 1; i >= 0; i-- {
+		if s.states[i].Table != t.Table {
+			continue
+		}
+		if t.Schema == nil {
+			t.Schema = s.states[i].Schema
+		}
+		// A state with another version stays, so that this version is stored too:
+		// a block may hold events of several.
+		if s.states[i].Schema == nil || t.Schema.Fingerprint() == s.states[i].Schema.Fingerprint() {
 			s.states[i] = t
 			return
 		}
+		break
 	}
 	s.states = append(s.states, t)
 }

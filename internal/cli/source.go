@@ -98,29 +98,62 @@ func (d *definitionFile) explained(err error) error {
 
 func (a *app) sourceScript(verb, short, long string, of func(service.Scripts) string) *cobra.Command {
 	var f sourceFlags
+	var statements, run bool
+	var as, password string
 	c := &cobra.Command{
-		Use: verb + " NAME", Short: short, Long: long + "\nWithout flags it is for the stored definition. The database is not reached.",
-		Example: "  rillmark source " + verb + " circulation --file circulation.yaml | psql circulation\n  rillmark source " + verb + " circulation",
+		Use: verb + " NAME", Short: short, Long: long + "\nWithout flags it is for the stored definition. The database is not reached, unless --run\nhas the service run the script there.",
+		Example: "  rillmark source " + verb + " circulation --file circulation.yaml | psql circulation\n  rillmark source " + verb + " circulation\n  rillmark source " + verb + " circulation --run --as postgres --as-password '${env:ADMIN_PASSWORD}'",
 		Args:    exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, body, err := f.maybe(a, c)
 			if err != nil {
 				return err
 			}
+			path := "/v1/sources/" + url.PathEscape(args[0]) + "/scripts"
+			script := strings.TrimSuffix(verb, "-sql")
+			if run {
+				for _, which := range []string{script, "statements"}[:1+boolean(statements)] {
+					ask := map[string]any{"script": which, "user": as, "password": password}
+					if body != nil {
+						ask["definition"] = json.RawMessage(d.json)
+					}
+					if _, err := a.call(c.Context(), http.MethodPost, path+"/run", ask, nil); err != nil {
+						return err
+					}
+				}
+				return a.done(nil, "the %s script was run on the database", script)
+			}
 			var scripts service.Scripts
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/scripts", body, &scripts)
+			raw, err := a.call(c.Context(), http.MethodPost, path, body, &scripts)
 			if err != nil {
 				return d.explained(err)
 			}
 			if a.json {
 				return a.printJSON(raw)
 			}
-			_, err = fmt.Fprint(a.out, of(scripts))
+			text := of(scripts)
+			if statements {
+				text += "\n" + scripts.Statements
+			}
+			_, err = fmt.Fprint(a.out, text)
 			return err
 		},
 	}
 	f.register(c)
+	if verb == "setup-sql" {
+		c.Flags().BoolVar(&statements, "statements", false, "with the event trigger that writes schema changes' statements into the log")
+	}
+	c.Flags().BoolVar(&run, "run", false, "have the service run it on the database, whole or not at all")
+	c.Flags().StringVar(&as, "as", "", "with --run: login to run it as; the source's own without it")
+	c.Flags().StringVar(&password, "as-password", "", "with --run: that login's password, or a reference to it; it is not kept")
 	return c
+}
+
+func boolean(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 // maybe is the definition that file or flags give, and nothing without either.

@@ -26,6 +26,12 @@ type Engine interface {
 	// needs no other right; TeardownSQL takes it away. Both can be run again.
 	SetupSQL() string
 	TeardownSQL() string
+	// StatementsSQL is what has the source write the text of each statement that
+	// changes a schema into its log.
+	StatementsSQL() string
+	// RunScript runs one of them whole or not at all, as another login where user
+	// is not empty.
+	RunScript(ctx context.Context, script, user, password string) error
 	// Remove takes away what Run made on the source.
 	Remove(ctx context.Context) error
 	// CheckCondition says why a condition in the engine's own language cannot

@@ -144,6 +144,8 @@ type attribute struct {
 	defaulted bool
 	// toasted columns may be stored out of line.
 	toasted bool
+	// number is the column's for ever, whatever its name (attnum).
+	number int
 }
 
 // typeInfo is a type below its domains.
@@ -171,7 +173,7 @@ func attributes(ctx context.Context, q querier, oid uint32) ([]attribute, error)
 			UNION ALL
 			SELECT attnum, typbasetype FROM element JOIN pg_type t ON t.oid = element.type WHERE typtype = 'd'
 		)
-		SELECT a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p',
+		SELECT a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum,
 			coalesce((SELECT k.place FROM key, unnest(key.indkey) WITH ORDINALITY AS k(attnum, place)
 				WHERE k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0),
 			b.oid, b.typtype::text, b.typcategory::text, ascii(b.typdelim::text),
@@ -191,7 +193,7 @@ func attributes(ctx context.Context, q querier, oid uint32) ([]attribute, error)
 		var elementKind, elementCategory *string
 		var elementDelimiter *int
 		var elementLabels []string
-		err := row.Scan(&a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.keyPlace,
+		err := row.Scan(&a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &a.keyPlace,
 			&a.base.oid, &a.base.kind, &a.base.category, &delimiter, &a.base.labels,
 			&elementOID, &elementKind, &elementCategory, &elementDelimiter, &elementLabels)
 		if err != nil {

@@ -39,6 +39,7 @@ type rawColumn struct {
 	change.Column
 	convert converter
 	toasted bool // its values may be stored out of line, and be left out of the log
+	number  int  // the column's for ever, whatever its name; 0 where it is not known
 }
 
 // layoutMaker is what makes layouts of attributes: the rules and the key for
@@ -59,7 +60,7 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*layout, error) {
 	var columns []change.Column
 	for i := range from {
 		column, convert := from[i].column()
-		l.raw = append(l.raw, rawColumn{column, convert, from[i].toasted})
+		l.raw = append(l.raw, rawColumn{column, convert, from[i].toasted, from[i].number})
 	}
 	for place, name := range m.rule.Key {
 		i := slices.IndexFunc(l.raw, func(c rawColumn) bool { return c.Name == name })

@@ -355,6 +355,7 @@ func (r *run) loadBegins(j *job, now *layout, by string, estimate int64) {
 	place := r.lastRow
 	if t.state.Schema == nil {
 		r.adopt(t, now, place)
+		t.learn(now)
 	}
 	p := &t.load.progress
 	if !p.Partial {
@@ -543,6 +544,7 @@ func (r *run) deliver(j *job, w *window, read *chunkRows, taken func(*progress, 
 	}
 	place := r.lastRow
 	r.adopt(t, read.layout, place)
+	t.learn(read.layout)
 	if !j.current() {
 		return // the new version has changed rows that were read before
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"rillmark/internal/change"
 	"rillmark/internal/engine"
 )
 
@@ -110,8 +111,69 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 		return err
 	}
 	r.sink.Lock()
-	defer r.sink.Unlock()
-	return r.noteTables(ctx, conn, chosen, published, faults, first)
+	err = r.noteTables(ctx, conn, chosen, published, faults, first)
+	var changed map[*table]uint32
+	var gone []*table
+	if err == nil && !first {
+		changed, gone = r.changedByCatalogue(chosen, all)
+	}
+	r.sink.Unlock()
+	if err != nil || first {
+		return err
+	}
+	err = r.followCatalogue(ctx, conn, changed, gone)
+	if mayNotWrite(err) {
+		return nil // without marks a change shows at the table's next row
+	}
+	return err
+}
+
+// changedByCatalogue finds the tables whose columns are no longer as the stream
+// had them, and those that are gone; the lock is held.
+func (r *run) changedByCatalogue(chosen map[string]*captured, all []*listed) (map[*table]uint32, []*table) {
+	changed := make(map[*table]uint32)
+	for name, c := range chosen {
+		t := r.tables[name]
+		if t == nil || t.state.Schema == nil || t.state.State == engine.StateUnpublished {
+			continue
+		}
+		l := c.members[0]
+		if c.rule.Image == ImageKey || !columnsDiffer(l.columns, t.state.Schema) {
+			continue // of a key alone, a change shows at the next row
+		}
+		changed[t] = l.oid
+		if c.mapped {
+			changed[t] = l.rootOID
+		}
+	}
+	var gone []*table
+	for name, t := range r.tables {
+		there := slices.ContainsFunc(all, func(l *listed) bool { return l.name() == name || l.root == name })
+		if chosen[name] == nil && !there && t.state.Schema != nil && t.state.State != engine.StateGone && t.state.State != engine.StateNew {
+			gone = append(gone, t)
+		}
+	}
+	return changed, gone
+}
+
+// columnsDiffer compares the columns that the catalogue lists with those of a
+// version, whatever its rule does to them.
+func columnsDiffer(listed []engine.TableColumn, known *change.Schema) bool {
+	kinds := make(map[string]string, len(listed))
+	for _, c := range listed {
+		kinds[c.Name] = c.Type
+	}
+	for _, c := range known.Columns {
+		kind := strings.TrimSuffix(strings.TrimSuffix(c.Type, " (masked)"), " (hashed)")
+		if kinds[c.Name] != kind {
+			return true
+		}
+		delete(kinds, c.Name)
+	}
+	for _, name := range known.LeftOut {
+		delete(kinds, name)
+	}
+	return len(kinds) > 0
 }
 
 func (r *run) noTables(all []*listed) error {
@@ -335,7 +397,8 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		}
 	}
 	for name, t := range r.tables {
-		if chosen[name] == nil && t.state.State != engine.StateGone && t.state.State != engine.StateNew {
+		// One that is chosen and not there any more is put on record at a mark.
+		if chosen[name] == nil && (first && !r.resumed || r.config.ruleFor(name) == nil) && t.state.State != engine.StateGone && t.state.State != engine.StateNew {
 			t.state.State, t.state.Note, t.load = engine.StateGone, "dropped or renamed in the source, or no longer chosen by a rule", nil
 			r.sink.Table(t.progressState())
 			r.sink.Touch()
@@ -451,7 +514,7 @@ func (r *run) waitForWriters(ctx context.Context, conn *pgx.Conn, l *listed) err
 
 // keepPublishing looks for new tables that the rules choose.
 func (r *run) keepPublishing(ctx context.Context) error {
-	conn, err := r.config.connect(ctx, "publisher")
+	conn, err := r.markSession(ctx, "publisher")
 	if err != nil {
 		return err
 	}

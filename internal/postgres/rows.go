@@ -56,6 +56,7 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 			r.wantLoad(rel.table)
 		}
 	}
+	rel.table.learn(rel.layout)
 	if rel.table.load != nil {
 		rel.table.load.relationChanged(rel.layout)
 	}
@@ -70,6 +71,18 @@ func rootName(ctx context.Context, q querier, oid uint32) (name string, err erro
 	return name, err
 }
 
+// learn takes note of the columns' names, where their numbers are known.
+func (t *table) learn(l *layout) {
+	if t.names == nil {
+		t.names = make(map[int]string, len(l.raw))
+	}
+	for _, c := range l.raw {
+		if c.number > 0 {
+			t.names[c.number] = c.Name
+		}
+	}
+}
+
 // adopt makes a layout the table's current one and, where it is new, adds the
 // schema event that stands before its first row. A unit is open.
 func (r *run) adopt(t *table, l *layout, place LSN) {
@@ -77,22 +90,40 @@ func (r *run) adopt(t *table, l *layout, place LSN) {
 	if old != nil && old.Fingerprint() == l.schema.Fingerprint() {
 		return
 	}
-	body := struct {
-		Fingerprint string         `json:"fingerprint"`
-		Definition  *change.Schema `json:"definition"`
-		Previous    *change.Schema `json:"previous"`
-		Rewrites    bool           `json:"rewrites"`
-	}{l.schema.Fingerprint().String(), l.schema, old, old != nil && l.rewrites(old)}
-	encoded, err := json.Marshal(body)
-	if err != nil {
-		panic(err) // strings, numbers and booleans always marshal
-	}
-	r.sink.Add(&change.Row{Operation: change.Definition, Table: l.name, Schema: l.schema, Place: uint64(place), Body: encoded})
+	body := schemaBody{Fingerprint: l.schema.Fingerprint().String(), Definition: l.schema, Previous: old, Rewrites: old != nil && l.rewrites(old),
+		Statement: t.statement, Renamed: t.renamed}
+	t.statement, t.renamed = "", nil
+	r.sink.Add(&change.Row{Operation: change.Definition, Table: l.name, Schema: l.schema, Place: uint64(place), Body: body.encode()})
 	t.state.Schema = l.schema
 	if body.Rewrites {
 		r.rewritten(t, "a schema change filled or changed rows without an event")
 	}
 	r.sink.Table(t.progressState())
+}
+
+// schemaBody is the document of a schema event.
+type schemaBody struct {
+	Fingerprint string         `json:"fingerprint,omitempty"`
+	Definition  *change.Schema `json:"definition"` // nil for a table that is gone
+	Previous    *change.Schema `json:"previous"`
+	Rewrites    bool           `json:"rewrites"`
+	// Statement and Renamed are there where the source's event trigger tells them.
+	Statement string   `json:"statement,omitempty"`
+	Renamed   []rename `json:"renamed,omitempty"`
+}
+
+// rename is a column under its old and its new name.
+type rename struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+func (b *schemaBody) encode() []byte {
+	encoded, err := json.Marshal(b)
+	if err != nil {
+		panic(err) // strings, numbers and booleans always marshal
+	}
+	return encoded
 }
 
 // convert fills image with the captured columns of a tuple. where says what a

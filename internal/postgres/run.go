@@ -21,6 +21,9 @@ import (
 // may write such messages, so a nonce that we gave out is what makes one ours.
 const markPrefix = "rillmark"
 
+// statementPrefix is the prefix of the messages that the event trigger writes.
+const statementPrefix = "rillmark statement"
+
 // postgresEpoch is 2000-01-01 UTC in microseconds since 1970.
 const postgresEpoch = 946_684_800_000_000
 
@@ -77,6 +80,12 @@ type table struct {
 	number uint32 // in this run
 	// captured is what the newest look at the source chose it for; nil before.
 	captured *captured
+	// statement and renamed are what the event trigger said of changes of the
+	// table's schema, until a schema event takes them.
+	statement string
+	renamed   []rename
+	// names are the columns' newest ones, by the numbers that they keep for ever.
+	names map[int]string
 	// load is there until the table's load is complete.
 	load *tableLoad
 }
@@ -226,7 +235,7 @@ func (r *run) take(ctx context.Context, data []byte, start LSN) error {
 	case *pgoutput.Truncate:
 		return r.truncate(m, start)
 	case *pgoutput.LogicalMessage:
-		return r.message(m, start)
+		return r.message(ctx, m, start)
 	default: // Origin and Type say nothing that an event needs
 		return nil
 	}
@@ -315,9 +324,12 @@ func (r *run) change(oid uint32, start LSN, concerns func(*relation) bool, handl
 }
 
 // message takes an application's message, or one of ours.
-func (r *run) message(m *pgoutput.LogicalMessage, start LSN) error {
+func (r *run) message(ctx context.Context, m *pgoutput.LogicalMessage, start LSN) error {
 	if m.Prefix == markPrefix {
 		return r.ownMessage(m, start)
+	}
+	if m.Prefix == statementPrefix && m.Transactional {
+		return r.statement(ctx, m, start)
 	}
 	body := messageBody(m.Prefix, m.Content)
 	if m.Transactional {

@@ -1,8 +1,15 @@
 package postgres
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"rillmark/internal/engine"
 )
 
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
@@ -92,6 +99,16 @@ func (c *Config) TeardownSQL() string {
 			line("DROP PUBLICATION IF EXISTS %s;", quoted(name))
 		}
 	}
+	line("")
+	line("-- The event trigger serves all of Rillmark's sources in this database: it goes with the last.")
+	line("DO $$ BEGIN")
+	line("  IF NOT EXISTS (SELECT FROM pg_replication_slots WHERE database = current_database() AND starts_with(slot_name, 'rillmark_')) THEN")
+	line("    DROP EVENT TRIGGER IF EXISTS rillmark_statement;")
+	line("    DROP EVENT TRIGGER IF EXISTS rillmark_drop;")
+	line("    DROP SCHEMA IF EXISTS rillmark CASCADE;")
+	line("  END IF;")
+	line("END $$;")
+	line("")
 	line("DO $$ BEGIN")
 	line("  IF EXISTS (SELECT FROM pg_roles WHERE rolname = %s AND NOT rolsuper) THEN", literal(c.Connection.User))
 	line("    EXECUTE (SELECT coalesce(string_agg(format('REVOKE ALL ON %%I.%%I FROM %%I;', n.nspname, c.relname, %s), ' '), 'SELECT 1')", literal(c.Connection.User))
@@ -102,4 +119,79 @@ func (c *Config) TeardownSQL() string {
 	line("  END IF;")
 	line("END $$;")
 	return b.String()
+}
+
+// StatementsSQL implements [engine.Engine]: an event trigger that writes the text
+// of each statement that changes a table's schema into the log, in order. Whatever
+// goes wrong in it, the application's statement goes on.
+func (c *Config) StatementsSQL() string {
+	return `-- Has database ` + c.Connection.Database + ` write each schema change's statement into its log, for Rillmark.
+-- Run it as a superuser in that database; it can be run again. No table is made.
+
+CREATE SCHEMA IF NOT EXISTS rillmark;
+
+CREATE OR REPLACE FUNCTION rillmark.note_statement() RETURNS event_trigger
+LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog AS $body$
+DECLARE
+  changed jsonb;
+BEGIN
+  -- Only what is read stands in the block that catches errors: a message that is
+  -- written in a subtransaction may change places with the row after it.
+  BEGIN
+  SELECT jsonb_agg(jsonb_build_object('oid', c.oid::bigint, 'table', n.nspname || '.' || c.relname, 'columns',
+      (SELECT jsonb_agg(jsonb_build_object('name', a.attname, 'number', a.attnum) ORDER BY a.attnum)
+        FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = '')))
+    INTO changed
+    FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+    WHERE c.relkind IN ('r', 'p') AND c.relpersistence = 'p' AND c.oid IN (
+      SELECT d.objid FROM pg_event_trigger_ddl_commands() d WHERE d.classid = 'pg_class'::regclass
+      UNION -- a type that changed, such as an enum, changes the tables that use it
+      SELECT a.attrelid FROM pg_event_trigger_ddl_commands() d JOIN pg_attribute a ON a.atttypid = d.objid WHERE d.classid = 'pg_type'::regclass);
+  EXCEPTION WHEN OTHERS THEN RETURN;
+  END;
+  IF changed IS NOT NULL THEN
+    PERFORM pg_logical_emit_message(true, ` + literal(statementPrefix) + `, jsonb_build_object('tag', tg_tag, 'statement', current_query(), 'tables', changed)::text);
+  END IF;
+END $body$;
+
+CREATE OR REPLACE FUNCTION rillmark.note_drop() RETURNS event_trigger
+LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog AS $body$
+DECLARE
+  gone jsonb;
+BEGIN
+  BEGIN
+  SELECT jsonb_agg(d.schema_name || '.' || d.object_name) INTO gone FROM pg_event_trigger_dropped_objects() d
+    WHERE d.object_type = 'table' AND NOT d.is_temporary;
+  EXCEPTION WHEN OTHERS THEN RETURN;
+  END;
+  IF gone IS NOT NULL THEN
+    PERFORM pg_logical_emit_message(true, ` + literal(statementPrefix) + `, jsonb_build_object('tag', tg_tag, 'statement', current_query(), 'dropped', gone)::text);
+  END IF;
+END $body$;
+
+DROP EVENT TRIGGER IF EXISTS rillmark_statement;
+CREATE EVENT TRIGGER rillmark_statement ON ddl_command_end EXECUTE FUNCTION rillmark.note_statement();
+DROP EVENT TRIGGER IF EXISTS rillmark_drop;
+CREATE EVENT TRIGGER rillmark_drop ON sql_drop EXECUTE FUNCTION rillmark.note_drop();
+`
+}
+
+// RunScript implements [engine.Engine]: in one transaction, as another login where
+// user is not empty.
+func (c *Config) RunScript(ctx context.Context, script, user, password string) error {
+	config := c.session("script")
+	if user != "" {
+		config.User, config.Password = user, password
+	}
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if err != nil {
+		return c.explain(err)
+	}
+	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
+	var server *pgconn.PgError
+	if _, err = conn.PgConn().Exec(ctx, script).ReadAll(); errors.As(err, &server) {
+		return &engine.Fault{Code: "script-refused", Message: fmt.Sprintf("user %q could not run the script on %s: %s; nothing was changed", config.User, c.Connection.Database, server.Message),
+			Fix: "run it as a superuser of that database"}
+	}
+	return c.explain(err)
 }

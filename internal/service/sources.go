@@ -117,6 +117,8 @@ func (s *Service) CheckSource(ctx context.Context, name string, d *definition.So
 type Scripts struct {
 	Setup    string `json:"setup" doc:"Prepares the database, with the least rights for the login"`
 	Teardown string `json:"teardown" doc:"Takes that away again"`
+	// Statements is a choice of its own: it installs an event trigger.
+	Statements string `json:"statements" doc:"Has the database write the text of each schema change into its log; not needed"`
 }
 
 // SourceScripts writes the scripts for a definition, or for a stored one where d
@@ -135,7 +137,42 @@ func (s *Service) SourceScripts(ctx context.Context, name string, d *definition.
 	if err != nil {
 		return nil, err
 	}
-	return &Scripts{built.SetupSQL(), built.TeardownSQL()}, nil
+	return &Scripts{built.SetupSQL(), built.TeardownSQL(), built.StatementsSQL()}, nil
+}
+
+// ScriptRun says which script is run, and as whom.
+type ScriptRun struct {
+	Script     string             `json:"script" enum:"setup,teardown,statements"`
+	User       string             `json:"user,omitempty" doc:"A login that may do more than the source's own; it is not kept"`
+	Password   string             `json:"password,omitempty" doc:"Its password, or a reference to it; not kept"`
+	Definition *definition.Source `json:"definition,omitempty" doc:"The definition that the script is for; the stored one without it"`
+}
+
+// RunSourceScript runs one of the scripts on the source's database.
+func (s *Service) RunSourceScript(ctx context.Context, name string, run ScriptRun) error {
+	built, err := s.engineOf(ctx, name, run.Definition)
+	if err != nil {
+		return err
+	}
+	scripts, err := s.SourceScripts(ctx, name, run.Definition)
+	if err != nil {
+		return err
+	}
+	script := map[string]string{"setup": scripts.Setup, "teardown": scripts.Teardown, "statements": scripts.Statements}[run.Script]
+	if script == "" {
+		return &definition.Invalid{Location: "script", Message: fmt.Sprintf("%q is none of setup, teardown and statements", run.Script)}
+	}
+	password, err := catalog.Resolve(run.Password)
+	if err != nil {
+		return &definition.Invalid{Location: "password", Message: err.Error()}
+	}
+	ctx, cancel := context.WithTimeout(ctx, clearTime)
+	defer cancel()
+	if err := built.RunScript(ctx, script, run.User, password); err != nil {
+		return err
+	}
+	s.log.tell("info", "source/"+name, "script", "the "+run.Script+" script was run on the database")
+	return nil
 }
 
 // SourceTables lists the tables that the database of a definition has, or of a

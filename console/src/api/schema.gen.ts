@@ -404,6 +404,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/sources/{name}/scripts/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run one of the scripts on the source's database, whole or not at all */
+        post: operations["runSourceScript"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sources/{name}/stream": {
         parameters: {
             query?: never;
@@ -914,9 +931,21 @@ export interface components {
             source: string;
             table: string;
         };
+        ScriptRun: {
+            /** @description The definition that the script is for; the stored one without it */
+            definition?: components["schemas"]["Source"];
+            /** @description Its password, or a reference to it; not kept */
+            password?: string;
+            /** @enum {string} */
+            script: "setup" | "teardown" | "statements";
+            /** @description A login that may do more than the source's own; it is not kept */
+            user?: string;
+        };
         Scripts: {
             /** @description Prepares the database, with the least rights for the login */
             setup: string;
+            /** @description Has the database write the text of each schema change into its log; not needed */
+            statements: string;
             /** @description Takes that away again */
             teardown: string;
         };
@@ -2211,6 +2240,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Scripts"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runSourceScript: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScriptRun"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -1,0 +1,174 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+type schemaEvent struct {
+	Definition, Previous *struct {
+		Columns []struct{ Name, Type string }
+	}
+	Rewrites  bool
+	Statement string
+	Renamed   []struct{ From, To string }
+}
+
+func schemasOf(t *testing.T, events []*event, table string) (all []schemaEvent) {
+	t.Helper()
+	for _, e := range ofTable(events, table, "schema") {
+		var s schemaEvent
+		require.NoError(t, json.Unmarshal(e.Data.Schema, &s))
+		all = append(all, s)
+	}
+	return all
+}
+
+// TestStatementsAreOnRecord installs the event trigger: a schema change is an
+// event at once and in order, with its statement, and a rename is certain.
+func TestStatementsAreOnRecord(t *testing.T) {
+	i, name := begin(t, "source:\n  refresh_every: 1h\n", "CREATE TYPE mood AS ENUM ('low')", "CREATE TABLE loans (id integer PRIMARY KEY, note text, m mood)", "CREATE TABLE holds (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1, 'a', 'low')")
+	db := connect(t, sourceServer(t), name)
+	out, errs, code := i.cli("source", "setup-sql", "circulation", "--statements", "--run")
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "was run")
+	_, errs, code = i.cli("source", "setup-sql", "circulation", "--statements", "--run") // twice changes nothing
+	require.Zero(t, code, errs)
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "BEGIN; UPDATE loans SET note = 'b'; ALTER TABLE loans RENAME COLUMN note TO remark; UPDATE loans SET remark = 'c'; COMMIT",
+		"ALTER TYPE mood ADD VALUE 'fine'", "ALTER TABLE loans ALTER COLUMN id TYPE bigint", "ALTER TABLE loans ADD COLUMN plain integer, DROP COLUMN m", "DROP TABLE holds", "ALTER TABLE loans RENAME TO lendings")
+	i.reached("circulation", db)
+	events := i.journal("circulation")
+	proveJournal(t, events)
+	schemas := schemasOf(t, events, "public.loans")
+	require.Equal(t, "", schemas[0].Statement)
+	var told []string
+	for _, s := range schemas[1:] {
+		told = append(told, s.Statement)
+	}
+	require.Contains(t, told[0], "RENAME COLUMN note TO remark")
+	require.Equal(t, "note", schemas[1].Renamed[0].From)
+	require.Equal(t, "remark", schemas[1].Renamed[0].To)
+	require.Equal(t, []string{"ALTER TYPE mood ADD VALUE 'fine'", "ALTER TABLE loans ALTER COLUMN id TYPE bigint", "ALTER TABLE loans ADD COLUMN plain integer, DROP COLUMN m"},
+		strings.Split(strings.Join(told[1:], ";\n"), ";\n"), "in order, whichever of them the events fall together in")
+	gone := schemasOf(t, events, "public.holds")
+	require.Nil(t, gone[1].Definition)
+	require.Equal(t, "DROP TABLE holds", gone[1].Statement)
+	// In the transaction of the rename, the event stands between both updates.
+	var order []string
+	for _, e := range ofTable(events, "public.loans", "schema", "update") {
+		order = append(order, e.Data.Operation)
+	}
+	require.Equal(t, []string{"schema", "update", "schema", "update"}, order[:4])
+	// The versions are told apart by the client as well.
+	var versions struct {
+		Items []struct{ Fingerprint, Table string }
+	}
+	i.must(http.MethodGet, "/v1/schemas?source=circulation", nil, &versions)
+	var loans []string
+	for _, v := range versions.Items {
+		if v.Table == "public.loans" {
+			loans = append(loans, v.Fingerprint)
+		}
+	}
+	out, errs, code = i.cli("schema", "diff", loans[0], loans[1])
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "remark")
+	require.Contains(t, out, "dropped")
+	_, errs, code = i.cli("schema", "diff", loans[0], versions.Items[0].Fingerprint)
+	require.NotZero(t, code, errs)
+	out, errs, code = i.cli("source", "teardown-sql", "circulation")
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "DROP EVENT TRIGGER")
+}
+
+// TestSchemaChangesShowWithoutRows finds a change that no row brings by looking.
+func TestSchemaChangesShowWithoutRows(t *testing.T) {
+	i, name := begin(t, "source:\n  refresh_every: 200ms\n", "CREATE TABLE loans (id integer PRIMARY KEY, note text)", "CREATE TABLE holds (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1, 'a')", "INSERT INTO holds VALUES (1)")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "ALTER TABLE loans ADD COLUMN filled integer DEFAULT 7", "DROP TABLE holds")
+	i.comesTo("public.loans", "stale")
+	i.comesTo("public.holds", "gone")
+	events := i.journal("circulation")
+	proveJournal(t, events)
+	loans := schemasOf(t, events, "public.loans")
+	require.True(t, loans[1].Rewrites)
+	require.Nil(t, schemasOf(t, events, "public.holds")[1].Definition)
+	run(t, db, "CREATE TABLE holds (id bigint PRIMARY KEY, note text)", "INSERT INTO holds VALUES (2, 'made again')")
+	i.comesTo("public.holds", "following")
+	i.reached("circulation", db)
+	proveJournal(t, i.journal("circulation")).equals(t, db, "holds")
+}
+
+// TestRandomSchemaChanges mixes statements that change the schema with rows,
+// several in a transaction, and holds that each event has the columns that its
+// table had at that moment: a row's own column tells which.
+func TestRandomSchemaChanges(t *testing.T) {
+	i, name := begin(t, "source:\n  refresh_every: 100ms\n", "CREATE TABLE loans (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, has text)", "INSERT INTO loans (has) VALUES ('')")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	random := rand.New(rand.NewPCG(7, uint64(rounds())))
+	columns := map[string]bool{}
+	has := func() string {
+		var names []string
+		for n := range 6 {
+			if name := fmt.Sprintf("c%d", n); columns[name] {
+				names = append(names, name)
+			}
+		}
+		return fmt.Sprint(names)
+	}
+	for range 60 * rounds() {
+		statements := "BEGIN;"
+		before := map[string]bool{}
+		for k, v := range columns {
+			before[k] = v
+		}
+		for range 1 + random.IntN(4) {
+			column := fmt.Sprintf("c%d", random.IntN(6))
+			switch kind := random.IntN(5); {
+			case kind < 2:
+				statements += fmt.Sprintf("INSERT INTO loans (has) VALUES ('%s');", has())
+			case columns[column]:
+				statements += "ALTER TABLE loans DROP COLUMN " + column + ";"
+				columns[column] = false
+			default:
+				statements += "ALTER TABLE loans ADD COLUMN " + column + []string{" integer;", " text;", " numeric(6,2);"}[random.IntN(3)]
+				columns[column] = true
+			}
+		}
+		statements += fmt.Sprintf("UPDATE loans SET has = '%s' WHERE id = 1;", has())
+		if random.IntN(5) == 0 {
+			statements += "ROLLBACK"
+			columns = before
+		} else {
+			statements += "COMMIT"
+		}
+		run(t, db, statements)
+	}
+	i.reached("circulation", db)
+	events := i.journal("circulation")
+	f := proveJournal(t, events)
+	for _, e := range ofTable(events, "public.loans", "insert", "update") {
+		var names []string
+		for n := range 6 {
+			if _, there := e.Data.After[fmt.Sprintf("c%d", n)]; there {
+				names = append(names, fmt.Sprintf("c%d", n))
+			}
+		}
+		var said string
+		require.NoError(t, json.Unmarshal(e.Data.After["has"], &said))
+		require.Equal(t, said, fmt.Sprint(names), "%s", e.ID)
+	}
+	require.Len(t, f.tables["public.loans"], len(ofTable(events, "public.loans", "existing", "insert")))
+}
