@@ -1,6 +1,7 @@
 package test
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"os"
@@ -119,4 +120,59 @@ func TestLeftBehind(t *testing.T) {
 		}
 		return false
 	})
+}
+
+// TestAValueThatIsTooLarge writes values that nobody wants in an event, one of them
+// so large that the server cannot even write it as text: each is refused with its
+// key and size, in the stream and in the load, in bounded memory, and the source
+// goes on.
+func TestAValueThatIsTooLarge(t *testing.T) {
+	// Lists of numbers, times and the like come in binary form beside it.
+	i, name := captured(t, "", []map[string]any{{"match": "public.*"}}, map[string]any{"largest_value": 1 << 20},
+		"CREATE TABLE scans (id integer PRIMARY KEY, page bytea, note text, price numeric, at timestamptz, tags text[], doc jsonb, ok boolean, small smallint, id8 bigint, address inet)",
+		"ALTER TABLE scans ALTER COLUMN page SET STORAGE EXTERNAL", "INSERT INTO scans (id, page, note) VALUES (1, decode(repeat('ff', 2000000), 'hex'), 'there before')", "INSERT INTO scans (id, page) VALUES (2, '\\x00ff')")
+	db := connect(t, sourceServer(t), name)
+	existing := ofTable(i.journal("circulation"), "public.scans", "existing")
+	require.Len(t, existing, 2)
+	large := func(e *event) string {
+		var d struct {
+			Data struct {
+				TooLarge json.RawMessage `json:"too_large"`
+			}
+		}
+		require.NoError(t, json.Unmarshal(e.raw, &d))
+		return string(d.Data.TooLarge)
+	}
+	require.Equal(t, []string{"page"}, existing[0].Data.Omitted)
+	require.JSONEq(t, `{"page": 2000000}`, large(existing[0]))
+	require.Equal(t, `"there before"`, string(existing[0].Data.After["note"]))
+	require.Equal(t, `"AP8="`, string(existing[1].Data.After["page"]))
+	state, note := i.table("public.scans")
+	require.Equal(t, "stale", state)
+	require.Contains(t, note, "largest_value")
+
+	row := "'a', 12345678901234567890.5, '2026-11-23 09:14:07.5+02', ARRAY['x', NULL], '{\"a\": 1}', true, -3, 9007199254740993, '10.0.0.1/8'"
+	run(t, db, "INSERT INTO scans VALUES (3, decode(repeat('ab', 3000000), 'hex'), "+row+")",
+		"BEGIN; INSERT INTO scans VALUES (4, NULL, "+row+"); INSERT INTO scans SELECT 5, decode(repeat(repeat('cd', 1000000), 300), 'hex') || decode(repeat(repeat('cd', 1000000), 300), 'hex'), "+row+"; INSERT INTO scans VALUES (6, '\\x0102', "+row+"); COMMIT",
+		"UPDATE scans SET note = 'b' WHERE id = 6")
+	i.reached("circulation", db)
+	events := i.journal("circulation")
+	proveJournal(t, events)
+	inserts := ofTable(events, "public.scans", "insert")
+	require.Len(t, inserts, 4)
+	require.JSONEq(t, `{"page": 3000000}`, large(inserts[0]))
+	require.JSONEq(t, `{"page": 600000000}`, large(inserts[2]))
+	for _, e := range inserts {
+		delete(e.Data.After, "id")
+		delete(e.Data.After, "page")
+		got, _ := json.Marshal(e.Data.After)
+		require.JSONEq(t, `{"note":"a","price":"12345678901234567890.5","at":"2026-11-23T07:14:07.500000Z","tags":["x",null],"doc":{"a":1},"ok":true,"small":-3,"id8":9007199254740993,"address":"10.0.0.1/8"}`, string(got))
+	}
+	require.Equal(t, "null", string(parseEvent(t, inserts[1].raw).Data.After["page"]))
+	require.Equal(t, `"AQI="`, string(parseEvent(t, inserts[3].raw).Data.After["page"]))
+	require.Less(t, i.resident(), 150.0, "MiB resident")
+	log, err := os.ReadFile(i.logFile())
+	require.NoError(t, err)
+	require.Contains(t, string(log), "id 5: the value of column page, of 600000000 bytes, is larger than largest_value and left out")
+	require.Contains(t, string(log), "read again in binary form")
 }

@@ -103,6 +103,9 @@ func (s *Source) Run(ctx context.Context) {
 			s.set(func(st *Status) { *st = Status{Phase: PhasePaused} })
 			return
 		}
+		if errors.Is(err, engine.ErrAgain) {
+			continue
+		}
 		if errors.Is(err, engine.ErrComplete) {
 			s.Log("info", "complete", "all tables are loaded")
 			s.set(func(st *Status) { *st = Status{Phase: PhasePaused} })

@@ -21,7 +21,7 @@ type Source struct {
 	// Publication is an administrator's, like Slot.
 	Publication  string `json:"publication,omitempty" doc:"A publication that an administrator has made; without it the source makes one of its own" maxLength:"63"`
 	LoadSessions int    `json:"load_sessions,omitempty" minimum:"1" maximum:"16" default:"2" doc:"How many sessions read at once while tables are loaded"`
-	LargestValue int64  `json:"largest_value,omitempty" minimum:"1048576" maximum:"536870912" default:"67108864" doc:"A value of more bytes is left out of its event, which then names it under too_large with its size"`
+	LargestValue int64  `json:"largest_value,omitempty" minimum:"1048576" maximum:"536870912" default:"16777216" doc:"A value of more bytes is left out of its event, which then names it under too_large with its size"`
 	Description  string `json:"description,omitempty" maxLength:"500"`
 }
 

@@ -86,7 +86,11 @@ func (c *CloudEvents) AppendData(dst []byte, e *change.Event) []byte {
 	}
 	if len(e.Body) > 0 {
 		dst = append(dst, ',', '"')
-		dst = append(dst, e.Operation.String()...)
+		if e.Operation.IsRow() {
+			dst = append(dst, "too_large"...) // sizes by column
+		} else {
+			dst = append(dst, e.Operation.String()...)
+		}
 		dst = append(dst, `":`...)
 		dst = append(dst, e.Body...)
 	}

@@ -48,6 +48,9 @@ type Engine interface {
 // ErrComplete ends a run that was to load only: all tables are loaded.
 var ErrComplete = errors.New("all tables are loaded")
 
+// ErrAgain ends a run that wants to be begun again at once, with what is stored.
+var ErrAgain = errors.New("begin again")
+
 // Table is one table of a source.
 type Table struct {
 	Name          string        `json:"name" doc:"Schema-qualified name"`

@@ -21,6 +21,8 @@ type chunkRows struct {
 	file      uint32   // the table's file, of a piece by range
 	end       bool     // the piece has no rows after these
 	seen      snapshot
+	// tooLarge are the sizes of values that were left out, by the row's first value.
+	tooLarge map[*change.Value]map[string]int64
 }
 
 // read takes a snapshot that sees every transaction that came before the first
@@ -90,6 +92,34 @@ type selection struct {
 	layout *layout
 	names  []string
 	places []int // in layout.raw
+	// sizes are where the answer has the sizes of values that were too large to be
+	// asked for, by their own places.
+	sizes map[int]int
+}
+
+func (s *selection) bare(place int) string { return quoted(s.layout.raw[s.places[place]].Name) }
+
+func (l *loader) selectionOf(layout *layout) *selection {
+	s := selectionOf(layout)
+	if !l.guarded {
+		return s
+	}
+	// The size of a value is known without reading it.
+	largest := l.run.config.LargestValue
+	s.sizes = make(map[int]int)
+	for i, raw := range s.places {
+		switch c := &layout.raw[raw]; c.oid {
+		case oidBytea, oidText, oidVarchar, oidBpchar:
+			if c.Key > 0 || !c.toasted {
+				continue
+			}
+			name := quoted(c.Name)
+			s.names[i] = fmt.Sprintf("CASE WHEN octet_length(%s) <= %d THEN %s END", name, largest, name)
+			s.sizes[i] = len(s.names)
+			s.names = append(s.names, fmt.Sprintf("CASE WHEN octet_length(%s) > %d THEN octet_length(%s) END", name, largest, name))
+		}
+	}
+	return s
 }
 
 func selectionOf(l *layout) *selection {
@@ -123,14 +153,14 @@ func (l *loader) limit() int {
 // readByKey reads the rows that follow a key, or those of some keys, inside the
 // open transaction.
 func (l *loader) readByKey(ctx context.Context, into *chunkRows, after []string, keys [][]string) error {
-	s := selectionOf(into.layout)
+	s := l.selectionOf(into.layout)
 	keyed := into.layout.schema.Key()
 	if len(keyed) == 0 {
 		return nil // the key went meanwhile; a changed layout throws this away
 	}
 	keyNames := make([]string, len(keyed))
 	for i, at := range keyed {
-		keyNames[i] = s.names[at]
+		keyNames[i] = s.bare(at)
 	}
 	var parameters [][]byte
 	tuple := func(key []string) string {
@@ -175,7 +205,7 @@ func (l *loader) readRange(ctx context.Context, into *chunkRows, p piece) error 
 	if err := l.conn.QueryRow(ctx, "SELECT pg_relation_filenode($1::text::regclass)", l.job.relation()).Scan(&into.file); err != nil {
 		return err
 	}
-	s := selectionOf(into.layout)
+	s := l.selectionOf(into.layout)
 	table := l.job.table.state.Table
 	where := fmt.Sprintf(" FROM %s WHERE ctid > '%s' AND ctid < '%s'", l.job.from(), p.From, p.To)
 	if l.job.at.Where != "" {
@@ -221,6 +251,7 @@ func parsePlace(text []byte) (p place, err error) {
 func (l *loader) collect(ctx context.Context, into *chunkRows, s *selection, sql string, parameters [][]byte, skip, most int) (n int, stopped bool, err error) {
 	results := l.conn.PgConn().ExecParams(ctx, sql, parameters, nil, nil, nil)
 	l.room.reset()
+	into.tooLarge = nil
 	c := collector{layout: into.layout, selection: s, room: &l.room}
 	into.rows = l.rows[:0]
 	last := make([][]byte, max(len(into.layout.schema.Key()), 1))
@@ -238,6 +269,9 @@ func (l *loader) collect(ctx context.Context, into *chunkRows, s *selection, sql
 		}
 		if row != nil {
 			into.rows = append(into.rows, row)
+			if s.sizes != nil {
+				into.noteLarge(s, row, values[skip:])
+			}
 		}
 		// The last row's place or key is kept; until the end any may be the last.
 		if skip > 0 {
@@ -268,6 +302,25 @@ func (l *loader) collect(ctx context.Context, into *chunkRows, s *selection, sql
 		l.rowSize[l.job.table.state.Table] = max(c.bytes/n, 1)
 	}
 	return n, stopped, nil
+}
+
+// noteLarge marks the values of a row that were too large to be asked for.
+func (into *chunkRows) noteLarge(s *selection, row []change.Value, values [][]byte) {
+	for i := range row {
+		at, guarded := s.sizes[i]
+		if !guarded || values[at] == nil {
+			continue
+		}
+		size, _ := strconv.ParseInt(string(values[at]), 10, 64)
+		row[i] = change.Value{}
+		if into.tooLarge == nil {
+			into.tooLarge = make(map[*change.Value]map[string]int64)
+		}
+		if into.tooLarge[&row[0]] == nil {
+			into.tooLarge[&row[0]] = make(map[string]int64)
+		}
+		into.tooLarge[&row[0]][into.layout.schema.Columns[i].Name] = size
+	}
 }
 
 // rowRoom is memory for the rows of a piece, used again for the next: by then the

@@ -47,7 +47,7 @@ type Config struct {
 	// LoadSessions read at once while tables are loaded. Default 2.
 	LoadSessions int
 	// LargestValue is the size in bytes above which a value is left out of its
-	// event. Default 64 MiB.
+	// event. Default 16 MiB.
 	LargestValue int64
 }
 
@@ -68,7 +68,7 @@ func (c *Config) defaults() {
 		c.LoadSessions = 2
 	}
 	if c.LargestValue <= 0 {
-		c.LargestValue = 64 << 20
+		c.LargestValue = 16 << 20
 	}
 }
 

@@ -64,6 +64,8 @@ func (c *Config) explain(err error) error {
 				Fix: "raise max_slot_wal_keep_size; then, " + anew}
 		case server.Code == "42704" && strings.HasPrefix(server.Message, "replication slot "):
 			return &engine.Fault{Code: "slot-gone", Final: true, Cause: cause, Message: fmt.Sprintf("the replication slot %q on %s is gone", c.slotName(), at), Fix: anew}
+		case strings.HasPrefix(server.Message, "invalid memory alloc request size"), server.Code == "54000":
+			return &engine.Fault{Code: "row-too-large", Cause: cause, Message: fmt.Sprintf("the source at %s cannot send a row, so large is it", at)}
 		case server.Code == "55000" && strings.Contains(server.Message, "wal_level"):
 			return walLevelFault(at, cause)
 		case strings.HasPrefix(server.Code, "57P"):

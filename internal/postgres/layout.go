@@ -40,6 +40,7 @@ type rawColumn struct {
 	convert converter
 	toasted bool // its values may be stored out of line, and be left out of the log
 	number  int  // the column's for ever, whatever its name; 0 where it is not known
+	oid     uint32
 }
 
 // layoutMaker is what makes layouts of attributes: the rules and the key for
@@ -60,7 +61,7 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*layout, error) {
 	var columns []change.Column
 	for i := range from {
 		column, convert := from[i].column()
-		l.raw = append(l.raw, rawColumn{column, convert, from[i].toasted, from[i].number})
+		l.raw = append(l.raw, rawColumn{column, convert, from[i].toasted, from[i].number, from[i].base.oid})
 	}
 	for place, name := range m.rule.Key {
 		i := slices.IndexFunc(l.raw, func(c rawColumn) bool { return c.Name == name })

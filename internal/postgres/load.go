@@ -100,6 +100,8 @@ type tableLoad struct {
 	// an earlier one is thrown away.
 	turn    int
 	windows []*window
+	// refused counts the values that were too large, in this run.
+	refused int
 }
 
 // window is a piece between its marks, as the stream sees it.

@@ -212,6 +212,8 @@ type loader struct {
 	job  *job
 	room rowRoom
 	rows [][]change.Value
+	// guarded tables may have values that are too large to be asked for.
+	guarded bool
 	// ahead is the job that follows at the same mark.
 	ahead *job
 	// rowSize is that of the last piece's rows on average, in bytes, by table.
@@ -298,11 +300,16 @@ func (j *job) from() string {
 // layout is the table's layout as the loader's session sees it now.
 func (l *loader) layout(ctx context.Context) (*layout, error) {
 	var oid uint32
-	if err := l.conn.QueryRow(ctx, "SELECT $1::text::regclass::oid", l.job.relation()).Scan(&oid); err != nil {
+	var aside int64 // what is stored out of line, perhaps compressed
+	if err := l.conn.QueryRow(ctx, "SELECT oid, coalesce(pg_relation_size(nullif(reltoastrelid, 0)), 0) FROM pg_class WHERE oid = $1::text::regclass", l.job.relation()).Scan(&oid, &aside); err != nil {
 		return nil, err
 	}
+	l.guarded = l.job.captured.mapped || aside > l.run.config.LargestValue/compressible
 	return l.run.config.catalogueLayout(ctx, l.conn, oid, l.job.table.state.Table, l.job.captured.rule)
 }
+
+// compressible is how much smaller a value may be on disk.
+const compressible = 128
 
 // walk decides how a load goes through the table.
 func (j *job) walk(key []int) string {
@@ -549,12 +556,24 @@ func (r *run) deliver(j *job, w *window, read *chunkRows, taken func(*progress, 
 		return // the new version has changed rows that were read before
 	}
 	for _, row := range layOver(read, w.overlay) {
-		r.sink.Add(&change.Row{Operation: change.Existing, Table: t.state.Table, Schema: read.layout.schema, Place: uint64(place), After: row})
-		t.state.RowsDone++
+		r.addExisting(t, read, row, place)
 	}
 	taken(&t.load.progress, read)
 	r.finishIfComplete(j)
 	r.sink.Table(t.progressState())
+}
+
+// addExisting puts a row of a load into the journal; the lock is held, a unit is
+// open.
+func (r *run) addExisting(t *table, read *chunkRows, row []change.Value, place LSN) {
+	event := change.Row{Operation: change.Existing, Table: t.state.Table, Schema: read.layout.schema, Place: uint64(place), After: row}
+	if len(read.tooLarge) > 0 && len(row) > 0 && read.tooLarge[&row[0]] != nil {
+		sizes := read.tooLarge[&row[0]]
+		r.refuse(t, read.layout, &event, sizes)
+		t.load.refused += len(sizes)
+	}
+	r.sink.Add(&event)
+	t.state.RowsDone++
 }
 
 // finishIfComplete ends the load of a table of which everything is in the
@@ -572,6 +591,9 @@ func (r *run) finishIfComplete(j *job) {
 		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body})
 		t.state.State, t.state.Note = p.Then, p.ThenNote
 	} else {
+		if t.load.refused > 0 {
+			t.state.State, t.state.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", t.load.refused)
+		}
 		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
 	}
 	t.load = nil

@@ -89,6 +89,8 @@ type checkpoint struct {
 	// when we resume and shows that this is the log we know.
 	Nonce       string `json:"nonce,omitempty"`
 	NonceCommit LSN    `json:"nonce_commit,omitempty"`
+	// Binary is set while a transaction has to be read in binary form.
+	Binary bool `json:"binary,omitempty"`
 	// Making is set while the slot is being made: one that is found then was
 	// never read and may be made again.
 	Making bool `json:"making,omitempty"`

@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"rillmark/internal/change"
@@ -142,6 +144,11 @@ func (r *run) convert(l *layout, tuple []pgoutput.TupleColumn, image []change.Va
 		switch c := &tuple[from]; c.Kind {
 		case pgoutput.KindText:
 			convert := l.convert[i]
+			if len(c.Data) >= bigFrame && r.isTooLarge(l.raw[from].oid, c.Data) {
+				image[i] = change.Value{}
+				r.passOver(l.schema.Columns[i].Name, r.sizeOf(l.raw[from].oid, c.Data))
+				continue
+			}
 			if convert == nil {
 				image[i] = change.Value{Presence: change.Present, Text: c.Data}
 				continue
@@ -160,11 +167,59 @@ func (r *run) convert(l *layout, tuple []pgoutput.TupleColumn, image []change.Va
 			if fallback != nil {
 				image[i] = fallback[i]
 			}
+		case pgoutput.KindTooLarge:
+			image[i] = change.Value{}
+			size := int64(binary.BigEndian.Uint64(c.Data[1:]))
+			if l.raw[from].oid == oidBytea && pgoutput.ColumnKind(c.Data[0]) == pgoutput.KindText {
+				size = (size - 2) / 2
+			}
+			r.passOver(l.schema.Columns[i].Name, size)
 		default:
 			return nil, fmt.Errorf("column %s came in binary form, which was not asked for", l.schema.Columns[i].Name)
 		}
 	}
 	return image, nil
+}
+
+func (r *run) passOver(column string, size int64) {
+	if r.tooLarge == nil {
+		r.tooLarge = make(map[string]int64)
+	}
+	r.tooLarge[column] = size
+}
+
+// sizeOf is a value's size in bytes; a bytea comes as hexadecimal digits.
+func (r *run) sizeOf(oid uint32, text []byte) int64 {
+	if oid == oidBytea {
+		return int64(len(text)-2) / 2
+	}
+	return int64(len(text))
+}
+
+func (r *run) isTooLarge(oid uint32, text []byte) bool {
+	return r.sizeOf(oid, text) > r.config.LargestValue
+}
+
+// refuse puts what was passed over of a row on record: in its event, and on its
+// table, which is no longer whole.
+func (r *run) refuse(t *table, l *layout, row *change.Row, sizes map[string]int64) {
+	row.Body, _ = json.Marshal(sizes)
+	image := row.After
+	if image == nil {
+		image = row.Before
+	}
+	key := make([]string, 0, 2)
+	for _, i := range l.schema.Key() {
+		key = append(key, l.schema.Columns[i].Name+" "+string(image[i].Text))
+	}
+	for column, size := range sizes {
+		r.sink.Report(engine.Report{Level: "error", Event: "value-too-large", Message: fmt.Sprintf("%s, %s: the value of column %s, of %d bytes, is larger than largest_value and left out", l.name, strings.Join(key, ", "), column, size)})
+	}
+	if t.load == nil && t.state.State == engine.StateFollowing {
+		t.state.State = engine.StateStale
+		t.state.Note = fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", strings.Join(key, ", "))
+		r.sink.Table(t.progressState())
+	}
 }
 
 // verdict is what a rule's filter says of a row.
@@ -375,7 +430,12 @@ func (r *run) rekey(rel *relation, before, after []change.Value, raw []pgoutput.
 	r.row.Operation, r.row.Before, r.row.After, r.row.Rekeyed = change.Delete, r.recorded(rel, before), nil, r.keys[1]
 	r.sink.Add(&r.row)
 	r.row.Operation, r.row.Before, r.row.After, r.row.Rekeyed = change.Insert, nil, after, r.keys[0]
+	if len(r.tooLarge) > 0 {
+		r.refuse(rel.table, rel.layout, &r.row, r.tooLarge)
+		r.tooLarge = nil
+	}
 	r.sink.Add(&r.row)
+	r.row.Body = nil
 	if load := rel.table.load; load != nil {
 		load.observeRekey(r.tx.XID, r.keys[0], r.keys[1], after)
 		if omits(after) {
@@ -412,6 +472,10 @@ func (r *run) delete(rel *relation, m *pgoutput.Delete) (err error) {
 
 // add passes the row on, to the load of its table as well.
 func (r *run) add(rel *relation) {
+	if len(r.tooLarge) > 0 {
+		r.refuse(rel.table, rel.layout, &r.row, r.tooLarge)
+		r.tooLarge = nil
+	}
 	r.sink.Add(&r.row)
 	if load := rel.table.load; load != nil {
 		load.observe(r.tx.XID, rel.layout, &r.row)

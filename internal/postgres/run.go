@@ -40,6 +40,10 @@ type run struct {
 	resumeIndex uint64
 	// resumed is true where the slot was there before this run.
 	resumed bool
+	// binary is true where values come in binary form.
+	binary bool
+	// tooLarge is what was passed over of the row at hand: sizes by column.
+	tooLarge map[string]int64
 	// known is true once our last heartbeat came by again, or where there is none.
 	known bool
 
@@ -159,14 +163,15 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 	sink.Lock()
 	sink.Checkpoint(r.checkpoint)
 	sink.Unlock()
-	if err := stream.start(ctx, c.slotName(), c.publications()); err != nil {
+	r.binary = r.at.Binary
+	if err := stream.start(ctx, c.slotName(), c.publications(), r.binary); err != nil {
 		return err
 	}
 	sink.Report(engine.Report{Level: "info", Event: "connected", Doing: "following",
 		Message: fmt.Sprintf("following the log of %s from %s", c.Connection.Database, r.at.Position.Commit)})
 
 	group, ctx := errgroup.WithContext(ctx)
-	group.Go(func() error { return r.read(ctx, stream) })
+	group.Go(func() error { return r.tooLargeForText(ctx, r.read(ctx, stream)) })
 	group.Go(func() error { return stream.report(ctx, sink) })
 	group.Go(func() error { return r.keepHeartbeat(ctx) })
 	group.Go(func() error { return r.keepLoading(ctx) })
@@ -227,10 +232,19 @@ func (r *run) take(ctx context.Context, data []byte, start LSN) error {
 	case *pgoutput.Relation:
 		return r.relate(ctx, m)
 	case *pgoutput.Insert:
+		if err := r.textOf(ctx, m.Relation, m.New); err != nil {
+			return err
+		}
 		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != fails }, func(rel *relation) error { return r.insert(rel, m) })
 	case *pgoutput.Update:
+		if err := r.textOf(ctx, m.Relation, m.Old, m.New); err != nil {
+			return err
+		}
 		return r.change(m.Relation, start, func(rel *relation) bool { return r.concerns(rel, m) }, func(rel *relation) error { return r.update(rel, m) })
 	case *pgoutput.Delete:
+		if err := r.textOf(ctx, m.Relation, m.Old); err != nil {
+			return err
+		}
 		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.Old, nil, m.OldKind == pgoutput.OldKey) != fails }, func(rel *relation) error { return r.delete(rel, m) })
 	case *pgoutput.Truncate:
 		return r.truncate(m, start)
@@ -239,6 +253,26 @@ func (r *run) take(ctx context.Context, data []byte, start LSN) error {
 	default: // Origin and Type say nothing that an event needs
 		return nil
 	}
+}
+
+// maxArena is the room for a row's converted values that is kept for the next.
+const maxArena = 1 << 20
+
+// textOf makes rows that came in binary form text.
+func (r *run) textOf(ctx context.Context, oid uint32, tuples ...[]pgoutput.TupleColumn) error {
+	rel := r.relations[oid]
+	if !r.binary || rel == nil || rel.skipped {
+		return nil
+	}
+	for _, tuple := range tuples {
+		if len(tuple) == 0 {
+			continue
+		}
+		if err := r.inText(ctx, rel.layout, tuple); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // arrive moves to the next message of the open transaction and reports whether
@@ -296,7 +330,33 @@ func (r *run) commit() error {
 		r.at.XID, r.at.CommittedAt = r.tx.XID, r.tx.CommitTime
 	}
 	r.inTx, r.opened = false, false
+	if r.at.Binary && end.after(r.resume) {
+		r.at.Binary = false
+		r.sink.Touch()
+		return engine.ErrAgain // as text, which is faster
+	}
 	return nil
+}
+
+// tooLargeForText has a transaction that the server cannot write as text read
+// again in binary form.
+func (r *run) tooLargeForText(ctx context.Context, err error) error {
+	var fault *engine.Fault
+	if !errors.As(err, &fault) || fault.Code != "row-too-large" {
+		return err
+	}
+	if r.binary {
+		fault.Final, fault.Fix = true, anew
+		return fault
+	}
+	r.sink.Lock()
+	defer r.sink.Unlock()
+	r.at.Binary = true // what has come of the transaction comes again, and is passed over
+	r.sink.Report(engine.Report{Level: "info", Event: "binary", Message: "the source cannot write a row as text, so large is it: the transaction is read again in binary form"})
+	if err := r.sink.Store(ctx); err != nil {
+		return err
+	}
+	return engine.ErrAgain
 }
 
 // change is the frame around a row's message. concerns says of a table whose rule
@@ -318,7 +378,10 @@ func (r *run) change(oid uint32, start LSN, concerns func(*relation) bool, handl
 	if err != nil || !isNew || !brings {
 		return err
 	}
-	r.arena = r.arena[:0]
+	r.arena, r.tooLarge = r.arena[:0], nil
+	if cap(r.arena) > maxArena {
+		r.arena = nil // a large row's room is given back
+	}
 	r.row = change.Row{Schema: rel.layout.schema, Table: rel.layout.name, Place: uint64(start)}
 	return handle(rel)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -24,11 +25,11 @@ type stream struct {
 	system   string
 	timeline int32
 
-	socket   net.Conn // once started
-	frontend *pgproto3.Frontend
-	crumbs   *crumbConn
-	asked    chan struct{} // the server wants a status reply
-	cause    atomic.Pointer[engine.Fault]
+	socket net.Conn // once started
+	frames *frames
+	crumbs *crumbConn
+	asked  chan struct{} // the server wants a status reply
+	cause  atomic.Pointer[engine.Fault]
 }
 
 // openStream connects and identifies the server.
@@ -78,7 +79,8 @@ func (s *stream) makeSlot(ctx context.Context, name string, temporary bool) (LSN
 }
 
 // start begins to stream. The connection belongs to next and report from here.
-func (s *stream) start(ctx context.Context, slot string, publications []string) error {
+// binary asks for values in binary form.
+func (s *stream) start(ctx context.Context, slot string, publications []string, binary bool) error {
 	names := make([]string, len(publications))
 	for i, p := range publications {
 		names[i] = quoted(p)
@@ -87,53 +89,66 @@ func (s *stream) start(ctx context.Context, slot string, publications []string) 
 	if err != nil {
 		return err
 	}
-	s.conn, s.socket, s.frontend = nil, hijacked.Conn, hijacked.Frontend
+	// Nothing is on its way on an idle connection, so nothing is lost with the
+	// driver's buffer.
+	s.conn, s.socket, s.frames = nil, hijacked.Conn, &frames{in: s.crumbs, largest: 2*s.config.LargestValue + 2} // bytes come as two digits each
 	stop := context.AfterFunc(ctx, s.interrupt)
 	defer stop()
-	s.frontend.Send(&pgproto3.Query{String: "START_REPLICATION SLOT " + quoted(slot) + " LOGICAL 0/0 (proto_version '1', publication_names '" +
-		strings.ReplaceAll(strings.Join(names, ","), "'", "''") + "', messages 'true')"})
-	if err := s.frontend.Flush(); err != nil {
+	query := &pgproto3.Query{String: "START_REPLICATION SLOT " + quoted(slot) + " LOGICAL 0/0 (proto_version '1', publication_names '" +
+		strings.ReplaceAll(strings.Join(names, ","), "'", "''") + "', messages 'true', binary '" + strconv.FormatBool(binary) + "')"}
+	request, err := query.Encode(nil)
+	if err != nil {
+		return err
+	}
+	if _, err := s.socket.Write(request); err != nil {
 		return err
 	}
 	for {
-		m, err := s.frontend.Receive()
+		kind, body, err := s.frames.next()
 		if err != nil {
 			return err
 		}
-		switch m := m.(type) {
-		case *pgproto3.CopyBothResponse:
+		switch kind {
+		case 'W': // CopyBothResponse
 			s.crumbs.pause = crumbPause
 			return nil
-		case *pgproto3.ErrorResponse:
-			return s.config.explain(pgconn.ErrorResponseToPgError(m))
+		case 'E':
+			return s.config.explain(serverError(body))
 		}
 	}
+}
+
+// serverError reads an ErrorResponse.
+func serverError(body []byte) error {
+	var m pgproto3.ErrorResponse
+	if err := m.Decode(body); err != nil {
+		return err
+	}
+	return pgconn.ErrorResponseToPgError(&m)
 }
 
 // next returns the plugin's message, good until the next call, and its place in
 // the log; an empty message where the server only gave a sign of life.
 func (s *stream) next(data *pgoutput.XLogData) (message []byte, start uint64, err error) {
-	m, err := s.frontend.Receive()
+	kind, body, err := s.frames.next()
 	if err != nil {
 		if fault := s.cause.Load(); fault != nil {
 			return nil, 0, fault
 		}
 		return nil, 0, s.config.explain(err)
 	}
-	switch m := m.(type) {
-	case *pgproto3.CopyData:
-		if len(m.Data) == 0 {
-			return nil, 0, nil
-		}
-		switch m.Data[0] {
-		case 'w':
-			if err := data.Decode(m.Data[1:]); err != nil {
+	switch kind {
+	case 'd': // CopyData
+		switch {
+		case len(body) == 0:
+		case body[0] == 'w':
+			if err := data.Decode(body[1:]); err != nil {
 				return nil, 0, err
 			}
 			return data.Data, data.Start, nil
-		case 'k':
+		case body[0] == 'k':
 			var k pgoutput.Keepalive
-			if err := k.Decode(m.Data[1:]); err != nil {
+			if err := k.Decode(body[1:]); err != nil {
 				return nil, 0, err
 			}
 			if k.ReplyRequested {
@@ -143,10 +158,9 @@ func (s *stream) next(data *pgoutput.XLogData) (message []byte, start uint64, er
 				}
 			}
 		}
-		return nil, 0, nil
-	case *pgproto3.ErrorResponse:
-		return nil, 0, s.config.explain(pgconn.ErrorResponseToPgError(m))
-	case *pgproto3.CopyDone, *pgproto3.CommandComplete:
+	case 'E':
+		return nil, 0, s.config.explain(serverError(body))
+	case 'c', 'C': // CopyDone, CommandComplete
 		return nil, 0, &engine.Fault{Code: "source-away", Message: "the source has ended the stream (it is shutting down or its replication is being restarted)"}
 	}
 	return nil, 0, nil
@@ -228,6 +242,17 @@ type crumbConn struct {
 const crumbBuffer = 256 << 10
 
 func (c *crumbConn) lastRead() time.Time { return time.Unix(0, c.last.Load()) }
+
+// view is the next n bytes where all of them have been read already, good until
+// the next call of any method; nil otherwise.
+func (c *crumbConn) view(n int) []byte {
+	if n > len(c.rest) {
+		return nil
+	}
+	seen := c.rest[:n:n]
+	c.rest = c.rest[n:]
+	return seen
+}
 
 // Read implements [net.Conn].
 func (c *crumbConn) Read(p []byte) (int, error) {

@@ -55,7 +55,7 @@ func (c *Config) try(ctx context.Context, ready func(), each func(*change.OpenTr
 	}
 	r.resume = position{Commit: at, Kind: kindMessage}
 	r.at.Position = r.resume
-	if err := stream.start(ctx, c.slotName(), c.publications()); err != nil {
+	if err := stream.start(ctx, c.slotName(), c.publications(), false); err != nil {
 		return err
 	}
 	ready()

@@ -7,8 +7,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"rillmark/internal/change"
 )
 
 // whole loads a table that has no key, so that nothing tells which of its rows a
@@ -105,7 +103,7 @@ var errDisturbed = errors.New("the table has changed under the load")
 // readWhole reads through the table with a cursor, a piece between two marks.
 func (l *loader) readWhole(ctx context.Context, j *job, into *chunkRows, mark func(func() error) error) error {
 	r, t := l.run, j.table
-	s := selectionOf(into.layout)
+	s := l.selectionOf(into.layout)
 	if _, err := l.conn.Exec(ctx, "DECLARE rows NO SCROLL CURSOR FOR SELECT "+strings.Join(s.names, ", ")+" FROM "+j.from()+j.condition()); err != nil {
 		return err
 	}
@@ -125,8 +123,7 @@ func (l *loader) readWhole(ctx context.Context, j *job, into *chunkRows, mark fu
 				return nil
 			}
 			for _, row := range into.rows {
-				r.sink.Add(&change.Row{Operation: change.Existing, Table: t.state.Table, Schema: into.layout.schema, Place: uint64(r.lastRow), After: row})
-				t.state.RowsDone++
+				r.addExisting(t, into, row, r.lastRow)
 			}
 			t.load.progress.Read = done
 			r.finishIfComplete(j)

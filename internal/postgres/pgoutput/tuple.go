@@ -14,6 +14,10 @@ const (
 	KindUnchanged ColumnKind = 'u' // a large value that did not change and was not logged
 	KindText      ColumnKind = 't'
 	KindBinary    ColumnKind = 'b'
+	// KindTooLarge is none of the protocol's: a reader puts it in the place of a
+	// value that it passed over. Data is the value's own kind and its size, in
+	// nine bytes.
+	KindTooLarge ColumnKind = 'x'
 )
 
 // TupleColumn is one column's value. Data points into the message's buffer.
@@ -40,7 +44,7 @@ func decodeTuple(r *reader, columns []TupleColumn) []TupleColumn {
 		kind := ColumnKind(rest[0])
 		rest = rest[1:]
 		switch kind {
-		case KindText, KindBinary:
+		case KindText, KindBinary, KindTooLarge:
 			if len(rest) < 4 {
 				r.err = ErrTruncated
 				return nil
@@ -67,7 +71,7 @@ func appendTuple(dst []byte, columns []TupleColumn) []byte {
 	dst = binary.BigEndian.AppendUint16(dst, uint16(len(columns)))
 	for _, c := range columns {
 		dst = append(dst, byte(c.Kind))
-		if c.Kind == KindText || c.Kind == KindBinary {
+		if c.Kind != KindNull && c.Kind != KindUnchanged {
 			dst = binary.BigEndian.AppendUint32(dst, uint32(len(c.Data)))
 			dst = append(dst, c.Data...)
 		}
