@@ -108,6 +108,7 @@ func TestConsoleAddsASource(t *testing.T) {
 	accessible(t, page, "the checks of a source")
 	do(press("Pause"), chromedp.WaitVisible(css("#reason")), fill("#reason", "stocktaking"), chromedp.Click(css(".modal button[type=submit]")))
 	holds(t, page, "the reason is on record", says("stocktaking"))
+	holds(t, page, "the question is gone", `!document.querySelector(".modal")`)
 	do(press("Remove"), chromedp.WaitVisible(css(".modal button[type=submit]")), chromedp.Click(css(".modal button[type=submit]")))
 	holds(t, page, "it is gone", `location.pathname === "/sources" && `+says("There are none yet"))
 }

@@ -68,7 +68,7 @@ var shared struct {
 	clusters map[string]*demo.Cluster
 }
 
-var sourceSettings = map[string]string{"wal_level": "logical", "max_replication_slots": "40", "max_wal_senders": "40", "max_connections": "120", "fsync": "off"}
+var sourceSettings = map[string]string{"wal_level": "logical", "max_replication_slots": "40", "max_wal_senders": "40", "max_connections": "120", "fsync": "off", "max_prepared_transactions": "10"}
 
 // server is a shared server, started at its first use.
 func server(t *testing.T, name string, settings map[string]string) *demo.Cluster {
@@ -387,9 +387,10 @@ type event struct {
 		Message     json.RawMessage
 		Schema      json.RawMessage
 		Transaction struct {
-			ID    string
-			Index int64
-			Last  bool
+			ID     string
+			Origin string
+			Index  int64
+			Last   bool
 		}
 	}
 	raw json.RawMessage

@@ -223,3 +223,36 @@ func TestReaders(t *testing.T) {
 	i.must(http.MethodGet, "/v1/sources/circulation/events?table=holds&operation=insert&from=1", nil, &page)
 	require.Len(t, page.Events, 1)
 }
+
+// TestTransactionsOfEveryKind goes through what a transaction can be: prepared in
+// one session and committed in another, undone, partly undone, brought by
+// replication from elsewhere, and rows of a table and its heirs.
+func TestTransactionsOfEveryKind(t *testing.T) {
+	i, name := begin(t, "", "CREATE TABLE loans (id integer PRIMARY KEY, n integer, doubled integer GENERATED ALWAYS AS (n * 2) STORED, number integer GENERATED ALWAYS AS IDENTITY)",
+		"CREATE TABLE late_loans (fee integer, PRIMARY KEY (id)) INHERITS (loans)", "INSERT INTO late_loans (id, n, number, fee) VALUES (50, 5, 50, 3)")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "BEGIN; INSERT INTO loans (id, n) VALUES (1, 1); PREPARE TRANSACTION '"+name+"'", "INSERT INTO loans (id, n) VALUES (2, 2)", "COMMIT PREPARED '"+name+"'",
+		"BEGIN; INSERT INTO loans (id, n) VALUES (3, 3); PREPARE TRANSACTION '"+name+"'", "ROLLBACK PREPARED '"+name+"'",
+		"BEGIN; SAVEPOINT a; INSERT INTO loans (id, n) VALUES (4, 4); SAVEPOINT b; INSERT INTO loans (id, n) VALUES (5, 5); ROLLBACK TO b; INSERT INTO loans (id, n) VALUES (6, 6); RELEASE a; COMMIT",
+		"SELECT pg_replication_origin_create('"+name+"')", "SELECT pg_replication_origin_session_setup('"+name+"')", "INSERT INTO loans (id, n) VALUES (7, 7)", "SELECT pg_replication_origin_session_reset()", "SELECT pg_replication_origin_drop('"+name+"')",
+		"UPDATE loans SET n = n + 1 WHERE id IN (7, 50)", "INSERT INTO late_loans (id, n, number, fee) VALUES (8, 8, 8, 1)")
+	i.reached("circulation", db)
+	events := i.journal("circulation")
+	proveJournal(t, events)
+	var ids []string
+	for _, e := range ofTable(events, "public.loans", "insert") {
+		ids = append(ids, string(e.Data.Key["id"]))
+		require.NotContains(t, e.Data.After, "doubled", "a generated column is not in the log")
+		require.Contains(t, e.Data.After, "number")
+		origin := ""
+		if string(e.Data.Key["id"]) == "7" {
+			origin = name
+		}
+		require.Equal(t, origin, e.Data.Transaction.Origin)
+	}
+	require.Equal(t, []string{"2", "1", "4", "6", "7"}, ids, "a prepared transaction comes at its commit; what was undone never shows")
+	require.Len(t, ofTable(events, "public.loans", "existing"), 0, "an heir's rows are the heir's")
+	require.Len(t, ofTable(events, "public.late_loans", "existing", "update", "insert"), 3)
+}

@@ -87,8 +87,8 @@ func (s *sink) Room() error {
 	return s.err
 }
 
-func (s *sink) Begin(id string, commitTime int64, next uint64) {
-	s.tx = change.OpenTransaction{ID: id, CommitTime: commitTime, Next: next}
+func (s *sink) Begin(id, origin string, commitTime int64, next uint64) {
+	s.tx = change.OpenTransaction{ID: id, Origin: origin, CommitTime: commitTime, Next: next}
 	s.inTx = true
 	s.builder.BeginTransaction()
 }

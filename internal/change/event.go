@@ -9,6 +9,9 @@ import (
 type Transaction struct {
 	ID          string
 	CommittedAt time.Time
+	// Origin names the server that the transaction came from by replication;
+	// empty for one that was made on the source itself.
+	Origin string
 	// Index is the event's place in the transaction, from 0.
 	Index uint64
 	// Last marks the transaction's last event.

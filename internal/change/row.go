@@ -17,6 +17,9 @@ type Row struct {
 type OpenTransaction struct {
 	ID         string
 	CommitTime int64 // microseconds since 1970-01-01 UTC
+	// Origin names the server that the transaction came from by replication;
+	// empty for one that was made on the source itself.
+	Origin string
 	// Next is the index of the next event in the transaction; the journal's
 	// builder counts it up.
 	Next uint64

@@ -227,14 +227,45 @@ func (s *stage) client(ctx context.Context, args ...string) (string, error) {
 	return string(out), err
 }
 
+// definition writes the source's definition as a person would keep it in a file.
+func (s *stage) definition() (string, error) {
+	file := filepath.Join(s.Folder, sourceName+".yaml")
+	return file, os.WriteFile(file, []byte(fmt.Sprintf(`# The source of the demo. docs/rules.md explains each line.
+connection:
+  host: 127.0.0.1
+  port: %d
+  database: %s
+  user: rillmark_capture
+  password: ${file:%s}
+  tls: disable
+hash_key: only-for-the-demo
+tables:
+  - match: public.patrons
+    description: readers of the library
+    columns:
+      - {match: email, treat: hash}
+      - {match: card_number, treat: mask}
+    after_rewrite: reload
+  - match: public.loans
+    description: what is lent to whom
+    priority: 10
+    after_rewrite: reload
+  - match: public.*
+    after_rewrite: reload
+`, s.Port+2, sourceName, s.source.PasswordFile())), 0o600)
+}
+
 // define adds source, destination and outlets where they are not there yet.
 func (s *stage) define(ctx context.Context) error {
 	if _, err := s.client(ctx, "source", "show", sourceName); err == nil {
 		return nil
 	}
+	file, err := s.definition()
+	if err != nil {
+		return err
+	}
 	for _, args := range [][]string{
-		{"source", "add", sourceName, "--host", "127.0.0.1", "--port", strconv.Itoa(s.Port + 2), "--database", sourceName, "--user", "rillmark_capture",
-			"--password", "${file:" + s.source.PasswordFile() + "}", "--tls", "disable", "--tables", "public.*"},
+		{"source", "add", sourceName, "--file", file},
 		{"destination", "add", archiveName, "--directory", archiveName},
 		{"outlet", "add", archiveName, "--source", sourceName, "--destination", archiveName},
 		{"outlet", "add", deskName, "--source", sourceName, "--tables", "public.loans", "--tables", "public.holds"},

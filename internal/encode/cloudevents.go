@@ -102,6 +102,10 @@ func (c *CloudEvents) AppendData(dst []byte, e *change.Event) []byte {
 	dst = strconv.AppendUint(dst, e.Transaction.Index, 10)
 	dst = append(dst, `,"last":`...)
 	dst = strconv.AppendBool(dst, e.Transaction.Last)
+	if e.Transaction.Origin != "" {
+		dst = append(dst, `,"origin":`...)
+		dst = jsontext.AppendString(dst, e.Transaction.Origin)
+	}
 	dst = append(dst, `},"log":{"engine":"`...)
 	dst = append(dst, e.Engine...)
 	dst = append(dst, `","position":"`...)

@@ -136,8 +136,9 @@ type Sink interface {
 	// on its way to the journal; its error is the run's end.
 	Room() error
 	// Begin opens a transaction. next is the index of its next event: more than
-	// zero where the earlier ones are in the journal already.
-	Begin(id string, commitTime int64, next uint64)
+	// zero where the earlier ones are in the journal already. origin names the
+	// server that it came from by replication, if any.
+	Begin(id, origin string, commitTime int64, next uint64)
 	// Add adds one event to the open transaction.
 	Add(row *change.Row)
 	// Next is the index that the transaction's next event gets.

@@ -13,6 +13,7 @@ const (
 	tagSection     = 0 // forgets tables and transaction
 	tagTable       = 1 // fingerprint (8 bytes), columns (uvarint), name
 	tagTransaction = 2 // id, commit time in µs (varint), index of the next event (uvarint), base place (uvarint)
+	tagOrigin      = 4 // the transaction's origin; follows its entry
 	tagEvent       = 3 // operation, flags, table, place, then what the flags say
 )
 
@@ -138,6 +139,11 @@ func (b *Builder) transaction(tx *change.OpenTransaction) {
 	p = append(p, tx.ID...)
 	p = binary.AppendVarint(p, tx.CommitTime)
 	p = binary.AppendUvarint(p, tx.Next)
+	if tx.Origin != "" {
+		p = append(p, tagOrigin)
+		p = binary.AppendUvarint(p, uint64(len(tx.Origin)))
+		p = append(p, tx.Origin...)
+	}
 	b.payload = p
 	b.inTx = true
 	if b.events == 0 {

@@ -58,6 +58,12 @@ func (c *Cursor) Next(e *change.Event) (more bool, err error) {
 			if err := c.transaction(); err != nil {
 				return false, err
 			}
+		case tagOrigin:
+			origin, err := c.bytes()
+			if err != nil {
+				return false, err
+			}
+			c.tx.Origin = string(origin)
 		case tagEvent:
 			return true, c.event(e)
 		default:

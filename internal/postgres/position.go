@@ -89,8 +89,10 @@ type checkpoint struct {
 	// when we resume and shows that this is the log we know.
 	Nonce       string `json:"nonce,omitempty"`
 	NonceCommit LSN    `json:"nonce_commit,omitempty"`
-	// Binary is set while a transaction has to be read in binary form.
-	Binary bool `json:"binary,omitempty"`
+	// Binary is set while a transaction has to be read in binary form; BinaryUntil
+	// is its commit, once that is known.
+	Binary      bool `json:"binary,omitempty"`
+	BinaryUntil LSN  `json:"binary_until,omitempty"`
 	// Making is set while the slot is being made: one that is found then was
 	// never read and may be made again.
 	Making bool `json:"making,omitempty"`

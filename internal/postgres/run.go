@@ -42,6 +42,9 @@ type run struct {
 	resumed bool
 	// binary is true where values come in binary form.
 	binary bool
+	// textAfter counts heartbeats since the slot could have moved past the
+	// transaction that made it so.
+	textAfter int
 	// tooLarge is what was passed over of the row at hand: sizes by column.
 	tooLarge map[string]int64
 	// known is true once our last heartbeat came by again, or where there is none.
@@ -62,7 +65,8 @@ type run struct {
 
 	tx         pgoutput.Begin
 	inTx       bool
-	opened     bool // the sink's transaction has been begun
+	origin     string // of the transaction, where it came by replication
+	opened     bool   // the sink's transaction has been begun
 	lastRow    LSN
 	lastNumber uint32
 	moreLoads  chan struct{} // closed and made anew when there is more to load
@@ -224,7 +228,7 @@ func (r *run) take(ctx context.Context, data []byte, start LSN) error {
 	}
 	switch m := m.(type) {
 	case *pgoutput.Begin:
-		r.tx, r.inTx, r.opened = *m, true, false
+		r.tx, r.inTx, r.opened, r.origin = *m, true, false, ""
 		r.lastRow, r.lastNumber = 0, 0
 		return nil
 	case *pgoutput.Commit:
@@ -250,7 +254,10 @@ func (r *run) take(ctx context.Context, data []byte, start LSN) error {
 		return r.truncate(m, start)
 	case *pgoutput.LogicalMessage:
 		return r.message(ctx, m, start)
-	default: // Origin and Type say nothing that an event needs
+	case *pgoutput.Origin:
+		r.origin = m.Name
+		return nil
+	default: // Type says nothing that an event needs
 		return nil
 	}
 }
@@ -304,7 +311,7 @@ func (r *run) arrive(start LSN, brings bool) (isNew bool, err error) {
 		if next.Commit == r.resume.Commit && next.Kind == r.resume.Kind {
 			index = r.resumeIndex
 		}
-		r.sink.Begin(fmt.Sprint(r.tx.XID), r.tx.CommitTime+postgresEpoch, index)
+		r.sink.Begin(fmt.Sprint(r.tx.XID), r.origin, r.tx.CommitTime+postgresEpoch, index)
 		r.opened = true
 	}
 	r.at.Position = next
@@ -330,12 +337,27 @@ func (r *run) commit() error {
 		r.at.XID, r.at.CommittedAt = r.tx.XID, r.tx.CommitTime
 	}
 	r.inTx, r.opened = false, false
-	if r.at.Binary && end.after(r.resume) {
-		r.at.Binary = false
-		r.sink.Touch()
-		return engine.ErrAgain // as text, which is faster
+	if r.at.Binary && r.at.BinaryUntil == 0 && end.after(r.resume) {
+		r.at.BinaryUntil = LSN(r.tx.FinalLSN)
 	}
 	return nil
+}
+
+// backToText goes on in text form, which is faster, once the source no longer
+// sends the transaction again that it could not write as text: two heartbeats
+// after it, the slot has moved past it. The lock is held.
+func (r *run) backToText(ctx context.Context) error {
+	if !r.at.Binary || r.at.BinaryUntil == 0 || LSN(r.sink.Released()) <= r.at.BinaryUntil {
+		return nil
+	}
+	if r.textAfter++; r.textAfter < 2 {
+		return nil
+	}
+	r.at.Binary, r.at.BinaryUntil = false, 0
+	if err := r.sink.Store(ctx); err != nil {
+		return err
+	}
+	return engine.ErrAgain
 }
 
 // tooLargeForText has a transaction that the server cannot write as text read
@@ -414,7 +436,7 @@ func (r *run) message(ctx context.Context, m *pgoutput.LogicalMessage, start LSN
 		return err
 	}
 	// It stands for itself: a transaction of one event, without an id, now.
-	r.sink.Begin("", time.Now().UnixMicro(), 0)
+	r.sink.Begin("", "", time.Now().UnixMicro(), 0)
 	r.sink.Add(&change.Row{Operation: change.Message, Place: m.LSN, Body: body})
 	r.sink.Commit()
 	r.at.Position = at
@@ -507,7 +529,7 @@ func (r *run) keepHeartbeat(ctx context.Context) error {
 			r.at.Nonce, r.at.NonceCommit = nonce, LSN(r.tx.FinalLSN)
 			r.unseen.heartbeat()
 			r.sink.Touch()
-			return nil
+			return r.backToText(ctx)
 		}}
 		// A heartbeat that never came by is forgotten with the run; a few are
 		// all there can be, as the stream ends after a while of silence.

@@ -114,8 +114,8 @@ type trialSink struct {
 
 func (s *trialSink) Checkpoint(func() engine.Checkpoint) {}
 func (s *trialSink) Room() error                         { return s.err }
-func (s *trialSink) Begin(id string, commitTime int64, next uint64) {
-	s.tx = change.OpenTransaction{ID: id, CommitTime: commitTime, Next: next}
+func (s *trialSink) Begin(id, origin string, commitTime int64, next uint64) {
+	s.tx = change.OpenTransaction{ID: id, Origin: origin, CommitTime: commitTime, Next: next}
 }
 
 func (s *trialSink) Add(row *change.Row) {

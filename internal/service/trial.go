@@ -51,7 +51,7 @@ func (s *Service) TrySource(ctx context.Context, name string, d *definition.Sour
 		counts[TrialCount{Table: row.Table, Operation: row.Operation.String()}]++
 		event := change.Event{Source: name, Offset: offset, Operation: row.Operation, Database: database, Table: row.Table, Schema: row.Schema,
 			Before: row.Before, After: row.After, Rekeyed: row.Rekeyed, Body: row.Body, Engine: change.PostgreSQL, Place: row.Place,
-			Transaction: change.Transaction{ID: tx.ID, CommittedAt: time.UnixMicro(tx.CommitTime), Index: tx.Next}}
+			Transaction: change.Transaction{ID: tx.ID, CommittedAt: time.UnixMicro(tx.CommitTime), Origin: tx.Origin, Index: tx.Next}}
 		buf = encoder.Append(buf[:0], &event)
 		return each(buf)
 	})

@@ -965,7 +965,7 @@ export interface components {
             /**
              * Format: int64
              * @description A value of more bytes is left out of its event, which then names it under too_large with its size
-             * @default 67108864
+             * @default 16777216
              */
             largest_value: number;
             /**
@@ -2444,7 +2444,7 @@ export interface operations {
                     /**
                      * Format: int64
                      * @description A value of more bytes is left out of its event, which then names it under too_large with its size
-                     * @default 67108864
+                     * @default 16777216
                      */
                     largest_value?: number;
                     /**

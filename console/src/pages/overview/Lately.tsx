@@ -1,5 +1,5 @@
 import { useLog } from "../../api/client";
-import { localMoment } from "../../parts/numbers";
+import { LogLines } from "../../parts/LogLines";
 
 /** Lately is the end of the log of the run. */
 export function Lately({ changed }: { changed: string }) {
@@ -8,20 +8,7 @@ export function Lately({ changed }: { changed: string }) {
     <section className="lately" aria-label="Log of the run">
       <h2>Lately</h2>
       {error && <p className="trouble">{error.message}</p>}
-      <ol>
-        {data?.map((entry) => (
-          <li key={entry.id} className={`level-${entry.level}`}>
-            <time dateTime={entry.at} title={entry.at}>
-              {localMoment(entry.at)}
-            </time>
-            <span className="subject">{entry.subject}</span>
-            <span className="message">
-              {entry.level !== "info" && <strong>{entry.level}: </strong>}
-              {entry.message}
-            </span>
-          </li>
-        ))}
-      </ol>
+      <LogLines entries={data} withSubject />
     </section>
   );
 }

@@ -1,5 +1,5 @@
 import { useLog } from "../../api/client";
-import { localMoment } from "../../parts/numbers";
+import { LogLines } from "../../parts/LogLines";
 import { Trouble } from "../../parts/Trouble";
 
 /** LogTab is the source's part of the log of the run, over the last day. */
@@ -9,19 +9,7 @@ export function LogTab({ name, changed }: { name: string; changed: string }) {
     <section className="lately one-subject" aria-label="Log of the source">
       <Trouble error={error} />
       {data?.length === 0 && <p className="note">Nothing has happened in the last day.</p>}
-      <ol>
-        {data?.map((entry) => (
-          <li key={entry.id} className={`level-${entry.level}`}>
-            <time dateTime={entry.at} title={entry.at}>
-              {localMoment(entry.at)}
-            </time>
-            <span className="message">
-              {entry.level !== "info" && <strong>{entry.level}: </strong>}
-              {entry.message}
-            </span>
-          </li>
-        ))}
-      </ol>
+      <LogLines entries={data} />
     </section>
   );
 }

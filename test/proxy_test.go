@@ -1,0 +1,201 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// proxy is a way to a server that misbehaves: it cuts connections, stalls them,
+// and passes on small pieces instead of what was sent at once.
+type proxy struct {
+	listener net.Listener
+	target   string
+	stalled  atomic.Bool
+	sliced   atomic.Bool
+	mu       sync.Mutex
+	open     map[net.Conn]bool
+	done     sync.WaitGroup
+}
+
+func startProxy(t *testing.T, target string) *proxy {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	p := &proxy{listener: l, target: target, open: make(map[net.Conn]bool)}
+	p.done.Add(1)
+	go func() {
+		defer p.done.Done()
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			p.done.Add(1)
+			go p.serve(conn)
+		}
+	}()
+	t.Cleanup(func() {
+		l.Close() //nolint:errcheck // the test is over
+		p.cut()
+		p.done.Wait()
+	})
+	return p
+}
+
+func (p *proxy) port() int { return p.listener.Addr().(*net.TCPAddr).Port }
+
+func (p *proxy) note(conn net.Conn, open bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if open {
+		p.open[conn] = true
+	} else {
+		delete(p.open, conn)
+	}
+}
+
+// cut ends all connections, wherever they are in a message.
+func (p *proxy) cut() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for conn := range p.open {
+		conn.(*net.TCPConn).SetLinger(0) //nolint:errcheck // it is cut anyway
+		conn.Close()                     //nolint:errcheck // it is cut anyway
+	}
+}
+
+func (p *proxy) serve(client net.Conn) {
+	defer p.done.Done()
+	defer client.Close() //nolint:errcheck // both ends are done with it
+	server, err := net.Dial("tcp", p.target)
+	if err != nil {
+		return
+	}
+	defer server.Close() //nolint:errcheck // both ends are done with it
+	for _, conn := range []net.Conn{client, server} {
+		p.note(conn, true)
+		defer p.note(conn, false)
+	}
+	back := make(chan struct{})
+	go func() {
+		defer close(back)
+		p.pass(server, client)
+		client.Close() //nolint:errcheck // ends the other direction
+	}()
+	p.pass(client, server)
+	server.Close() //nolint:errcheck // ends the other direction
+	<-back
+}
+
+func (p *proxy) pass(from io.Reader, to io.Writer) {
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := from.Read(buf)
+		for at := 0; at < n; {
+			for p.stalled.Load() {
+				time.Sleep(5 * time.Millisecond) // this is what it is for
+			}
+			piece := n - at
+			if p.sliced.Load() {
+				piece = min(1+rand.IntN(97), piece)
+			}
+			if _, err := to.Write(buf[at : at+piece]); err != nil {
+				return
+			}
+			at += piece
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// TestABadConnection follows and loads pgbench's own tables over a connection that
+// is cut, stalled and sliced, while service and source are killed.
+func TestABadConnection(t *testing.T) {
+	source := ownServer(t, durable(sourceSettings))
+	name := database(t, source, "postgres")
+	db := connect(t, source, name)
+	tool := filepath.Join("/usr/lib/postgresql", "15", "bin", "pgbench")
+	bench := func(ctx context.Context, args ...string) *exec.Cmd {
+		c := exec.CommandContext(ctx, tool, append(args, "-h", "127.0.0.1", "-p", fmt.Sprint(source.Port), "-U", "postgres", name)...)
+		c.Env = append(c.Environ(), "PGPASSFILE="+filepath.Join(source.Folder, "pgpass"))
+		c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+		return c
+	}
+	out, err := bench(t.Context(), "-i", "-s", "1", "-q").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	way := startProxy(t, fmt.Sprintf("127.0.0.1:%d", source.Port))
+	i := newInstance(t, stateServer(t), "source:\n  chunk_bytes: 65536\n  heartbeat_every: 300ms\n").start()
+	d := sourceDefinition(source, name)
+	d["connection"].(map[string]any)["port"] = way.port()
+	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
+	i.resume()
+
+	ctx, stop := context.WithCancel(t.Context())
+	var writing sync.WaitGroup
+	writing.Add(1)
+	go func() {
+		defer writing.Done()
+		for ctx.Err() == nil {
+			bench(ctx, "-c", "8", "-j", "2", "-T", "3", "-n").Run() //nolint:errcheck // the server is killed under it
+		}
+	}()
+	random := rand.New(rand.NewPCG(11, uint64(rounds())))
+	for round := range 24 * rounds() {
+		<-time.After(time.Duration(100+random.IntN(500)) * time.Millisecond)
+		switch round % 6 {
+		case 0, 3:
+			way.cut()
+		case 1:
+			way.sliced.Store(!way.sliced.Load())
+		case 2:
+			way.stalled.Store(true)
+			<-time.After(300 * time.Millisecond)
+			if random.IntN(2) == 0 {
+				way.cut()
+			}
+			way.stalled.Store(false)
+		case 4:
+			i.stop(syscall.SIGKILL)
+			i.launch()
+		case 5:
+			if round%12 == 5 {
+				source.Kill()
+				require.NoError(t, source.Start(context.Background()))
+			} else {
+				i.call(http.MethodPost, "/v1/sources/circulation/tables/public.pgbench_accounts/reload", nil) //nolint:errcheck // it may be starting
+			}
+		}
+	}
+	stop()
+	writing.Wait()
+	way.sliced.Store(false)
+	db = connect(t, source, name)
+	i.settled("circulation", db)
+	f := proveJournal(t, i.journal("circulation"))
+	for _, table := range []string{"pgbench_accounts", "pgbench_branches", "pgbench_tellers"} {
+		f.equals(t, db, table)
+	}
+	var rows int
+	require.NoError(t, db.QueryRow(t.Context(), "SELECT count(*) FROM pgbench_history").Scan(&rows))
+	got := 0
+	for _, n := range bag(i.journal("circulation"), "public.pgbench_history") {
+		got += n
+	}
+	require.Equal(t, rows, got, "a table without a key counts")
+	require.Positive(t, rows)
+}
