@@ -9,6 +9,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"rillmark/internal/engine"
 	"rillmark/internal/service"
 )
 
@@ -25,6 +26,9 @@ var (
 	sourceNext    = desc("journal_next_offset", "The offset that the next event gets.", "source")
 	sourceBytes   = desc("journal_bytes", "What the journal takes on disk.", "source")
 	sourceDelay   = desc("capture_delay_seconds", "From the newest event's commit until it was in the journal.", "source")
+	sourceHeld    = desc("source_log_held_bytes", "Log that the source keeps because of us, paused or not.", "source")
+	sourceSpilled = desc("source_spilled_bytes_total", "Bytes that the source wrote to its disk to decode large transactions for us.", "source")
+	tableRows     = desc("load_rows", "Rows that the load of a table has read, while it is loaded.", "source", "table")
 	outletUp      = desc("outlet_running", "1 while the outlet delivers or is read, else 0.", "outlet", "phase")
 	outletOffset  = desc("outlet_committed_offset", "The newest offset that was delivered.", "outlet")
 	outletBehind  = desc("outlet_behind_events", "Events of the source after the committed offset.", "outlet")
@@ -35,7 +39,7 @@ var (
 
 // Describe implements [prometheus.Collector].
 func (c collector) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{sourceUp, sourceEvents, sourceNext, sourceBytes, sourceDelay, outletUp, outletOffset, outletBehind, outletSeconds, outletSent, stateUp} {
+	for _, d := range []*prometheus.Desc{sourceUp, sourceEvents, sourceNext, sourceBytes, sourceDelay, sourceHeld, sourceSpilled, tableRows, outletUp, outletOffset, outletBehind, outletSeconds, outletSent, stateUp} {
 		to <- d
 	}
 }
@@ -65,7 +69,14 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 		if s.Delay != nil {
 			gauge(sourceDelay, *s.Delay, s.Name)
 		}
+		if s.LogHeld != nil {
+			gauge(sourceHeld, float64(s.LogHeld.Bytes), s.Name)
+			counter(sourceSpilled, float64(s.LogHeld.Spilled), s.Name)
+		}
 		for _, t := range s.Tables {
+			if t.State == engine.StateLoading {
+				gauge(tableRows, float64(t.RowsDone), s.Name, t.Name)
+			}
 			for operation, n := range t.Counts {
 				counter(sourceEvents, float64(n), s.Name, t.Name, operation)
 			}

@@ -5,8 +5,14 @@
 //   - run.go is one run: the stream's messages in their order; rows.go what a
 //     row's message becomes; stream.go the connection they come over.
 //   - position.go and slot.go decide where a run goes on, and when it must not.
-//   - load.go reads the rows that exist already, exactly, beside the stream.
-//   - publish.go keeps the publications to the table rules.
+//     frames.go takes its messages apart, binaryform.go what only comes in binary.
+//   - load.go says how the rows that exist already are read, exactly, beside the
+//     stream; loading.go hands the work out, chunk.go reads, whole.go reads tables
+//     without a key.
+//   - rules.go is what is captured of a table, layout.go a table's columns under
+//     its rule; publish.go keeps the publications to the rules.
+//   - statement.go follows schema changes that no row brings.
+//   - try.go is a trial, which leaves nothing behind.
 //   - catalogue.go looks tables and types up; values.go and arrays.go make the
 //     server's text canonical.
 //   - check.go says what a source lacks; faults.go puts errors into words.
