@@ -38,7 +38,7 @@ func main() {
 	flag.IntVar(&s.rounds, "rounds", 5, "runs of each, alternating; medians are printed")
 	flag.IntVar(&s.large, "large", 1_500_000, "rows of the one large transaction")
 	flag.IntVar(&s.huge, "huge", 10_000_000, "rows of the transaction and the table that show how memory grows; run once")
-	flag.StringVar(&s.only, "only", "", "load: the loads alone")
+	flag.StringVar(&s.only, "only", "", "load: the loads alone; small: the small transactions alone")
 	flag.IntVar(&s.small, "small", 200_000, "transactions of one row")
 	flag.IntVar(&s.rate, "rate", 500, "transactions a second for the delay")
 	flag.DurationVar(&s.span, "span", 20*time.Second, "how long the delay is measured")
@@ -87,8 +87,11 @@ func run(ctx context.Context, s settings) error {
 	fmt.Fprintf(&report, "| work | raw drain, events/s | ours, events/s | ratio | CPU of ours, cores | peak memory |\n|---|---:|---:|---:|---:|---:|\n")
 	works := []work{b.largeWork(), b.smallWork(), b.hugeWork()}
 	only := func(what string) bool { return s.only == what }
-	if only("load") {
+	switch {
+	case only("load"):
 		works = nil
+	case only("small"):
+		works = works[1:2]
 	}
 	for _, w := range works {
 		line, err := b.compare(ctx, w)
@@ -97,7 +100,7 @@ func run(ctx context.Context, s settings) error {
 		}
 		report.WriteString(line)
 	}
-	if !only("load") {
+	if s.only == "" {
 		delay, err := b.delay(ctx)
 		if err != nil {
 			return fmt.Errorf("delay: %w", err)
@@ -106,6 +109,9 @@ func run(ctx context.Context, s settings) error {
 	}
 	fmt.Fprintf(&report, "\n| load | raw COPY, rows/s | ours, rows/s | ratio | CPU of ours, cores | peak memory |\n|---|---:|---:|---:|---:|---:|\n")
 	for _, rows := range []int{s.large, s.huge} {
+		if only("small") {
+			break
+		}
 		line, err := b.loads(ctx, rows)
 		if err != nil {
 			return fmt.Errorf("load: %w", err)

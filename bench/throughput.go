@@ -1,12 +1,10 @@
 package main
 
 import (
-	"bufio"
 	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"time"
 
@@ -151,27 +149,35 @@ func (b *bed) drain(ctx context.Context, slot string, commits int) (time.Duratio
 	if err := hijacked.Frontend.Flush(); err != nil {
 		return 0, err
 	}
-	in := bufio.NewReaderSize(&pausing{Conn: hijacked.Conn}, 256<<10)
-	var head [5]byte
-	var start [26]byte // 'w', three positions, and the plugin's type byte
+	// Whole pieces are read into one buffer and messages are stepped over in it:
+	// nothing that reads the stream could do less.
+	in := &pausing{Conn: hijacked.Conn}
+	buf := make([]byte, 1<<20)
+	filled := 0
 	for lastReply := time.Now(); commits > 0; {
-		if _, err := io.ReadFull(in, head[:]); err != nil {
+		n, err := in.Read(buf[filled:min(filled+256<<10, len(buf))])
+		if err != nil {
 			return 0, err
 		}
-		size := int(binary.BigEndian.Uint32(head[1:])) - 4
-		if head[0] == 'E' {
-			return 0, errors.New("the server refuses to stream")
+		filled += n
+		at := 0
+		for filled-at >= 5 {
+			frame := 1 + int(binary.BigEndian.Uint32(buf[at+1:]))
+			if frame > len(buf) {
+				return 0, errors.New("a message is larger than the drain's buffer")
+			}
+			if filled-at < frame {
+				break
+			}
+			switch {
+			case buf[at] == 'E':
+				return 0, errors.New("the server refuses to stream")
+			case buf[at] == 'd' && frame > 30 && buf[at+5] == 'w' && buf[at+30] == 'C':
+				commits--
+			}
+			at += frame
 		}
-		taken := min(size, len(start))
-		if _, err := io.ReadFull(in, start[:taken]); err != nil {
-			return 0, err
-		}
-		if _, err := in.Discard(size - taken); err != nil {
-			return 0, err
-		}
-		if head[0] == 'd' && taken == len(start) && start[0] == 'w' && start[25] == 'C' {
-			commits--
-		}
+		filled = copy(buf, buf[at:filled])
 		if time.Since(lastReply) > time.Second {
 			lastReply = time.Now()
 			reply := make([]byte, 34)

@@ -93,13 +93,19 @@ func TestStatementsAreOnRecord(t *testing.T) {
 
 // TestSchemaChangesShowWithoutRows finds a change that no row brings by looking.
 func TestSchemaChangesShowWithoutRows(t *testing.T) {
-	i, name := begin(t, "source:\n  refresh_every: 200ms\n", "CREATE TABLE loans (id integer PRIMARY KEY, note text)", "CREATE TABLE holds (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1, 'a')", "INSERT INTO holds VALUES (1)")
+	i, name := begin(t, "source:\n  refresh_every: 200ms\n", "CREATE TYPE mood AS ENUM ('low', 'fine')", "CREATE TABLE moods (id integer PRIMARY KEY, m mood)", "INSERT INTO moods VALUES (1, 'fine')", "CREATE TABLE loans (id integer PRIMARY KEY, note text)", "CREATE TABLE holds (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1, 'a')", "INSERT INTO holds VALUES (1)")
 	db := connect(t, sourceServer(t), name)
 	i.resume()
 	i.settled("circulation", db)
 	run(t, db, "ALTER TABLE loans ADD COLUMN filled integer DEFAULT 7", "DROP TABLE holds")
 	i.comesTo("public.loans", "stale")
 	i.comesTo("public.holds", "gone")
+	run(t, db, "ALTER TYPE mood ADD VALUE 'high'")
+	i.eventually("another label is another version", func() bool { return len(ofTable(i.journal("circulation"), "public.moods", "schema")) == 2 })
+	state, _ := i.table("public.moods")
+	require.Equal(t, "following", state, "a new label changes no row")
+	run(t, db, "ALTER TYPE mood RENAME VALUE 'fine' TO 'good'")
+	i.comesTo("public.moods", "stale")
 	events := i.journal("circulation")
 	proveJournal(t, events)
 	loans := schemasOf(t, events, "public.loans")

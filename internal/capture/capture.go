@@ -107,7 +107,7 @@ func (s *Source) Run(ctx context.Context) {
 			continue
 		}
 		if errors.Is(err, engine.ErrComplete) {
-			s.Log("info", "complete", "all tables are loaded")
+			s.Log("info", "complete", "nothing is left to load")
 			s.set(func(st *Status) { *st = Status{Phase: PhasePaused} })
 			s.Complete()
 			<-ctx.Done()

@@ -70,6 +70,8 @@ type Table struct {
 type TableColumn struct {
 	Name string `json:"name"`
 	Type string `json:"type" doc:"The engine's name of the type"`
+	// Labels are an enum's, in the engine's order.
+	Labels []string `json:"labels,omitempty"`
 }
 
 // The states of a table.

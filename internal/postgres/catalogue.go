@@ -61,7 +61,8 @@ func list(ctx context.Context, q querier) ([]*listed, error) {
 	rows, _ := q.Query(ctx, `SELECT c.oid, n.nspname, c.relname, c.relreplident::text, c.relpersistence::text, c.relkind = 'f',
 			coalesce(rn.nspname || '.' || rc.relname, ''), coalesce(rc.oid, 0),
 			greatest(c.reltuples, 0)::bigint, row_security_active(c.oid),
-			(SELECT jsonb_agg(jsonb_build_object('name', attname, 'type', format_type(atttypid, atttypmod)) ORDER BY attnum)
+			(SELECT jsonb_agg(jsonb_build_object('name', attname, 'type', format_type(atttypid, atttypmod),
+					'labels', (SELECT jsonb_agg(enumlabel ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = atttypid)) ORDER BY attnum)
 				FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = ''),
 			pg_has_role(c.relowner, 'USAGE'), has_table_privilege(c.oid, 'SELECT'),
 			p.indrelid IS NOT NULL,

@@ -166,17 +166,26 @@ func convertHashed(key []byte, convert converter) converter {
 }
 
 // rewrites reports whether going from old to l changed rows without a row in the
-// log: a column came and filled them, or one changed its type.
+// log: a column came and filled them, one changed its type, or an enum's label
+// its name.
 func (l *layout) rewrites(old *change.Schema) bool {
 	types := make(map[string]string, len(old.Columns))
+	labels := make(map[string][]string)
 	for _, c := range old.Columns {
 		types[c.Name] = c.Type
+		labels[c.Name] = c.Labels
 	}
 	for i, c := range l.schema.Columns {
 		before, was := types[c.Name]
 		// Earlier versions wrote a type of the schema public without it.
 		if was && before != c.Type && !strings.HasSuffix(c.Type, "."+before) || !was && l.defaulted[i] {
 			return true
+		}
+		// A label that is gone has another name now, in every row that has it.
+		for _, label := range labels[c.Name] {
+			if len(c.Labels) > 0 && !slices.Contains(c.Labels, label) {
+				return true
+			}
 		}
 	}
 	return false

@@ -160,12 +160,14 @@ func (r *run) changedByCatalogue(chosen map[string]*captured, all []*listed) (ma
 // version, whatever its rule does to them.
 func columnsDiffer(listed []engine.TableColumn, known *change.Schema) bool {
 	kinds := make(map[string]string, len(listed))
+	labels := make(map[string][]string)
 	for _, c := range listed {
 		kinds[c.Name] = c.Type
+		labels[c.Name] = c.Labels
 	}
 	for _, c := range known.Columns {
 		kind := strings.TrimSuffix(strings.TrimSuffix(c.Type, " (masked)"), " (hashed)")
-		if kinds[c.Name] != kind {
+		if kinds[c.Name] != kind || c.Rule == change.RuleEnum && labels[c.Name] != nil && !slices.Equal(labels[c.Name], c.Labels) {
 			return true
 		}
 		delete(kinds, c.Name)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sort"
 	"strings"
 	"time"
 
@@ -329,7 +330,21 @@ func (s *Service) complete(record *catalog.Source) {
 	if err != nil {
 		s.log.tell("error", subject, "not-cleared", "all tables are loaded, but the slot is still there and holds log back: "+err.Error())
 	}
-	err = s.SetSourceRunning(ctx, record.Name, false, "all tables are loaded")
+	reason := "all tables are loaded"
+	var failed []string
+	states, err := s.Catalog.TableStates(ctx, record.ID)
+	for name, t := range states {
+		if t.State == engine.StateFailed {
+			failed = append(failed, name)
+		}
+	}
+	if len(failed) > 0 {
+		sort.Strings(failed)
+		reason = "all tables are loaded but " + strings.Join(failed, ", ")
+	}
+	if err == nil {
+		err = s.SetSourceRunning(ctx, record.Name, false, reason)
+	}
 	if err == nil {
 		err = s.Catalog.CompleteSource(ctx, record.ID)
 	}

@@ -1075,6 +1075,7 @@ export interface components {
             rows_estimate: number;
         };
         TableColumn: {
+            labels?: string[];
             name: string;
             /** @description The engine's name of the type */
             type: string;

@@ -1,0 +1,129 @@
+package postgres
+
+import (
+	"io"
+	"net"
+	"sync/atomic"
+	"syscall"
+	"time"
+)
+
+// crumbPause is how long a reader waits after a short read: reading eagerly
+// makes the server send tiny pieces, and a pause of this length doubles its rate
+// on small transactions and halves our CPU.
+const crumbPause = 500 * time.Microsecond
+
+// crumbConn reads in large pieces, and pauses after a piece that was not large.
+type crumbConn struct {
+	net.Conn
+	pause time.Duration // zero until the stream has started
+	buf   []byte
+	rest  []byte
+	short bool
+	last  atomic.Int64
+	raw   syscall.RawConn // nil where the connection is not TCP
+	tried bool
+	// wakeAt is from how many bytes on the kernel wakes us (SO_RCVLOWAT).
+	wakeAt int
+}
+
+// crumbWake is what has to have come before the kernel wakes us while we pause: a
+// wake-up for each small piece would cost both ends more than the piece.
+const crumbWake = 64 << 10
+
+const crumbBuffer = 256 << 10
+
+func (c *crumbConn) lastRead() time.Time { return time.Unix(0, c.last.Load()) }
+
+// view is the next n bytes where all of them have been read already, good until
+// the next call of any method; nil otherwise.
+func (c *crumbConn) view(n int) []byte {
+	if n > len(c.rest) {
+		return nil
+	}
+	seen := c.rest[:n:n]
+	c.rest = c.rest[n:]
+	return seen
+}
+
+// Read implements [net.Conn].
+func (c *crumbConn) Read(p []byte) (int, error) {
+	if len(c.rest) == 0 {
+		if c.pause == 0 {
+			n, err := c.Conn.Read(p)
+			c.last.Store(time.Now().UnixNano())
+			return n, err
+		}
+		if c.buf == nil {
+			c.buf = make([]byte, crumbBuffer)
+		}
+		if c.short {
+			c.setWake(crumbWake)
+			time.Sleep(c.pause)
+		}
+		n, err := c.receive()
+		if n == 0 {
+			return 0, err
+		}
+		c.last.Store(time.Now().UnixNano())
+		c.short = n < len(c.buf)/4
+		c.rest = c.buf[:n]
+	}
+	n := copy(p, c.rest)
+	c.rest = c.rest[n:]
+	return n, nil
+}
+
+// setWake says from how many bytes on we are to be woken. Where it cannot be said
+// we are woken for each piece.
+func (c *crumbConn) setWake(bytes int) {
+	if !c.tried {
+		c.tried = true
+		if tcp, ok := c.Conn.(*net.TCPConn); ok {
+			c.raw, _ = tcp.SyscallConn() //nolint:errcheck // then raw is nil
+		}
+	}
+	if c.raw == nil || c.wakeAt == bytes {
+		return
+	}
+	c.wakeAt = bytes
+	c.raw.Control(func(fd uintptr) { //nolint:errcheck // a closed connection shows at its next use
+		syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_RCVLOWAT, bytes) //nolint:errcheck // then each piece wakes us
+	})
+}
+
+// receive reads what is there; where nothing is, it waits for the first byte.
+func (c *crumbConn) receive() (n int, err error) {
+	if c.raw == nil {
+		return c.Conn.Read(c.buf)
+	}
+	wait := c.raw.Read(func(fd uintptr) (done bool) {
+		for {
+			n, err = syscall.Read(int(fd), c.buf)
+			if err != syscall.EINTR {
+				break
+			}
+		}
+		if err != syscall.EAGAIN {
+			return true
+		}
+		if c.wakeAt != 1 {
+			c.wakeAt = 1
+			syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_RCVLOWAT, 1) //nolint:errcheck // it was 1 then
+			// A byte may have come before that was said.
+			if n, err = syscall.Read(int(fd), c.buf); err != syscall.EAGAIN {
+				return true
+			}
+		}
+		return false
+	})
+	switch {
+	case wait != nil:
+		return 0, wait
+	case err != nil:
+		return 0, &net.OpError{Op: "read", Net: "tcp", Err: err}
+	case n == 0:
+		return 0, io.EOF
+	}
+	return n, nil
+}
