@@ -479,6 +479,9 @@ func (r *run) finishIfComplete(j *job) {
 	}
 	place := r.lastRow
 	t.state.State, t.state.Note = engine.StateFollowing, ""
+	if !p.Partial {
+		t.state.RowsEstimate = t.state.RowsDone
+	}
 	if p.Partial {
 		body, _ := json.Marshal(map[string]string{"part": p.what()})
 		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body})

@@ -335,7 +335,9 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		before := t.state
 		t.captured = c
 		s := &t.state
-		s.RowsEstimate = max(c.estimate(), s.RowsEstimate*int64(btoi(t.load != nil)))
+		if rows := c.estimate(); rows > 0 && t.load == nil {
+			s.RowsEstimate = rows
+		}
 		unpublished := slices.IndexFunc(c.members, func(l *listed) bool { return !published[l.name()] })
 		switch {
 		case unpublished >= 0:
@@ -408,13 +410,6 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 	}
 	r.wakeLoaders()
 	return nil
-}
-
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // noteMembers follows the partitions of a table that is captured under its
