@@ -103,6 +103,27 @@ func TestPrivateColumnsNeverReachTheJournal(t *testing.T) {
 	events = i.journal("circulation")
 	require.Contains(t, said(events, "insert")[2], hashed("odalys@alder.example"), "with the same key")
 	require.Equal(t, "stale", i.status().Sources[0].Tables[0].State, "rows from before follow the old rule")
+
+	// A person may decide that the new one is kept; a statement's text may not tell
+	// what the rules keep private.
+	_, errs, exit := i.cli("source", "setup-sql", "circulation", "--statements", "--run")
+	require.Zero(t, exit, errs)
+	run(t, db, "BEGIN; UPDATE patrons SET pin = 'secret-in-a-statement'; ALTER TABLE patrons RENAME COLUMN mail TO post; UPDATE patrons SET visits = 7; COMMIT")
+	i.eventually("it waits for a word again", func() bool { return i.status().Sources[0].Code == "private-column-gone" })
+	rules[0]["columns"] = append([]map[string]any{{"match": "post", "treat": "keep"}}, rules[0]["columns"].([]map[string]any)...)
+	code, raw, err = i.call(http.MethodPut, "/v1/sources/circulation", ruled(sourceServer(t), name, rules, map[string]any{"hash_key": "(sealed)"}), "If-Match", `"2"`)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, code, "%s", raw)
+	i.eventually("it goes on", func() bool { return i.status().Sources[0].Phase == "running" })
+	i.reached("circulation", db)
+	events = i.journal("circulation")
+	require.Contains(t, said(events, "update")[len(said(events, "update"))-1], "odalys@alder.example", "what is kept comes as it is")
+	statements := 0
+	for _, e := range events {
+		require.NotContains(t, string(e.raw), "secret")
+		statements += strings.Count(string(e.raw), `"statement":"ALTER TABLE"`)
+	}
+	require.Positive(t, statements, "the kind of statement is told")
 }
 
 // TestAFilterIsFollowed keeps a table's rows that a condition chooses: one that

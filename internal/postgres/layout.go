@@ -213,7 +213,7 @@ func (l *layout) exposes(old *change.Schema) string {
 	}
 	for _, c := range l.schema.Columns {
 		known := slices.ContainsFunc(old.Columns, func(o change.Column) bool { return o.Name == c.Name })
-		if !known && !strings.HasSuffix(c.Type, " (masked)") && !strings.HasSuffix(c.Type, " (hashed)") {
+		if !known && !l.rule.names(c.Name) && !strings.HasSuffix(c.Type, " (masked)") && !strings.HasSuffix(c.Type, " (hashed)") {
 			return gone
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"slices"
 
 	"rillmark/internal/shape"
 )
@@ -71,6 +72,19 @@ func (r *TableRule) treats(column string) Treatment {
 		}
 	}
 	return Keep
+}
+
+// names reports whether a rule for columns says how this one is treated: somebody
+// has decided on it, be it to keep it.
+func (r *TableRule) names(column string) bool {
+	return slices.ContainsFunc(r.Columns, func(c ColumnRule) bool { return c.Match.Matches(column) })
+}
+
+// private reports whether any rule keeps values of columns out of the journal.
+func (c *Config) private() bool {
+	return slices.ContainsFunc(c.Rules, func(r TableRule) bool {
+		return slices.ContainsFunc(r.Columns, func(c ColumnRule) bool { return c.Treat != Keep })
+	})
 }
 
 // digest names what of a rule decides the content of a table's events; empty

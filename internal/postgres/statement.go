@@ -40,6 +40,10 @@ func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start L
 	if json.Unmarshal(m.Content, &n) != nil {
 		return nil // not the trigger's
 	}
+	if r.config.private() {
+		// A statement's text may hold values, also of statements beside it.
+		n.Statement = n.Tag
+	}
 	if len(n.Statement) > maxStatement {
 		n.Statement = n.Statement[:maxStatement]
 	}
