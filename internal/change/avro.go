@@ -2,6 +2,7 @@ package change
 
 import (
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -9,10 +10,7 @@ import (
 // AvroSchema is the version as an Avro record of a row, to be marshalled. Every
 // field may be null, because a column may be omitted; x-omittable says so.
 func (s *Schema) AvroSchema() map[string]any {
-	namespace, name := "rillmark", s.Table
-	if schema, table, found := strings.Cut(s.Table, "."); found {
-		namespace, name = "rillmark."+avroName(schema), table
-	}
+	namespace, name := s.avroPlace()
 	fields := make([]map[string]any, len(s.Columns))
 	taken := make(map[string]int)
 	for i, c := range s.Columns {
@@ -31,11 +29,24 @@ func (s *Schema) AvroSchema() map[string]any {
 		}
 	}
 	return map[string]any{
-		"type": "record", "name": avroName(name), "namespace": namespace,
+		"type": "record", "name": name, "namespace": namespace,
 		"doc":           "A row of " + s.Table,
 		"fields":        fields,
 		"x-fingerprint": s.fingerprint.String(),
 	}
+}
+
+func (s *Schema) avroPlace() (namespace, name string) {
+	if schema, table, found := strings.Cut(s.Table, "."); found {
+		return "rillmark." + avroName(schema), avroName(table)
+	}
+	return "rillmark", avroName(s.Table)
+}
+
+// AvroName is the full name of the version's Avro record.
+func (s *Schema) AvroName() string {
+	namespace, name := s.avroPlace()
+	return namespace + "." + name
 }
 
 var notAvro = regexp.MustCompile(`[^A-Za-z0-9_]`)
@@ -70,7 +81,7 @@ func avroTypes(c Column, table string) []any {
 		}
 		return []any{"double"}
 	case RuleDecimal:
-		if precision, scale, fixed := decimalSize(c.Type); fixed {
+		if precision, scale, fixed := DecimalSize(c.Type); fixed {
 			return []any{map[string]any{"type": "bytes", "logicalType": "decimal", "precision": precision, "scale": scale}, "string"}
 		}
 		return []any{"string"} // Avro's decimal wants a scale
@@ -87,18 +98,12 @@ func avroTypes(c Column, table string) []any {
 	case RuleBinary:
 		return []any{"bytes"}
 	case RuleEnum:
-		symbols := make([]string, len(c.Labels))
-		for i, l := range c.Labels {
-			if avroName(l) != l {
-				return []any{"string"} // a label that Avro cannot name
-			}
-			symbols[i] = l
+		if !AvroEnum(c) {
+			return []any{"string"} // a label that Avro cannot name
 		}
-		return []any{map[string]any{"type": "enum", "name": avroName(table + "_" + c.Name), "symbols": symbols}}
+		return []any{map[string]any{"type": "enum", "name": avroName(table + "_" + c.Name), "symbols": slices.Clone(c.Labels)}}
 	case RuleArray:
-		element := c
-		element.Rule, element.Type = c.Element, strings.TrimSuffix(c.Type, "[]")
-		items := append([]any{"null"}, avroTypes(element, table)...)
+		items := append([]any{"null"}, avroTypes(AvroElement(c), table)...)
 		// Arrays of several dimensions, or with other lower bounds, are text.
 		return []any{map[string]any{"type": "array", "items": items}, "string"}
 	default:
@@ -106,11 +111,30 @@ func avroTypes(c Column, table string) []any {
 	}
 }
 
+// AvroEnum reports whether an enum's labels are names that Avro allows; it is a
+// string where they are not.
+func AvroEnum(c Column) bool {
+	return len(c.Labels) > 0 && !slices.ContainsFunc(c.Labels, func(l string) bool { return avroName(l) != l })
+}
+
+// AvroElement is an array's element as if it were a column.
+func AvroElement(c Column) Column {
+	c.Rule, c.Type = c.Element, strings.TrimSuffix(c.Type, "[]")
+	return c
+}
+
+// AvroDecimal is the scale of a decimal that Avro can hold as one; fixed is
+// false where it is a string.
+func AvroDecimal(c Column) (scale int, fixed bool) {
+	_, scale, fixed = DecimalSize(c.Type)
+	return scale, fixed
+}
+
 var sized = regexp.MustCompile(`^numeric\((\d+)(?:,(-?\d+))?\)$`)
 
-// decimalSize reads precision and scale of a type such as numeric(8,2); fixed is
+// DecimalSize reads precision and scale of a type such as numeric(8,2); fixed is
 // false where it has none, or some that Avro does not allow.
-func decimalSize(engineType string) (precision, scale int, fixed bool) {
+func DecimalSize(engineType string) (precision, scale int, fixed bool) {
 	found := sized.FindStringSubmatch(engineType)
 	if found == nil {
 		return 0, 0, false

@@ -4,6 +4,7 @@ package encode
 
 import (
 	"encoding/base64"
+	"slices"
 	"strconv"
 	"time"
 
@@ -16,6 +17,11 @@ import (
 type CloudEvents struct {
 	// Address is the service's public address, without a slash at its end.
 	Address string
+	// OnlyChanged leaves the columns of an update out that did not change and
+	// are not of the key; OmitNulls leaves out what is null.
+	OnlyChanged, OmitNulls bool
+	// Without leaves members of the data out.
+	Without Members
 
 	keys     []change.Value
 	changed  []int
@@ -26,14 +32,32 @@ type CloudEvents struct {
 	prefix   []byte // `"source":"…"` of the newest source
 }
 
+// Members of an event's data that can be left out.
+type Members struct{ Database, Changed, Transaction, Log bool }
+
 // Append appends one event, without a line feed.
 func (c *CloudEvents) Append(dst []byte, e *change.Event) []byte {
-	dst = append(dst, `{"specversion":"1.0","id":"`...)
+	return c.appendHalf(dst, e, "")
+}
+
+// appendID writes source/generation/offset, and the half of a pair.
+func appendID(dst []byte, e *change.Event, half string) []byte {
 	dst = append(dst, e.Source...)
 	dst = append(dst, '/')
 	dst = strconv.AppendInt(dst, int64(e.Generation), 10)
 	dst = append(dst, '/')
 	dst = strconv.AppendInt(dst, e.Offset, 10)
+	if half != "" {
+		dst = append(append(dst, '/'), half...)
+	}
+	return dst
+}
+
+// appendHalf appends one event, or a half of it where an update goes out as old
+// row and new row.
+func (c *CloudEvents) appendHalf(dst []byte, e *change.Event, half string) []byte {
+	dst = append(dst, `{"specversion":"1.0","id":"`...)
+	dst = appendID(dst, e, half)
 	dst = append(dst, `",`...)
 	if c.source != e.Source {
 		c.source = e.Source
@@ -43,6 +67,9 @@ func (c *CloudEvents) Append(dst []byte, e *change.Event) []byte {
 	dst = append(dst, c.prefix...)
 	dst = append(dst, `,"type":"`...)
 	dst = append(dst, e.Operation.EventType()...)
+	if half != "" {
+		dst = append(append(dst, '.'), half...)
+	}
 	dst = append(dst, '"')
 	if e.Table != "" {
 		dst = append(dst, `,"subject":`...)
@@ -75,8 +102,11 @@ func (c *CloudEvents) Append(dst []byte, e *change.Event) []byte {
 func (c *CloudEvents) AppendData(dst []byte, e *change.Event) []byte {
 	dst = append(dst, `{"operation":"`...)
 	dst = append(dst, e.Operation.String()...)
-	dst = append(dst, `","database":`...)
-	dst = jsontext.AppendString(dst, e.Database)
+	dst = append(dst, '"')
+	if !c.Without.Database {
+		dst = append(dst, `,"database":`...)
+		dst = jsontext.AppendString(dst, e.Database)
+	}
 	if e.Table != "" {
 		dst = append(dst, `,"table":`...)
 		dst = jsontext.AppendString(dst, e.Table)
@@ -94,23 +124,29 @@ func (c *CloudEvents) AppendData(dst []byte, e *change.Event) []byte {
 		dst = append(dst, `":`...)
 		dst = append(dst, e.Body...)
 	}
-	dst = append(dst, `,"transaction":{"id":"`...)
-	dst = append(dst, e.Transaction.ID...)
-	dst = append(dst, `","committed_at":`...)
-	dst = c.appendTime(dst, e.Transaction.CommittedAt)
-	dst = append(dst, `,"index":`...)
-	dst = strconv.AppendUint(dst, e.Transaction.Index, 10)
-	dst = append(dst, `,"last":`...)
-	dst = strconv.AppendBool(dst, e.Transaction.Last)
-	if e.Transaction.Origin != "" {
-		dst = append(dst, `,"origin":`...)
-		dst = jsontext.AppendString(dst, e.Transaction.Origin)
+	if !c.Without.Transaction {
+		dst = append(dst, `,"transaction":{"id":"`...)
+		dst = append(dst, e.Transaction.ID...)
+		dst = append(dst, `","committed_at":`...)
+		dst = c.appendTime(dst, e.Transaction.CommittedAt)
+		dst = append(dst, `,"index":`...)
+		dst = strconv.AppendUint(dst, e.Transaction.Index, 10)
+		dst = append(dst, `,"last":`...)
+		dst = strconv.AppendBool(dst, e.Transaction.Last)
+		if e.Transaction.Origin != "" {
+			dst = append(dst, `,"origin":`...)
+			dst = jsontext.AppendString(dst, e.Transaction.Origin)
+		}
+		dst = append(dst, '}')
 	}
-	dst = append(dst, `},"log":{"engine":"`...)
-	dst = append(dst, e.Engine...)
-	dst = append(dst, `","position":"`...)
-	dst = e.Engine.AppendPosition(dst, e.Place)
-	return append(dst, `"}}`...)
+	if !c.Without.Log {
+		dst = append(dst, `,"log":{"engine":"`...)
+		dst = append(dst, e.Engine...)
+		dst = append(dst, `","position":"`...)
+		dst = e.Engine.AppendPosition(dst, e.Place)
+		dst = append(dst, `"}`...)
+	}
+	return append(dst, '}')
 }
 
 func (c *CloudEvents) appendRow(dst []byte, e *change.Event) []byte {
@@ -121,12 +157,17 @@ func (c *CloudEvents) appendRow(dst []byte, e *change.Event) []byte {
 		dst = append(dst, `,"rekeyed":`...)
 		dst = appendKey(dst, e.Schema, e.Rekeyed)
 	}
-	dst = append(dst, `,"before":`...)
-	dst = appendImage(dst, e.Schema, e.Before)
-	dst = append(dst, `,"after":`...)
-	dst = appendImage(dst, e.Schema, e.After)
 	var known bool
-	if c.changed, known = e.Changed(c.changed[:0]); known {
+	c.changed, known = e.Changed(c.changed[:0])
+	only := c.changed
+	if !known || !c.OnlyChanged {
+		only = nil
+	}
+	dst = append(dst, `,"before":`...)
+	dst = c.appendImage(dst, e.Schema, e.Before, only)
+	dst = append(dst, `,"after":`...)
+	dst = c.appendImage(dst, e.Schema, e.After, only)
+	if known && !c.Without.Changed {
 		dst = append(dst, `,"changed":[`...)
 		for n, i := range c.changed {
 			if n > 0 {
@@ -176,14 +217,16 @@ func appendKey(dst []byte, s *change.Schema, values []change.Value) []byte {
 	return append(dst, '}')
 }
 
-func appendImage(dst []byte, s *change.Schema, image []change.Value) []byte {
+// appendImage writes a row; only, where it is not nil, are the columns to write
+// besides those of the key.
+func (c *CloudEvents) appendImage(dst []byte, s *change.Schema, image []change.Value, only []int) []byte {
 	if image == nil {
 		return append(dst, "null"...)
 	}
 	dst = append(dst, '{')
 	first := true
 	for i := range image {
-		if image[i].Presence == change.Omitted {
+		if c.leftOut(s, image, i, only) {
 			continue
 		}
 		if !first {
@@ -194,6 +237,18 @@ func appendImage(dst []byte, s *change.Schema, image []change.Value) []byte {
 		dst = appendValue(dst, s.Form(i), image[i])
 	}
 	return append(dst, '}')
+}
+
+func (c *CloudEvents) leftOut(s *change.Schema, image []change.Value, i int, only []int) bool {
+	switch {
+	case image[i].Presence == change.Omitted:
+		return true
+	case image[i].Presence == change.Null && c.OmitNulls:
+		return true
+	case only == nil || s.Columns[i].Key > 0:
+		return false
+	}
+	return !slices.Contains(only, i)
 }
 
 // appendValue writes a value as JSON; an omitted one as null, which the callers

@@ -165,7 +165,7 @@ func TestUpkeepChangesNoOffset(t *testing.T) {
 	}
 	require.Equal(t, int64(len(all)), total)
 
-	first, dropped, err := s.Retain(ctx, 1, time.Minute, 0)
+	first, dropped, err := s.Retain(ctx, 1, time.Minute, 0, nil)
 	require.NoError(t, err)
 	require.Equal(t, len(segments)-1, dropped)
 	require.Equal(t, segments[len(segments)-1].first, first)

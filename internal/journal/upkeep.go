@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/change"
 )
 
 // smallBlock is the payload size below which blocks are merged, and mergedBlock
@@ -118,8 +120,10 @@ func (s *Store) mergeRun(ctx context.Context, relation string, from int64, settl
 
 // Retain drops the oldest segments of a journal while they are older than age
 // or the journal is larger than size bytes; zero sets no limit. The newest
-// segment always stays. It reports the first offset that is kept.
-func (s *Store) Retain(ctx context.Context, source int64, age time.Duration, size int64) (first int64, dropped int, err error) {
+// segment always stays. held may keep a segment back whose next one begins at an
+// offset, while the journal has so many bytes. Retain reports the first offset
+// that is kept.
+func (s *Store) Retain(ctx context.Context, source int64, age time.Duration, size int64, held func(next, bytes int64) bool) (first int64, dropped int, err error) {
 	head, err := s.Head(ctx, source)
 	if err != nil {
 		return 0, 0, err
@@ -147,6 +151,9 @@ func (s *Store) Retain(ctx context.Context, source int64, age time.Duration, siz
 		if !expired && (size <= 0 || total <= size) {
 			break
 		}
+		if held != nil && held(segments[i+1].first, total) {
+			break
+		}
 		first = segments[i+1].first
 		if err := s.dropSegment(ctx, source, segments[i], first); err != nil {
 			return first, dropped, fmt.Errorf("dropping the journal's oldest segment: %w", err)
@@ -155,6 +162,63 @@ func (s *Store) Retain(ctx context.Context, source int64, age time.Duration, siz
 		dropped++
 	}
 	return first, dropped, nil
+}
+
+// BytesFrom is how many bytes on disk the segments take in which an offset and
+// those after it lie.
+func (s *Store) BytesFrom(ctx context.Context, source, offset int64) (int64, error) {
+	segments, err := s.segments(ctx, source)
+	if err != nil {
+		return 0, err
+	}
+	total := int64(0)
+	for i, one := range segments {
+		if i+1 < len(segments) && segments[i+1].first <= offset {
+			continue
+		}
+		var size int64
+		if err := s.pool.QueryRow(ctx, "SELECT coalesce(pg_total_relation_size(to_regclass($1)), 0)", one.relation).Scan(&size); err != nil {
+			return 0, err
+		}
+		total += size
+	}
+	return total, nil
+}
+
+// OffsetAt is the first offset whose event was committed at a time or later; the
+// next offset where there is none yet.
+func (s *Store) OffsetAt(ctx context.Context, source int64, at time.Time) (int64, error) {
+	head, err := s.Head(ctx, source)
+	if err != nil {
+		return 0, err
+	}
+	segments, err := s.segments(ctx, source)
+	if err != nil {
+		return 0, err
+	}
+	for _, one := range segments {
+		var first int64
+		err := s.pool.QueryRow(ctx, "SELECT first_offset FROM "+one.relation+" WHERE last_commit >= $1 ORDER BY last_offset LIMIT 1", at).Scan(&first)
+		if errors.Is(err, pgx.ErrNoRows) {
+			continue
+		}
+		if err != nil {
+			return 0, err
+		}
+		r := s.Reader(source, max(first, head.First), ReaderOptions{})
+		batch, err := r.TryNext(ctx)
+		if err != nil || batch == nil {
+			return max(first, head.First), err
+		}
+		var e change.Event
+		for batch.Next(&e) {
+			if !e.Transaction.CommittedAt.Before(at) {
+				return e.Offset, nil
+			}
+		}
+		return batch.Last + 1, batch.Err()
+	}
+	return head.Next, nil
 }
 
 func (s *Store) dropSegment(ctx context.Context, source int64, old segment, first int64) error {

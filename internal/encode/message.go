@@ -1,0 +1,137 @@
+package encode
+
+import (
+	"time"
+
+	"rillmark/internal/change"
+	"rillmark/internal/shape"
+)
+
+// Formats are the ways in which an outlet's events can be written.
+var Formats = []string{"cloudevents", "cloudevents-binary", "data", "row", "avro", "parquet"}
+
+// Message is what goes out for one event, or for a part of it. Its slices lie in
+// the batch that it belongs to, and are good until that is reset.
+type Message struct {
+	// Offset is the event's; Part tells the messages of one event apart, from 0.
+	Offset int64
+	Part   int
+	// ID is the same whenever the message is delivered again.
+	ID []byte
+	// Type is the event's CloudEvents type.
+	Type  string
+	Table string
+	Topic []byte
+	// Key is nil for a message without one.
+	Key []byte
+	// Partition is the text by which messages are kept together; the key where
+	// nothing else was chosen, else the table.
+	Partition []byte
+	// Order names the row: messages with the same one are delivered in order.
+	Order []byte
+	// Alone marks a message that is about a whole table or transaction: those
+	// before it are delivered before it, those after it after it.
+	Alone       bool
+	Headers     []Header
+	ContentType string
+	Body        []byte
+	// Marker says that the message has a key and no value.
+	Marker bool
+	// Schema is the version that Body or Row follows, in flat formats.
+	Schema *change.Schema
+	// Row are the values of format parquet.
+	Row       []change.Value
+	Committed time.Time
+	// Bad is why the event cannot be put into its form; nothing is sent then.
+	Bad error
+}
+
+// Size is about how many bytes the message has on the wire.
+func (m *Message) Size() int {
+	size := len(m.Body) + len(m.Key) + len(m.ID)
+	for _, h := range m.Headers {
+		size += len(h.Name) + len(h.Value)
+	}
+	for _, v := range m.Row {
+		size += len(v.Text)
+	}
+	return size
+}
+
+// Header is a named value beside a message's body. Attribute says that it is an
+// attribute of CloudEvents, which each kind of destination prefixes in its way.
+type Header struct {
+	Name      string
+	Value     []byte
+	Attribute bool
+}
+
+// Batch is a run of messages in order.
+type Batch struct {
+	Messages []Message
+	// Last is the newest offset that the batch covers, events included that
+	// gave no message.
+	Last int64
+	// Committed is when the newest of its events was committed.
+	Committed time.Time
+	buf       []byte
+	values    []change.Value
+	headers   []Header
+	bytes     int
+}
+
+// Bytes is about how much the batch has on the wire.
+func (b *Batch) Bytes() int { return b.bytes }
+
+// keptBytes of room stay with an empty batch: one huge row must not be held.
+const keptBytes = 16 << 20
+
+// Reset empties the batch.
+func (b *Batch) Reset() {
+	if cap(b.buf) > keptBytes {
+		b.buf = nil
+	}
+	b.Messages, b.buf, b.values, b.headers, b.bytes = b.Messages[:0], b.buf[:0], b.values[:0], b.headers[:0], 0
+	b.Last, b.Committed = 0, time.Time{}
+}
+
+// Shape says what becomes of an event.
+type Shape struct {
+	Address        string // the service's public address
+	Format         string
+	Changed        bool
+	OmitNulls      bool
+	Metadata       []string
+	Pairs          bool
+	Deletes        string // event, marker or both
+	Transactions   bool
+	IntegersAsText bool
+	Topic          *shape.Template // nil where the kind has none
+	SchemaTopic    *shape.Template
+	Key            *shape.Template
+	Partition      *shape.Template
+	ReadyMade      *ReadyMade
+}
+
+// ReadyMade names the columns of a table whose rows are events.
+type ReadyMade struct {
+	Table                         shape.Pattern
+	ID, Kind, Body, Subject, Time string
+	Topic                         *shape.Template
+}
+
+// Wants says what a kind of destination makes use of.
+type Wants struct {
+	Key, Order, Headers, Topic bool
+	// Rows asks for values instead of a body.
+	Rows bool
+	// Bare asks for Avro without a frame: the file holds the schema.
+	Bare bool
+}
+
+// Bad says why an event cannot be put into its form: it is refused like one that
+// the destination refuses.
+type Bad struct{ Message string }
+
+// Error is the message.
+func (b *Bad) Error() string { return b.Message }
