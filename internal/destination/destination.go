@@ -1,11 +1,14 @@
 // Package destination is what a kind of destination offers: a check, and
-// writers that outlets deliver to. Each kind is a package of its own.
+// writers that outlets deliver to. Each kind is a package of its own, and all of
+// them pass one conformance suite (see test/conformance_test.go).
 package destination
 
 import (
 	"context"
+	"errors"
 
 	"rillmark/internal/change"
+	"rillmark/internal/encode"
 )
 
 // Destination is a place where events go, shared by outlets.
@@ -13,18 +16,27 @@ type Destination interface {
 	// Check looks whether the destination can be delivered to, leaving nothing
 	// behind there.
 	Check(ctx context.Context) []change.Check
+	// Wants says what the kind makes use of in messages.
+	Wants() encode.Wants
 	// Open begins or resumes an outlet's delivery.
 	Open(ctx context.Context, o Outlet) (Writer, error)
 }
 
 // Outlet says which delivery is opened.
 type Outlet struct {
+	ID   int64
 	Name string
 	// Run counts the outlet's rewinds: what an earlier run delivered is not
 	// this one's.
 	Run int
 	// Committed is the newest offset that is known to be delivered.
 	Committed int64
+	// Wait says that messages of a row wait behind one that was refused.
+	Wait bool
+	// Aside keeps refused messages of a batch for good. A writer that commits
+	// its own offset in [Writer.Send] calls it before that: they would be lost if
+	// the service ended in between.
+	Aside func(ctx context.Context, batch *encode.Batch, refused []Refusal) error
 }
 
 // Writer is one outlet's delivery. It is not safe for several goroutines.
@@ -32,14 +44,59 @@ type Writer interface {
 	// Delivered is the newest offset that the destination itself says it has of
 	// this run; at least [Outlet.Committed].
 	Delivered() int64
-	// Write delivers one encoded event, perhaps held in a buffer. It must not
-	// keep encoded after it returns.
-	Write(ctx context.Context, offset int64, encoded []byte) error
-	// Show makes what was written visible to readers, if it costs little.
-	Show() error
-	// Flush makes durable all that was written. An error says that it is not
-	// known what arrived; the writer is closed then and another one opened.
-	Flush(ctx context.Context) error
+	// Send delivers a batch: messages of one Order in their order, one that is
+	// Alone after all before it and before all after it. It must not keep the
+	// batch. A message that the destination does not take is refused, and the
+	// others are delivered all the same. An error says that it is not known
+	// what arrived: all of it is sent again later, with the same ids.
+	Send(ctx context.Context, batch *encode.Batch) ([]Refusal, error)
+	// Flush makes durable what was sent and says up to which offset that is so.
+	// last asks for all of it, since nothing more comes for now.
+	Flush(ctx context.Context, last bool) (durable int64, err error)
 	// Close gives up what was not flushed.
 	Close() error
 }
+
+// Refusal is a message that was not taken.
+type Refusal struct {
+	// Index is the message's in its batch.
+	Index int
+	// Err says why; nil for a message that only waits behind one before it.
+	Err error
+	// Temporary says that the same message may be taken another time.
+	Temporary bool
+}
+
+// ErrRefused is a refusal's usual cause.
+var ErrRefused = errors.New("the destination refuses the event")
+
+// Behind finds the messages that must wait since one of the same row before
+// them was refused.
+type Behind struct {
+	wait bool
+	rows map[string]bool
+}
+
+// NewBehind is empty; without wait nothing ever has to.
+func NewBehind(wait bool) *Behind { return &Behind{wait: wait} }
+
+// Refused notes the row of a message that is refused for good.
+func (b *Behind) Refused(m *encode.Message) {
+	if b.wait {
+		b.Failed(m)
+	}
+}
+
+// Failed notes the row of a message that is tried again: whatever happens to
+// refused ones, those after it must not go before it.
+func (b *Behind) Failed(m *encode.Message) {
+	if len(m.Order) > 0 && !m.Alone {
+		if b.rows == nil {
+			b.rows = make(map[string]bool)
+		}
+		b.rows[string(m.Order)] = true
+	}
+}
+
+// Waits reports whether a message has to wait.
+func (b *Behind) Waits(m *encode.Message) bool { return len(b.rows) > 0 && b.rows[string(m.Order)] }

@@ -1,6 +1,7 @@
 // Package outlet runs outlets: it reads a journal from an outlet's committed
-// offset on, filters, encodes, delivers, and commits what has arrived. Outlets
-// of kind pull are read by their consumers; see [Pull].
+// offset on, filters, puts events into their shape, delivers them in batches,
+// sets aside what cannot be delivered, and commits what has arrived. Outlets of
+// kind pull are read by their consumers.
 package outlet
 
 import (
@@ -13,6 +14,7 @@ import (
 	"rillmark/internal/capture"
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
+	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
@@ -26,6 +28,7 @@ const (
 	PhaseRunning = "running"
 	PhaseWaiting = "waiting" // for a fault to pass; tried again by itself
 	PhaseFailed  = "failed"  // a person has to decide; see the error
+	PhaseStandby = "standby" // another instance delivers it
 	PhasePull    = "pull"    // its consumers come and read
 )
 
@@ -35,6 +38,8 @@ type Status struct {
 	Error string
 	Code  string
 	Retry time.Time
+	// Attempts counts the tries since the last one that went well.
+	Attempts int
 	// Committed is the newest offset that was delivered.
 	Committed int64
 	// Delivered counts the events that went out since the service started.
@@ -72,16 +77,34 @@ type Outlet struct {
 	ID          int64
 	Name        string
 	Origin      Origin
-	Filter      *shape.Filter
-	Address     string // the service's public address
+	Filter      func() *shape.Filter // a new one for each goroutine
+	Shape       encode.Shape
+	Net         bool
+	Limits      definition.BatchLimits
+	FirstWait   time.Duration
+	LongestWait time.Duration
+	// Attempts is after how many tries an event becomes a dead letter; 0 tries
+	// without end.
+	Attempts int
+	// Wait lets later events of a row wait behind a dead letter; Most bounds how
+	// many are set aside.
+	Wait        bool
+	Most        int
 	Destination func() (destination.Destination, error)
-	Catalog     *catalog.Catalog
-	Store       *journal.Store
-	Log         func(level, event, message string)
+	// Frame gives what stands before Avro values of a version.
+	Frame   func(*change.Schema) ([]byte, error)
+	Catalog *catalog.Catalog
+	Store   *journal.Store
+	Log     func(level, event, message string)
+	// Ended is called once an outlet that runs once has caught up.
+	Ended func()
 
-	mu     sync.Mutex
-	status Status
-	rates  capture.Rates
+	mu      sync.Mutex
+	status  Status
+	rates   capture.Rates
+	counts  Counts
+	history History
+	wake    chan struct{}
 }
 
 // Status is how the outlet stands now.
@@ -98,27 +121,60 @@ func (o *Outlet) set(change func(*Status)) {
 	change(&o.status)
 }
 
-const (
-	firstWait = 200 * time.Millisecond
-	longWait  = 30 * time.Second
-	// flushEvery is how long an event that was written may not be durable.
-	flushEvery = 300 * time.Millisecond
-	// flushEvents are written without a flush at most.
-	flushEvents = 100_000
-)
+// Carry takes over what was counted before the outlet's definition changed.
+func (o *Outlet) Carry(from *Outlet) {
+	from.mu.Lock()
+	status, rates, counts, history := from.status, from.rates, from.counts.clone(), from.history.clone()
+	from.mu.Unlock()
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.status.Delivered, o.status.Committed, o.status.Delay, o.rates, o.counts, o.history = status.Delivered, status.Committed, status.Delay, rates, counts, history
+}
+
+// Wake lets a running outlet look for dead letters that are to be tried again.
+func (o *Outlet) Wake() {
+	select {
+	case o.wakes() <- struct{}{}:
+	default:
+	}
+}
+
+func (o *Outlet) wakes() chan struct{} {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.wake == nil {
+		o.wake = make(chan struct{}, 1)
+	}
+	return o.wake
+}
 
 // Run delivers until ctx is done.
 func (o *Outlet) Run(ctx context.Context) {
-	wait := firstWait
+	wait := o.FirstWait
 	last := ""
 	for ctx.Err() == nil {
-		began := time.Now()
+		before := o.Status().Delivered
 		err := o.once(ctx)
 		if ctx.Err() != nil {
 			break
 		}
-		if time.Since(began) > time.Minute {
-			wait = firstWait
+		if errors.Is(err, catalog.ErrHeld) {
+			o.set(func(s *Status) { s.Phase, s.Error, s.Code = PhaseStandby, "", "" })
+			select {
+			case <-ctx.Done():
+			case <-time.After(standbyWait):
+			}
+			continue
+		}
+		if errors.Is(err, errCaughtUp) {
+			o.set(func(s *Status) { s.Phase, s.Error, s.Code = PhasePaused, "", "" })
+			o.Ended()
+			<-ctx.Done()
+			break
+		}
+		if o.Status().Delivered > before {
+			wait = o.FirstWait
+			o.set(func(s *Status) { s.Attempts = 0 })
 		}
 		text, code := err.Error(), "error"
 		var fault *engine.Fault
@@ -134,31 +190,59 @@ func (o *Outlet) Run(ctx context.Context) {
 			<-ctx.Done()
 			break
 		}
-		pause := wait + rand.N(wait/2)
-		o.set(func(s *Status) { s.Phase, s.Error, s.Code, s.Retry = PhaseWaiting, text, code, time.Now().Add(pause) })
+		pause := jittered(wait)
+		var asked interface{ RetryAfter() time.Duration }
+		if errors.As(err, &asked) && asked.RetryAfter() > 0 {
+			pause = asked.RetryAfter()
+		}
+		o.set(func(s *Status) {
+			s.Phase, s.Error, s.Code, s.Retry = PhaseWaiting, text, code, time.Now().Add(pause)
+			s.Attempts++
+		})
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):
 		}
-		wait = min(wait*2, longWait)
+		wait = min(wait*2, o.LongestWait)
 	}
 	o.set(func(s *Status) { s.Phase, s.Error, s.Code = PhasePaused, "", "" })
 }
 
-// delivery is one try.
-type delivery struct {
-	*Outlet
-	offset    catalog.Offset
-	writer    destination.Writer
-	encoder   encode.CloudEvents
-	buf       []byte
-	written   int64 // events since the last flush
-	at        int64 // the newest offset that was written or passed over
-	newest    time.Time
-	lastFlush time.Time
+// standbyWait is how often it is asked whether another instance still delivers.
+const standbyWait = 2 * time.Second
+
+// errCaughtUp ends an outlet that runs once.
+var errCaughtUp = errors.New("caught up")
+
+// jittered is a wait of up to half as long again, so that many outlets do not
+// come back to a destination at the same moment.
+func jittered(wait time.Duration) time.Duration { return wait + rand.N(wait/2+1) }
+
+// maker puts events into the outlet's shape.
+func (o *Outlet) maker(ctx context.Context, wants encode.Wants) *encode.Maker {
+	m := encode.NewMaker(o.Shape, wants)
+	m.Frame = o.Frame
+	m.Register = func(s *change.Schema) error {
+		var avro uint64
+		if o.Shape.Format == "avro" {
+			form, err := encode.AvroOf(s)
+			if err != nil {
+				return err
+			}
+			avro = form.Fingerprint
+		}
+		return o.Catalog.StoreOutletSchema(ctx, o.ID, s, avro)
+	}
+	return m
 }
 
+// once delivers until an error, with one connection to the destination.
 func (o *Outlet) once(ctx context.Context) error {
+	hold, err := o.Catalog.HoldOutlet(ctx, o.ID)
+	if err != nil {
+		return err
+	}
+	defer hold.Release()
 	offset, err := o.Catalog.Offset(ctx, o.ID)
 	if err != nil {
 		return err
@@ -167,118 +251,20 @@ func (o *Outlet) once(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	writer, err := to.Open(ctx, destination.Outlet{Name: o.Name, Run: offset.Run, Committed: offset.Committed})
+	s := &sender{Outlet: o, offset: offset, hold: hold}
+	writer, err := to.Open(ctx, destination.Outlet{ID: o.ID, Name: o.Name, Run: offset.Run, Committed: offset.Committed, Wait: o.Wait, Aside: s.asideFirst})
 	if err != nil {
 		return err
 	}
-	d := &delivery{Outlet: o, offset: offset, writer: writer, encoder: encode.CloudEvents{Address: o.Address}, at: writer.Delivered(), lastFlush: time.Now()}
+	*s = sender{Outlet: o, offset: offset, hold: hold, writer: writer, wants: to.Wants(), at: writer.Delivered(), lastFlush: time.Now(), tries: make(map[int64]int)}
 	defer writer.Close() //nolint:errcheck // what was not flushed is delivered again
-	o.set(func(s *Status) { s.Phase, s.Error, s.Code, s.Committed = PhaseRunning, "", "", d.at })
-	err = d.deliver(ctx)
-	if ctx.Err() != nil {
-		// What was written is there already: commit it rather than repeat it.
-		last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
-		defer cancel()
-		if flushing := d.flush(last); flushing != nil {
-			return flushing
-		}
-	}
-	return err
-}
-
-func (d *delivery) deliver(ctx context.Context) error {
-	reader := d.Store.Reader(d.Origin.SourceID, d.at+1, journal.ReaderOptions{Tables: shape.Expression(d.Filter.Tables)})
-	for {
-		batch, err := d.next(ctx, reader)
-		if errors.Is(err, journal.ErrExpired) {
-			return &engine.Fault{Code: "left-behind", Final: true, Cause: err, Message: "the journal no longer has what this outlet needs next",
-				Fix: "`rillmark outlet rewind " + d.Name + " --to beginning` goes on at the oldest event that is kept; what lies in between was not delivered"}
-		}
-		if err != nil {
-			return err
-		}
-		if err := d.batch(ctx, batch); err != nil {
-			return err
-		}
-		if d.written >= flushEvents || time.Since(d.lastFlush) >= flushEvery {
-			if err := d.flush(ctx); err != nil {
-				return err
-			}
-		}
-	}
-}
-
-// next is the next batch. Before it waits for one, what was written is shown,
-// and flushed when its time has come.
-func (d *delivery) next(ctx context.Context, reader *journal.Reader) (*journal.Batch, error) {
-	batch, err := reader.TryNext(ctx)
-	if batch != nil || err != nil {
-		return batch, err
-	}
-	if err := d.writer.Show(); err != nil {
-		return nil, err
-	}
-	for d.at > d.offset.Committed {
-		wait, cancel := context.WithTimeout(ctx, max(flushEvery-time.Since(d.lastFlush), time.Millisecond))
-		batch, err := reader.Next(wait)
-		cancel()
-		if batch != nil || !errors.Is(err, context.DeadlineExceeded) {
-			return batch, err
-		}
-		if err := d.flush(ctx); err != nil {
-			return nil, err
-		}
-	}
-	return reader.Next(ctx)
-}
-
-func (d *delivery) batch(ctx context.Context, batch *journal.Batch) error {
-	var e change.Event
-	sent := int64(0)
-	for batch.Next(&e) {
-		if !d.Filter.Admits(&e) {
-			continue
-		}
-		d.Origin.Fill(&e)
-		d.buf = d.encoder.Append(d.buf[:0], &e)
-		if err := d.writer.Write(ctx, e.Offset, d.buf); err != nil {
-			return err
-		}
-		sent++
-	}
-	if err := batch.Err(); err != nil {
+	if s.rows, s.aside, err = o.Catalog.DeadRows(ctx, o.ID); err != nil {
 		return err
 	}
-	d.at = batch.Last
-	d.written += sent
-	d.newest = batch.LastCommit
-	if cap(d.buf) > 1<<20 {
-		d.buf = nil // one huge row must not be held for ever
-	}
-	now := time.Now()
-	d.mu.Lock()
-	d.rates.Add(now, sent)
-	d.status.Delivered += sent
-	if sent > 0 {
-		d.status.Delay = now.Sub(batch.LastCommit)
-	}
-	d.mu.Unlock()
-	return nil
-}
-
-// flush makes what was written durable, and commits it after that.
-func (d *delivery) flush(ctx context.Context) error {
-	d.lastFlush = time.Now()
-	if d.at <= d.offset.Committed {
-		return nil
-	}
-	if err := d.writer.Flush(ctx); err != nil {
+	r := &reader{Outlet: o, at: s.at, until: offset.Until, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
+	if err := r.resume(ctx); err != nil {
 		return err
 	}
-	if err := d.Catalog.Commit(ctx, d.ID, d.offset.Run, d.at, d.written); err != nil {
-		return err
-	}
-	d.offset.Committed, d.written = d.at, 0
-	d.set(func(s *Status) { s.Committed = d.at })
-	return nil
+	o.set(func(st *Status) { st.Phase, st.Error, st.Code, st.Committed = PhaseRunning, "", "", s.at })
+	return s.run(ctx, r)
 }

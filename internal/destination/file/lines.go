@@ -1,0 +1,80 @@
+package file
+
+import (
+	"bufio"
+	"io"
+	"os"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+
+	"rillmark/internal/encode"
+)
+
+// lines writes one message a line.
+type lines struct {
+	file   *counting
+	packer io.WriteCloser // nil without compression
+	out    *bufio.Writer
+	bytes  int64 // before compression, without one those of the file
+}
+
+// counting counts what goes to a file.
+type counting struct {
+	f *os.File
+	n int64
+}
+
+func (c *counting) Write(b []byte) (int, error) {
+	n, err := c.f.Write(b)
+	c.n += int64(n)
+	return n, err
+}
+
+func newLines(f *os.File, compression string, size int64) (*lines, error) {
+	l := &lines{file: &counting{f, size}, bytes: size}
+	var err error
+	switch compression {
+	case "gzip":
+		l.packer = gzip.NewWriter(l.file)
+	case "zstd":
+		l.packer, err = zstd.NewWriter(l.file, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	}
+	if l.packer != nil {
+		l.out = bufio.NewWriterSize(l.packer, 64<<10)
+	} else {
+		l.out = bufio.NewWriterSize(l.file, 256<<10)
+	}
+	return l, err
+}
+
+func (l *lines) add(m *encode.Message) error {
+	if _, err := l.out.Write(m.Body); err != nil {
+		return err
+	}
+	l.bytes += int64(len(m.Body)) + 1
+	return l.out.WriteByte('\n')
+}
+
+func (l *lines) drain() error { return nil }
+
+func (l *lines) flush() error {
+	if l.packer != nil {
+		return nil // a frame in the middle would cost compression
+	}
+	return l.out.Flush()
+}
+
+func (l *lines) close() error {
+	if err := l.out.Flush(); err != nil || l.packer == nil {
+		return err
+	}
+	return l.packer.Close()
+}
+
+func (l *lines) size() int64 {
+	if l.packer != nil {
+		return l.file.n
+	}
+	return l.bytes
+}

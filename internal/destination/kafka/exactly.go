@@ -1,0 +1,137 @@
+package kafka
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/twmb/franz-go/pkg/kadm"
+	"github.com/twmb/franz-go/pkg/kerr"
+	"github.com/twmb/franz-go/pkg/kgo"
+
+	"rillmark/internal/engine"
+)
+
+// mark is what a transaction says of the outlet: how far it is.
+type mark struct {
+	Outlet string `json:"outlet"`
+	Run    int    `json:"run"`
+	Offset int64  `json:"offset"`
+}
+
+// name is the transactional id, and the key of the outlet's marks: of two
+// processes that deliver for one outlet the broker lets the later one go on.
+func (w *writer) name() string { return fmt.Sprintf("rillmark-%s-%d", w.outlet.Name, w.outlet.ID) }
+
+// transaction sends records and the outlet's offset, all or nothing.
+func (w *writer) transaction(ctx context.Context, records []*kgo.Record, last int64) error {
+	if err := w.client.BeginTransaction(); err != nil {
+		return err
+	}
+	value, err := json.Marshal(mark{w.outlet.Name, w.outlet.Run, last})
+	if err != nil {
+		return err
+	}
+	r := &kgo.Record{Topic: w.d.Outlet.OffsetTopic, Key: []byte(w.name()), Value: value}
+	_, err = w.produce(ctx, append(records, r), nil)
+	if err == nil {
+		err = w.client.EndTransaction(ctx, kgo.TryCommit)
+	} else {
+		last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+		defer cancel()
+		w.client.EndTransaction(last, kgo.TryAbort) //nolint:errcheck // the first error is the one to tell
+	}
+	return err
+}
+
+// resume reads how far committed transactions are. A new transactional producer
+// of the same id first ends what an earlier one left open.
+func (w *writer) resume(ctx context.Context) error {
+	first, err := w.d.client(kgo.TransactionalID(w.name()), kgo.TransactionTimeout(time.Minute))
+	if err != nil {
+		return err
+	}
+	_, _, err = first.ProducerID(ctx)
+	admin := kadm.NewClient(first)
+	if err == nil {
+		err = w.offsetTopic(ctx, admin)
+	}
+	var ends kadm.ListedOffsets
+	if err == nil {
+		ends, err = admin.ListCommittedOffsets(ctx, w.d.Outlet.OffsetTopic)
+	}
+	first.Close()
+	if err != nil {
+		return err
+	}
+	left := make(map[int32]int64)
+	ends.Each(func(o kadm.ListedOffset) {
+		if o.Offset > 0 {
+			left[o.Partition] = o.Offset
+		}
+	})
+	return w.readMarks(ctx, left)
+}
+
+// readMarks reads the topic of offsets up to its ends, which are by partition.
+func (w *writer) readMarks(ctx context.Context, left map[int32]int64) error {
+	if len(left) == 0 {
+		return nil
+	}
+	reader, err := w.d.client(kgo.ConsumeTopics(w.d.Outlet.OffsetTopic), kgo.ConsumeResetOffset(kgo.NewOffset().AtStart()),
+		kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.FetchMaxWait(200*time.Millisecond), kgo.KeepControlRecords())
+	if err != nil {
+		return err
+	}
+	defer reader.Close()
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	for len(left) > 0 {
+		fetched := reader.PollFetches(ctx)
+		if err := ctx.Err(); err != nil {
+			return fmt.Errorf("reading the topic %s: %w", w.d.Outlet.OffsetTopic, err)
+		}
+		for _, e := range fetched.Errors() {
+			return e.Err
+		}
+		fetched.EachRecord(func(r *kgo.Record) {
+			if end, there := left[r.Partition]; there && r.Offset+1 >= end {
+				delete(left, r.Partition)
+			}
+			var m mark
+			if !r.Attrs.IsControl() && string(r.Key) == w.name() && json.Unmarshal(r.Value, &m) == nil && m.Run == w.outlet.Run {
+				w.at = max(w.at, m.Offset)
+			}
+		})
+	}
+	return nil
+}
+
+// offsetTopic makes sure that the topic of offsets is there.
+func (w *writer) offsetTopic(ctx context.Context, admin *kadm.Client) error {
+	name := w.d.Outlet.OffsetTopic
+	found, err := admin.ListTopics(ctx, name)
+	if err != nil {
+		return err
+	}
+	if found.Has(name) {
+		return nil
+	}
+	missing := &engine.Fault{Code: "topic-missing", Message: "the topic " + name + ", which holds the offsets of outlets that deliver exactly once, is not there",
+		Fix: "create the topic " + name + " with one partition and cleanup.policy=compact; delivery goes on by itself"}
+	if w.d.Definition.Create == nil {
+		return missing
+	}
+	compact := "compact"
+	made, err := admin.CreateTopic(ctx, 1, int16(w.d.Definition.Create.Replication), map[string]*string{"cleanup.policy": &compact}, name)
+	if err == nil {
+		err = made.Err
+	}
+	if err != nil && !errors.Is(err, kerr.TopicAlreadyExists) {
+		missing.Cause = err
+		return missing
+	}
+	return nil
+}

@@ -1,0 +1,501 @@
+// Package post delivers to HTTP functions: one event or a list of events in the
+// body of a POST, in the HTTP binding of CloudEvents, signed by the Standard
+// Webhooks scheme where there is a key.
+//
+// The answer's status decides: 2xx, the events are taken; 408, 425, 429, 502, 503
+// and 504, all of them another time, after Retry-After where the answer has it;
+// any other 5xx, the function failed at these events, another time; the rest,
+// refused. A list that is refused or failed at is halved until the bad event
+// stands alone.
+package post
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/destination"
+	"rillmark/internal/encode"
+	"rillmark/internal/engine"
+)
+
+// Destination is an address that takes events.
+type Destination struct {
+	Definition definition.HTTPDestination // with its secrets opened
+	Outlet     definition.HTTPOutlet
+	Format     string
+	// Inside allows private and loopback addresses.
+	Inside bool
+}
+
+var _ destination.Destination = (*Destination)(nil)
+
+// Wants implements [destination.Destination].
+func (d *Destination) Wants() encode.Wants { return encode.Wants{Order: true, Headers: true} }
+
+// errInside is an address that is not on the open network.
+var errInside = errors.New("the address is a private or loopback one, which this service does not post to")
+
+// client posts, and looks at each address that is dialled: a name may lead
+// elsewhere than it did when it was checked.
+func (d *Destination) client() (*http.Client, error) {
+	config, err := destination.TLSConfig(d.Definition.TLS)
+	if err != nil {
+		return nil, err
+	}
+	limit, err := d.Definition.Limit()
+	if err != nil {
+		return nil, err
+	}
+	dialer := &net.Dialer{Timeout: 5 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
+		if at, err := netip.ParseAddrPort(address); err == nil && !d.Inside && !open(at.Addr()) {
+			return errInside
+		}
+		return nil
+	}}
+	transport := &http.Transport{DialContext: dialer.DialContext, TLSClientConfig: config, MaxIdleConnsPerHost: max(d.Outlet.InFlight, 1),
+		IdleConnTimeout: 90 * time.Second, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10}
+	return &http.Client{Transport: transport, Timeout: limit, CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse // the signed request is for this address
+	}}, nil
+}
+
+// shared are the carriers' own addresses (RFC 6598).
+var shared = netip.MustParsePrefix("100.64.0.0/10")
+
+func open(a netip.Addr) bool {
+	a = a.Unmap()
+	return a.IsGlobalUnicast() && !a.IsPrivate() && !a.IsLoopback() && !a.IsLinkLocalUnicast() && !shared.Contains(a)
+}
+
+// Check implements [destination.Destination]: it asks what the address allows,
+// and posts nothing.
+func (d *Destination) Check(ctx context.Context) []change.Check {
+	checks := []change.Check{d.checkAddress(ctx)}
+	if checks[0].Verdict == change.Missing {
+		return checks
+	}
+	signed := change.Check{Name: "signature", Verdict: change.Good, Found: "requests are signed"}
+	if d.Definition.SignKey == "" {
+		signed.Verdict, signed.Found, signed.Why, signed.Fix = change.Note, "requests are not signed", "the function cannot tell our events from somebody else's", "set sign_key, and check the header webhook-signature there"
+	} else if _, err := signKey(d.Definition.SignKey); err != nil {
+		signed.Verdict, signed.Found = change.Missing, err.Error()
+	}
+	return append(checks, signed, d.checkAnswer(ctx))
+}
+
+func (d *Destination) checkAddress(ctx context.Context) change.Check {
+	c := change.Check{Name: "address", Verdict: change.Good}
+	u, err := url.Parse(d.Definition.URL)
+	if err != nil {
+		c.Verdict, c.Found = change.Missing, err.Error()
+		return c
+	}
+	addresses, err := net.DefaultResolver.LookupNetIP(ctx, "ip", u.Hostname())
+	if err != nil {
+		c.Verdict, c.Found, c.Fix = change.Missing, "the name "+u.Hostname()+" leads nowhere", "check the name, and the name servers of the service's machine"
+		return c
+	}
+	for _, a := range addresses {
+		if !d.Inside && !open(a) {
+			c.Verdict, c.Found = change.Missing, fmt.Sprintf("%s leads to %s, a private or loopback address", u.Hostname(), a.Unmap())
+			c.Why, c.Fix = "whoever defines a destination could reach what only this machine may reach", "set http_inside: true in the service's configuration and restart it"
+			return c
+		}
+	}
+	c.Found = fmt.Sprintf("%s leads to %s", u.Hostname(), addresses[0].Unmap())
+	if u.Scheme == "http" {
+		c.Verdict, c.Why, c.Fix = change.Note, "without TLS, events and token can be read on the way", "use https, unless the network is trusted"
+	}
+	return c
+}
+
+// checkAnswer asks with OPTIONS: it reaches the function without an event.
+func (d *Destination) checkAnswer(ctx context.Context) change.Check {
+	c := change.Check{Name: "answer", Verdict: change.Good}
+	client, err := d.client()
+	if err != nil {
+		c.Verdict, c.Found = change.Missing, err.Error()
+		return c
+	}
+	defer client.CloseIdleConnections()
+	r, err := http.NewRequestWithContext(ctx, http.MethodOptions, d.Definition.URL, nil)
+	if err != nil {
+		c.Verdict, c.Found = change.Missing, err.Error()
+		return c
+	}
+	d.common(r)
+	response, err := client.Do(r)
+	if err != nil {
+		c.Verdict, c.Found, c.Why = change.Missing, bare(err), "nothing can be delivered"
+		c.Fix = "check that the function runs, and the section tls"
+		return c
+	}
+	drain(response)
+	c.Found = "answers OPTIONS with " + response.Status
+	switch {
+	case response.StatusCode == http.StatusUnauthorized || response.StatusCode == http.StatusForbidden:
+		c.Verdict, c.Why, c.Fix = change.Missing, "it does not know us", "set token or headers"
+	case response.StatusCode == http.StatusNotFound:
+		c.Verdict, c.Why, c.Fix = change.Missing, "nothing takes events there", "check the path of the address"
+	case response.StatusCode >= 500:
+		c.Verdict, c.Why = change.Note, "the function may be failing"
+	}
+	return c
+}
+
+func drain(r *http.Response) []byte {
+	said, _ := io.ReadAll(io.LimitReader(r.Body, 2048))
+	io.Copy(io.Discard, io.LimitReader(r.Body, 1<<20)) //nolint:errcheck // so that the connection can be used again
+	r.Body.Close()                                     //nolint:errcheck // it was only read
+	return said
+}
+
+// bare is an error of the client without the address, which is known.
+func bare(err error) string {
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		err = wrapped.Err
+	}
+	if errors.Is(err, errInside) {
+		return errInside.Error()
+	}
+	return err.Error()
+}
+
+func (d *Destination) common(r *http.Request) {
+	r.Header.Set("User-Agent", "rillmark")
+	for name, value := range d.Definition.Headers {
+		r.Header.Set(name, value)
+	}
+	if d.Definition.Token != "" {
+		r.Header.Set("Authorization", "Bearer "+d.Definition.Token)
+	}
+}
+
+// signKey is the key behind whsec_ and base64.
+func signKey(text string) ([]byte, error) {
+	key, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(text, "whsec_"))
+	if err != nil || len(key) < 24 || len(key) > 64 {
+		return nil, errors.New("the key for signing is not whsec_ and 24 to 64 bytes in base64")
+	}
+	return key, nil
+}
+
+// Open implements [destination.Destination].
+func (d *Destination) Open(_ context.Context, o destination.Outlet) (destination.Writer, error) {
+	w := &writer{Destination: d, outlet: o, at: o.Committed}
+	var err error
+	if d.Definition.SignKey != "" {
+		if w.key, err = signKey(d.Definition.SignKey); err != nil {
+			return nil, &engine.Fault{Code: "secret", Message: "the destination's requests cannot be signed", Cause: err}
+		}
+	}
+	if w.http, err = d.client(); err != nil {
+		return nil, err
+	}
+	return w, nil
+}
+
+type writer struct {
+	*Destination
+	outlet destination.Outlet
+	http   *http.Client
+	key    []byte
+	at     int64
+}
+
+// Delivered implements [destination.Writer].
+func (w *writer) Delivered() int64 { return w.at }
+
+// Flush implements [destination.Writer].
+func (w *writer) Flush(context.Context, bool) (int64, error) { return w.at, nil }
+
+// Close implements [destination.Writer].
+func (w *writer) Close() error {
+	w.http.CloseIdleConnections()
+	return nil
+}
+
+// later is an answer that asks for another try.
+type later struct {
+	error
+	after time.Duration
+	// event says that the function failed at what was posted, not altogether.
+	event bool
+}
+
+// RetryAfter is how long the answer asks to wait; 0 where it does not say.
+func (l *later) RetryAfter() time.Duration { return l.after }
+
+// Unwrap is the error underneath.
+func (l *later) Unwrap() error { return l.error }
+
+// Send implements [destination.Writer]. Lanes of rows work side by side; rows of
+// one lane follow each other. A message that is alone waits for all lanes.
+func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.Refusal, error) {
+	var refused []destination.Refusal
+	messages := batch.Messages
+	for from := 0; from < len(messages); {
+		to := from
+		for to < len(messages) && !messages[to].Alone {
+			to++
+		}
+		if to == from {
+			to++ // one that is alone
+		}
+		found, err := w.lanes(ctx, messages, from, to)
+		if err != nil {
+			return nil, err
+		}
+		refused = append(refused, found...)
+		from = to
+	}
+	w.at = batch.Last
+	slices.SortFunc(refused, func(a, b destination.Refusal) int { return a.Index - b.Index })
+	return refused, nil
+}
+
+// lanes sends messages[from:to], none of which is alone unless it is the only one.
+func (w *writer) lanes(ctx context.Context, messages []encode.Message, from, to int) ([]destination.Refusal, error) {
+	lanes := make([][]int, min(max(w.Outlet.InFlight, 1), to-from))
+	for i := from; i < to; i++ {
+		lane := int(hash(messages[i].Order) % uint32(len(lanes)))
+		lanes[lane] = append(lanes[lane], i)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var done sync.WaitGroup
+	var mu sync.Mutex
+	var refused []destination.Refusal
+	var failed error
+	for _, lane := range lanes {
+		done.Add(1)
+		go func() {
+			defer done.Done()
+			found, err := w.lane(ctx, messages, lane)
+			mu.Lock()
+			defer mu.Unlock()
+			refused = append(refused, found...)
+			if err != nil && failed == nil {
+				failed = err
+				cancel() // the others end soon: all of it is sent again
+			}
+		}()
+	}
+	done.Wait()
+	return refused, failed
+}
+
+func (w *writer) lane(ctx context.Context, messages []encode.Message, lane []int) ([]destination.Refusal, error) {
+	behind := destination.NewBehind(w.outlet.Wait)
+	var refused []destination.Refusal
+	for len(lane) > 0 {
+		n := min(max(w.Outlet.Events, 1), len(lane))
+		found, err := w.part(ctx, messages, lane[:n], behind)
+		if err != nil {
+			return refused, err
+		}
+		refused = append(refused, found...)
+		lane = lane[n:]
+	}
+	return refused, nil
+}
+
+// part posts some messages in one request, and in halves where it is refused.
+func (w *writer) part(ctx context.Context, messages []encode.Message, part []int, behind *destination.Behind) ([]destination.Refusal, error) {
+	var refused []destination.Refusal
+	going := make([]int, 0, len(part))
+	for _, i := range part {
+		if behind.Waits(&messages[i]) {
+			refused = append(refused, destination.Refusal{Index: i})
+		} else {
+			going = append(going, i)
+		}
+	}
+	if len(going) == 0 {
+		return refused, nil
+	}
+	err := w.post(ctx, messages, going)
+	var asks *later
+	bad := errors.Is(err, destination.ErrRefused)
+	failed := errors.As(err, &asks) && asks.event
+	switch {
+	case err == nil:
+		return refused, nil
+	case !bad && !failed:
+		return refused, err
+	case len(going) == 1:
+		if failed {
+			behind.Failed(&messages[going[0]])
+		} else {
+			behind.Refused(&messages[going[0]])
+		}
+		return append(refused, destination.Refusal{Index: going[0], Err: err, Temporary: failed}), nil
+	}
+	half := len(going) / 2
+	for _, one := range [][]int{going[:half], going[half:]} {
+		found, err := w.part(ctx, messages, one, behind)
+		if err != nil {
+			return refused, err
+		}
+		refused = append(refused, found...)
+	}
+	return refused, nil
+}
+
+// post makes one request.
+func (w *writer) post(ctx context.Context, messages []encode.Message, part []int) error {
+	list := w.Outlet.Events > 1
+	first, last := &messages[part[0]], &messages[part[len(part)-1]]
+	var body []byte
+	kind := first.ContentType
+	id := string(first.ID)
+	if list {
+		size := 2
+		for _, i := range part {
+			size += len(messages[i].Body) + 1
+		}
+		body = append(make([]byte, 0, size), '[')
+		for n, i := range part {
+			if n > 0 {
+				body = append(body, ',')
+			}
+			body = append(body, messages[i].Body...)
+		}
+		body = append(body, ']')
+		kind = "application/json"
+		if w.Format == "cloudevents" {
+			kind = "application/cloudevents-batch+json"
+		}
+		if len(part) > 1 {
+			id = fmt.Sprintf("%s-%d", first.ID, last.Offset)
+		}
+	} else {
+		body = first.Body
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, w.Definition.URL, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Content-Type", kind)
+	if !list {
+		for _, h := range first.Headers {
+			if h.Attribute {
+				r.Header.Set("ce-"+h.Name, percent(h.Value))
+			} else {
+				r.Header.Set(h.Name, percent(h.Value))
+			}
+		}
+	}
+	w.common(r)
+	if w.key != nil {
+		sign(r, id, time.Now(), body, w.key)
+	}
+	response, err := w.http.Do(r)
+	if err != nil {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		return &engine.Fault{Code: "unreachable", Message: "the function at " + w.Definition.URL + " does not answer", Cause: errors.New(bare(err))}
+	}
+	said := strings.TrimSpace(string(drain(response)))
+	return judge(response, said)
+}
+
+// judge is what an answer's status says.
+func judge(response *http.Response, said string) error {
+	text := "the function answers " + response.Status
+	if said != "" {
+		text += ": " + said
+	}
+	switch code := response.StatusCode; {
+	case code >= 200 && code < 300:
+		return nil
+	case code == http.StatusRequestTimeout, code == http.StatusTooEarly, code == http.StatusTooManyRequests, code >= 500:
+		wait := after(response.Header.Get("Retry-After"))
+		altogether := code < 500 || code == http.StatusBadGateway || code == http.StatusServiceUnavailable || code == http.StatusGatewayTimeout
+		return &later{errors.New(text), wait, !altogether && wait == 0}
+	case code == http.StatusUnauthorized, code == http.StatusForbidden:
+		return &engine.Fault{Code: "login-refused", Message: text, Fix: "set the destination's token or headers"}
+	case code >= 300 && code < 400:
+		return &engine.Fault{Code: "moved", Message: text + "; it has moved to " + response.Header.Get("Location"), Fix: "give the destination its new address"}
+	}
+	return refusal(text)
+}
+
+// refusal is what a function said that refuses.
+type refusal string
+
+func (r refusal) Error() string        { return string(r) }
+func (r refusal) Is(target error) bool { return target == destination.ErrRefused }
+
+// after reads Retry-After: seconds, or a date (RFC 9110).
+func after(text string) time.Duration {
+	if n, err := strconv.Atoi(text); err == nil && n > 0 {
+		return min(time.Duration(n)*time.Second, time.Hour)
+	}
+	if at, err := http.ParseTime(text); err == nil {
+		return max(min(time.Until(at), time.Hour), 0)
+	}
+	return 0
+}
+
+// sign adds the headers of the Standard Webhooks scheme: the signature is over
+// id, time and body.
+func sign(r *http.Request, id string, at time.Time, body, key []byte) {
+	stamp := strconv.FormatInt(at.Unix(), 10)
+	mac := hmac.New(sha256.New, key)
+	mac.Write([]byte(id + "." + stamp + ".")) //nolint:errcheck // never fails
+	mac.Write(body)                           //nolint:errcheck // never fails
+	r.Header.Set("webhook-id", id)
+	r.Header.Set("webhook-timestamp", stamp)
+	r.Header.Set("webhook-signature", "v1,"+base64.StdEncoding.EncodeToString(mac.Sum(nil)))
+}
+
+// percent encodes what may not stand in a header (CloudEvents HTTP binding,
+// section 3.1.3.2).
+func percent(value []byte) string {
+	clean := true
+	for _, b := range value {
+		clean = clean && b > 0x20 && b < 0x7f && b != '"' && b != '%'
+	}
+	if clean {
+		return string(value)
+	}
+	var out strings.Builder
+	for _, b := range value {
+		if b > 0x20 && b < 0x7f && b != '"' && b != '%' {
+			out.WriteByte(b)
+		} else {
+			fmt.Fprintf(&out, "%%%02X", b)
+		}
+	}
+	return out.String()
+}
+
+// hash is FNV-1a.
+func hash(text []byte) uint32 {
+	h := uint32(2166136261)
+	for _, b := range text {
+		h = (h ^ uint32(b)) * 16777619
+	}
+	return h
+}

@@ -1,0 +1,214 @@
+package outlet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"rillmark/internal/change"
+	"rillmark/internal/encode"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+	"rillmark/internal/shape"
+)
+
+// reader fills batches from the journal.
+type reader struct {
+	*Outlet
+	at      int64 // the newest offset that is in a batch
+	until   int64 // where an outlet ends that runs once; else 0
+	filter  *shape.Filter
+	maker   *encode.Maker
+	journal *journal.Reader
+	current *journal.Batch // partly read
+	event   change.Event
+	net     shape.Net
+}
+
+// resume opens the journal behind what was delivered. Where that lies in the
+// middle of a transaction that is to be closed with its counts, its first part
+// is counted again.
+func (r *reader) resume(ctx context.Context) error {
+	options := journal.ReaderOptions{Tables: shape.Expression(r.filter.Tables)}
+	if r.maker.Closes() {
+		options.Tables = "" // a transaction's last event may be of any table
+		if err := r.Recount(ctx, r.maker.Closer(), r.at); err != nil {
+			return err
+		}
+	}
+	r.journal = r.Store.Reader(r.Origin.SourceID, r.at+1, options)
+	return nil
+}
+
+// Recount counts the events of the transaction that is open after an offset, up
+// to that offset.
+func (o *Outlet) Recount(ctx context.Context, into *encode.Closer, at int64) error {
+	var e change.Event
+	look := o.Store.Reader(o.Origin.SourceID, at+1, journal.ReaderOptions{})
+	batch, err := look.TryNext(ctx)
+	if err != nil || batch == nil {
+		return nil //nolint:nilerr // whoever reads on is told
+	}
+	if !batch.Next(&e) || e.Transaction.Index == 0 {
+		return batch.Err()
+	}
+	from, filter := e.Offset-int64(e.Transaction.Index), o.Filter()
+	look = o.Store.Reader(o.Origin.SourceID, from, journal.ReaderOptions{})
+	for {
+		batch, err := look.TryNext(ctx)
+		if errors.Is(err, journal.ErrExpired) {
+			return nil // retention has taken the transaction's beginning
+		}
+		if err != nil || batch == nil {
+			return err
+		}
+		for batch.Next(&e) {
+			if e.Offset > at {
+				return nil
+			}
+			if filter.Admits(&e) {
+				into.Resume(&e)
+			}
+		}
+		if err := batch.Err(); err != nil {
+			return err
+		}
+	}
+}
+
+// fill reads events into an empty batch until a limit is reached, or until there
+// are no more and those that there are have waited long enough.
+func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
+	var began, committed time.Time
+	read, last := int64(0), r.at
+	for {
+		if err := r.next(ctx, &began); err != nil {
+			return err
+		}
+		if r.current == nil {
+			break
+		}
+		if began.IsZero() {
+			began = time.Now()
+		}
+		full := false
+		for !full && r.current.Next(&r.event) {
+			read++
+			if err := r.take(b); err != nil {
+				return err
+			}
+			last, committed = r.event.Offset, r.event.Transaction.CommittedAt
+			full = len(b.Messages)+r.net.Rows() >= r.Limits.Events || b.Bytes()+r.net.Bytes() >= r.Limits.Bytes
+		}
+		if err := r.current.Err(); err != nil {
+			return err
+		}
+		if full {
+			break
+		}
+		last, committed = r.current.Last, r.current.LastCommit
+		r.current = nil
+	}
+	if err := r.flushNet(b); err != nil {
+		return err
+	}
+	b.Last, b.Committed = last, committed
+	r.at = last
+	r.counted(read)
+	return nil
+}
+
+// next makes sure that there is a journal's batch to read. It leaves none where
+// the batch in hand is to go out now.
+func (r *reader) next(ctx context.Context, began *time.Time) error {
+	if r.current != nil {
+		return nil
+	}
+	var err error
+	if r.current, err = r.journal.TryNext(ctx); r.current != nil || err != nil {
+		return r.explained(err)
+	}
+	if began.IsZero() {
+		r.current, err = r.journal.Next(ctx)
+		return r.explained(err)
+	}
+	left := r.Limits.Every - time.Since(*began)
+	if r.until > 0 {
+		left = 0
+	}
+	if left <= 0 {
+		return nil
+	}
+	wait, cancel := context.WithTimeout(ctx, left)
+	defer cancel()
+	r.current, err = r.journal.Next(wait)
+	if r.current == nil && errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+		return nil
+	}
+	return r.explained(err)
+}
+
+func (r *reader) explained(err error) error {
+	if !errors.Is(err, journal.ErrExpired) {
+		return err
+	}
+	return &engine.Fault{Code: "left-behind", Final: true, Cause: err, Message: fmt.Sprintf("the journal no longer has offset %d, which this outlet needs next", r.at+1),
+		Fix: "`rillmark outlet rewind " + r.Name + " --to beginning` goes on at the oldest event that is kept; what lies in between was not delivered. With hold_journal_bytes, retention would wait for this outlet"}
+}
+
+// take puts the event in hand into the batch.
+func (r *reader) take(b *encode.Batch) error {
+	r.Origin.Fill(&r.event)
+	admitted := r.filter.Admits(&r.event)
+	if r.Net {
+		switch {
+		case !admitted:
+			return nil
+		case shape.Joins(&r.event):
+			r.net.Add(&r.event)
+			return nil
+		}
+		if err := r.flushNet(b); err != nil {
+			return err
+		}
+	}
+	if !admitted && !r.maker.Closes() {
+		return nil
+	}
+	return r.maker.Append(b, &r.event, admitted)
+}
+
+func (r *reader) flushNet(b *encode.Batch) error {
+	if r.net.Rows() == 0 {
+		return nil
+	}
+	return r.net.Take(func(e *change.Event) error { return r.maker.Append(b, e, true) })
+}
+
+// batches are how many there are: one is filled while another one is sent.
+const batches = 2
+
+// pump fills batches and hands them on until ctx is done or an error ends it.
+func (r *reader) pump(ctx context.Context, empty <-chan *encode.Batch, full chan<- *encode.Batch) error {
+	for {
+		var b *encode.Batch
+		select {
+		case b = <-empty:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+		if r.until > 0 && r.at >= r.until {
+			return errCaughtUp
+		}
+		b.Reset()
+		if err := r.fill(ctx, b); err != nil {
+			return err
+		}
+		select {
+		case full <- b:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}

@@ -1,0 +1,514 @@
+package outlet
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/destination"
+	"rillmark/internal/encode"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+)
+
+const (
+	// flushEvery is how long an event that was sent may not be committed.
+	flushEvery = 300 * time.Millisecond
+	// flushEvents are sent without a flush at most.
+	flushEvents = 100_000
+	// lookEvery is how often dead letters are looked for that somebody wants to
+	// be tried again, through another instance.
+	lookEvery = 5 * time.Second
+	// lastWait is how long a stop may take for what is under way.
+	lastWait = 5 * time.Second
+)
+
+// sender delivers batches with one writer.
+type sender struct {
+	*Outlet
+	offset    catalog.Offset
+	hold      *catalog.Hold
+	writer    destination.Writer
+	wants     encode.Wants
+	again     *encode.Maker // for dead letters
+	at        int64         // the newest offset that was sent, set aside or passed over
+	written   int64         // messages since the last commit
+	lastFlush time.Time
+	rows      map[string]bool // that have a dead letter
+	aside     int             // how many dead letters there are, those behind included
+	tries     map[int64]int   // of events that failed, by offset
+	newest    time.Time       // commit time of the newest event that was sent
+	late      bool            // what was sent is durable only later: files that are closed first
+}
+
+// run delivers what the reader reads until ctx is done or an error ends it.
+func (s *sender) run(ctx context.Context, r *reader) error {
+	reading, stop := context.WithCancel(ctx)
+	empty, full := make(chan *encode.Batch, batches), make(chan *encode.Batch, batches-1)
+	for range batches {
+		empty <- new(encode.Batch)
+	}
+	ended, gone := make(chan error, 1), make(chan struct{})
+	go func() {
+		defer close(gone)
+		ended <- r.pump(reading, empty, full)
+	}()
+	err := s.deliver(ctx, empty, full, ended)
+	stop()
+	<-gone
+	if ctx.Err() == nil {
+		return err
+	}
+	// What was sent is there already: commit it rather than repeat it.
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), lastWait)
+	defer cancel()
+	return s.flush(last, true)
+}
+
+func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, ended <-chan error) error {
+	look := time.NewTicker(lookEvery)
+	defer look.Stop()
+	wake := s.wakes()
+	if err := s.retry(ctx); err != nil {
+		return err
+	}
+	for {
+		var flush <-chan time.Time
+		var timer *time.Timer
+		if s.at > s.offset.Committed {
+			timer = time.NewTimer(max(flushEvery-time.Since(s.lastFlush), time.Millisecond))
+			flush = timer.C
+		}
+		var err error
+		select {
+		case <-ctx.Done():
+			err = context.Cause(ctx)
+		case b := <-full:
+			if err = s.send(ctx, b); err == nil {
+				empty <- b
+				err = s.sent(ctx, len(full) == 0)
+			}
+		case <-flush:
+			err = s.flush(ctx, false)
+		case <-wake:
+			err = s.retry(ctx)
+		case <-look.C:
+			if s.aside > 0 {
+				err = s.retry(ctx)
+			}
+		case err = <-ended:
+			// What was read before goes out first.
+			select {
+			case b := <-full:
+				if sending := s.send(ctx, b); sending != nil {
+					err = sending
+				}
+			default:
+			}
+			if flushing := s.flush(ctx, err == errCaughtUp); flushing != nil {
+				err = flushing
+			}
+		}
+		if timer != nil {
+			timer.Stop()
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// shower is a writer that can show what was sent before it is durable.
+type shower interface{ Show() error }
+
+// sent decides whether it is time to flush.
+func (s *sender) sent(ctx context.Context, idle bool) error {
+	if s.written >= flushEvents || time.Since(s.lastFlush) >= flushEvery {
+		return s.flush(ctx, false)
+	}
+	if show, can := s.writer.(shower); can && idle {
+		return show.Show()
+	}
+	return nil
+}
+
+// flush makes durable what was sent, and commits it after that.
+func (s *sender) flush(ctx context.Context, last bool) error {
+	s.lastFlush = time.Now()
+	if s.at <= s.offset.Committed {
+		return nil
+	}
+	durable, err := s.writer.Flush(ctx, last)
+	if err != nil {
+		return err
+	}
+	if late := durable < s.at; late != s.late || durable > s.offset.Committed && s.late {
+		// What is not in its place is not delivered yet.
+		s.late = true
+		s.set(func(st *Status) { st.Delay = time.Since(s.newest) })
+	}
+	return s.commit(ctx, durable, nil)
+}
+
+func (s *sender) commit(ctx context.Context, durable int64, letters []catalog.DeadLetter) error {
+	if durable <= s.offset.Committed && len(letters) == 0 {
+		return nil
+	}
+	var err error
+	if len(letters) > 0 {
+		err = s.hold.SetAside(ctx, s.offset.Run, max(durable, s.offset.Committed), s.written, letters)
+	} else {
+		err = s.hold.Commit(ctx, s.offset.Run, durable, s.written)
+	}
+	if err != nil {
+		return err
+	}
+	s.offset.Committed, s.written = max(durable, s.offset.Committed), 0
+	s.set(func(st *Status) { st.Committed = s.offset.Committed })
+	return nil
+}
+
+// refusal is an event that is set aside.
+type refusal struct {
+	offset int64
+	row    []byte
+	err    error // nil for one that only waits behind another
+}
+
+// send delivers one batch: what is refused is set aside, what fails for now is
+// tried again, in its order, until it goes or has failed often enough.
+func (s *sender) send(ctx context.Context, b *encode.Batch) error {
+	all := len(b.Messages)
+	last, committed := b.Last, b.Committed
+	var aside []refusal
+	b.Messages, aside = s.held(b.Messages, aside)
+	messages := b.Messages
+	// A destination that keeps its own record of how far it is could otherwise be
+	// past them.
+	if err := s.keep(ctx, aside); err != nil {
+		return err
+	}
+	kept := len(aside)
+	wait := s.FirstWait
+	for {
+		var refused []destination.Refusal
+		if len(b.Messages) > 0 || last > s.at {
+			var err error
+			if refused, err = s.writer.Send(ctx, b); err != nil {
+				return err
+			}
+		}
+		left, temporary := s.judge(b, refused, &aside)
+		if len(left) == 0 {
+			break
+		}
+		b.Messages, b.Last = left, last
+		if temporary == nil {
+			continue // they only waited behind one that has been set aside now
+		}
+		pause := jittered(wait)
+		s.Log("warn", "event-failed", fmt.Sprintf("offset %d, try %d: %v", left[0].Offset, s.tries[left[0].Offset], temporary))
+		s.set(func(st *Status) {
+			st.Phase, st.Error, st.Code, st.Retry, st.Attempts = PhaseWaiting, temporary.Error(), "event-failed", time.Now().Add(pause), s.tries[left[0].Offset]
+		})
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(pause):
+		}
+		wait = min(wait*2, s.LongestWait)
+	}
+	s.at = last
+	gone := int64(all - len(aside))
+	s.written += gone
+	s.delivered(messages, gone, committed, aside)
+	var err error
+	if len(aside) > kept {
+		err = s.setAside(ctx, aside[kept:])
+	}
+	clear(s.tries)
+	return err
+}
+
+// held takes out what is bad, and what has to wait behind dead letters.
+func (s *sender) held(messages []encode.Message, aside []refusal) ([]encode.Message, []refusal) {
+	kept := messages[:0]
+	var bad map[string]bool
+	for i := range messages {
+		m := messages[i]
+		switch {
+		case m.Bad != nil:
+			aside = append(aside, refusal{m.Offset, append([]byte(nil), m.Order...), m.Bad})
+			if s.Wait && len(m.Order) > 0 {
+				if bad == nil {
+					bad = make(map[string]bool)
+				}
+				bad[string(m.Order)] = true
+			}
+		case s.Wait && len(m.Order) > 0 && (s.rows[string(m.Order)] || bad[string(m.Order)]):
+			aside = append(aside, refusal{m.Offset, append([]byte(nil), m.Order...), nil})
+		default:
+			kept = append(kept, m)
+		}
+	}
+	return kept, aside
+}
+
+// judge sorts what was refused: into what is set aside, and what is left to be
+// tried again.
+func (s *sender) judge(b *encode.Batch, refused []destination.Refusal, aside *[]refusal) (left []encode.Message, temporary error) {
+	again := make(map[string]bool) // rows that are tried again
+	for _, r := range refused {
+		m := &b.Messages[r.Index]
+		row := string(m.Order)
+		switch {
+		case r.Err == nil && (again[row] || !s.Wait):
+			left = append(left, *m)
+		case r.Err == nil:
+			*aside = append(*aside, refusal{m.Offset, append([]byte(nil), m.Order...), nil})
+		case r.Temporary && !s.tooOften(m.Offset):
+			again[row] = true
+			left = append(left, *m)
+			if temporary == nil {
+				temporary = r.Err
+			}
+		default:
+			*aside = append(*aside, refusal{m.Offset, append([]byte(nil), m.Order...), r.Err})
+		}
+	}
+	return left, temporary
+}
+
+// tooOften counts a try, and reports whether it was the last.
+func (s *sender) tooOften(offset int64) bool {
+	s.tries[offset]++
+	return s.Attempts > 0 && s.tries[offset] >= s.Attempts
+}
+
+func (s *sender) delivered(messages []encode.Message, gone int64, committed time.Time, aside []refusal) {
+	now := time.Now()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.rates.Add(now, gone)
+	s.status.Delivered += gone
+	if s.status.Phase != PhaseRunning {
+		s.status.Phase, s.status.Error, s.status.Code, s.status.Attempts = PhaseRunning, "", "", 0
+	}
+	s.counts.add(messages, aside)
+	s.newest = committed
+	if gone > 0 && !s.late {
+		s.status.Delay = now.Sub(committed)
+	}
+	s.history.delivered(now, gone, s.status.Delay)
+}
+
+// setAside stores refused events as dead letters, with the committed offset.
+func (s *sender) setAside(ctx context.Context, aside []refusal) error {
+	letters, err := s.letters(ctx, aside)
+	if err != nil {
+		return err
+	}
+	durable, err := s.writer.Flush(ctx, false)
+	if err != nil {
+		return err
+	}
+	if err := s.commit(ctx, durable, letters); err != nil {
+		return err
+	}
+	return s.tell(ctx, letters)
+}
+
+// keep stores dead letters ahead of the committed offset. If they come again,
+// they are the same ones.
+func (s *sender) keep(ctx context.Context, aside []refusal) error {
+	if len(aside) == 0 {
+		return nil
+	}
+	letters, err := s.letters(ctx, aside)
+	if err != nil {
+		return err
+	}
+	if err := s.hold.SetAside(ctx, s.offset.Run, -1, 0, letters); err != nil {
+		return err
+	}
+	return s.tell(ctx, letters)
+}
+
+// asideFirst is for writers that commit an offset of their own.
+func (s *sender) asideFirst(ctx context.Context, batch *encode.Batch, refused []destination.Refusal) error {
+	aside := make([]refusal, 0, len(refused))
+	for _, r := range refused {
+		m := &batch.Messages[r.Index]
+		aside = append(aside, refusal{m.Offset, append([]byte(nil), m.Order...), r.Err})
+	}
+	letters, err := s.letters(ctx, aside)
+	if err != nil {
+		return err
+	}
+	return s.hold.SetAside(ctx, s.offset.Run, -1, 0, letters)
+}
+
+// letters makes dead letters of refused events, if there is room for them.
+func (s *sender) letters(ctx context.Context, aside []refusal) ([]catalog.DeadLetter, error) {
+	seen := make(map[int64]int)
+	var letters []catalog.DeadLetter
+	for _, one := range aside {
+		if at, there := seen[one.offset]; there {
+			if one.err != nil {
+				letters[at].Error, letters[at].State = one.err.Error(), catalog.LetterDead
+			}
+			continue // another part of the same event
+		}
+		letter, err := s.letter(ctx, one)
+		if err != nil {
+			return nil, err
+		}
+		seen[one.offset] = len(letters)
+		letters = append(letters, letter)
+	}
+	if s.aside+len(letters) > s.Most {
+		return nil, &engine.Fault{Code: "too-many-dead-letters", Final: true, Message: fmt.Sprintf("%d events are set aside already, and %d more would be above the most of %d", s.aside, len(letters), s.Most),
+			Fix: "look at them with `rillmark dead-letter list " + s.Name + "`, retry or discard them, then `rillmark outlet resume " + s.Name + "`"}
+	}
+	return letters, nil
+}
+
+// tell notes letters that are stored, and logs the first of them.
+func (s *sender) tell(ctx context.Context, letters []catalog.DeadLetter) error {
+	dead := 0
+	for _, l := range letters {
+		if len(l.Row) > 0 {
+			s.rows[string(l.Row)] = true
+		}
+		if l.State == catalog.LetterDead {
+			dead++
+			if dead <= 3 {
+				s.Log("error", "dead-letter", fmt.Sprintf("%s (%s of %s) was set aside: %s", l.EventID, l.Operation, l.Table, l.Error))
+			}
+		}
+	}
+	if dead > 3 {
+		s.Log("error", "dead-letter", fmt.Sprintf("%d events in all were set aside in this batch", dead))
+	}
+	d, behind, err := s.Catalog.CountDeadLetters(ctx, s.ID)
+	s.aside = int(d + behind)
+	return err
+}
+
+// letter reads the event once more, to keep it.
+func (s *sender) letter(ctx context.Context, one refusal) (catalog.DeadLetter, error) {
+	batch, err := s.Store.Reader(s.Origin.SourceID, one.offset, journal.ReaderOptions{}).TryNext(ctx)
+	if err != nil {
+		return catalog.DeadLetter{}, err
+	}
+	var e change.Event
+	if batch == nil || !batch.Next(&e) {
+		if batch != nil && batch.Err() != nil {
+			return catalog.DeadLetter{}, batch.Err()
+		}
+		return catalog.DeadLetter{}, fmt.Errorf("offset %d, which was refused, is not in the journal", one.offset)
+	}
+	s.Origin.Fill(&e)
+	l := catalog.DeadLetter{Offset: e.Offset, Row: one.row, State: catalog.LetterBehind, EventID: e.ID(), Table: e.Table, Operation: e.Operation.String(), Event: journal.Single(&e)}
+	if one.err != nil {
+		l.State, l.Error, l.Attempts = catalog.LetterDead, one.err.Error(), max(s.tries[one.offset], 1)
+	}
+	return l, nil
+}
+
+// retry delivers the dead letters that somebody wants to be tried again, in the
+// order of their offsets. One that is refused again keeps those of its row back.
+func (s *sender) retry(ctx context.Context) error {
+	if s.aside == 0 {
+		if _, n, err := s.Catalog.DeadRows(ctx, s.ID); err != nil || n == 0 {
+			return err
+		}
+	}
+	again := make(map[string]bool)
+	after := int64(0)
+	for {
+		letters, err := s.Catalog.DeadLetters(ctx, s.ID, catalog.LetterFilter{Retrying: true, WithEvents: true, After: after, Limit: 100})
+		if err != nil {
+			return err
+		}
+		if len(letters) == 0 {
+			freed, err := s.Catalog.FreeBehind(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			if freed == 0 {
+				break
+			}
+			after = 0
+			continue
+		}
+		for i := range letters {
+			l := &letters[i]
+			after = l.Offset
+			if len(l.Row) > 0 && again[string(l.Row)] {
+				continue
+			}
+			refused, err := s.redeliver(ctx, l)
+			if err != nil {
+				return err
+			}
+			if refused != nil {
+				again[string(l.Row)] = true
+				if err := s.Catalog.FailedAgain(ctx, s.ID, l.ID, refused.Error()); err != nil {
+					return err
+				}
+				s.Log("error", "dead-letter", fmt.Sprintf("%s was refused again: %v", l.EventID, refused))
+				continue
+			}
+			if err := s.Catalog.Redelivered(ctx, s.ID, l.ID); err != nil {
+				return err
+			}
+			s.Log("info", "dead-letter", l.EventID+" was delivered at last")
+		}
+	}
+	var err error
+	s.rows, s.aside, err = s.Catalog.DeadRows(ctx, s.ID)
+	return err
+}
+
+func (s *sender) redeliver(ctx context.Context, l *catalog.DeadLetter) (refused, err error) {
+	if s.again == nil {
+		s.again = s.maker(ctx, s.wants)
+	}
+	var e change.Event
+	if err := s.Store.OpenSingle(l.Event, &e); err != nil {
+		return err, nil //nolint:nilerr // the letter itself is damaged: it stays, and says so
+	}
+	e.Offset = l.Offset
+	s.Origin.Fill(&e)
+	b := new(encode.Batch)
+	if err := s.again.Append(b, &e, true); err != nil {
+		return nil, err
+	}
+	// The closing event of its transaction has gone out before.
+	kept := b.Messages[:0]
+	for _, m := range b.Messages {
+		if m.Bad != nil {
+			return m.Bad, nil
+		}
+		if m.Type != encode.TransactionEnd {
+			kept = append(kept, m)
+		}
+	}
+	b.Messages, b.Last = kept, s.at
+	found, err := s.writer.Send(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range found {
+		if r.Err != nil {
+			return r.Err, nil
+		}
+	}
+	if _, err := s.writer.Flush(ctx, true); err != nil {
+		return nil, err
+	}
+	return nil, nil
+}
