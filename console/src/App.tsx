@@ -2,6 +2,9 @@ import { NavLink, Navigate, Route, Routes } from "react-router-dom";
 import { StatusProvider, useStatus } from "./api/status";
 import { ChangesPage } from "./pages/changes/ChangesPage";
 import { OverviewPage } from "./pages/overview/OverviewPage";
+import { NewOutletPage } from "./pages/outlets/NewOutletPage";
+import { OutletPage } from "./pages/outlets/OutletPage";
+import { OutletsPage } from "./pages/outlets/OutletsPage";
 import { NewSourcePage } from "./pages/sources/NewSourcePage";
 import { SourcePage } from "./pages/sources/SourcePage";
 import { SourcesPage } from "./pages/sources/SourcesPage";
@@ -24,6 +27,9 @@ export function App() {
             <Route path="/sources" element={<SourcesPage />} />
             <Route path="/sources/new" element={<NewSourcePage />} />
             <Route path="/sources/:name/:tab?" element={<SourcePage />} />
+            <Route path="/outlets" element={<OutletsPage />} />
+            <Route path="/outlets/new" element={<NewOutletPage />} />
+            <Route path="/outlets/:name/:tab?" element={<OutletPage />} />
             <Route path="/changes" element={<ChangesPage />} />
             <Route path="*" element={<Navigate to="/" replace />} />
           </Routes>
@@ -46,6 +52,7 @@ function TopBar() {
           Overview
         </NavLink>
         <NavLink to="/sources">Sources</NavLink>
+        <NavLink to="/outlets">Outlets</NavLink>
         <NavLink to="/changes">Changes</NavLink>
       </nav>
       <div className="top-state" role="status">

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import type { LogEntry, SourceRecord } from "./types";
+import type { DestinationRecord, LogEntry, Mark, OutletRecord, SourceRecord } from "./types";
 
 /** Refused is an answer of the service that is a problem document. */
 export class Refused extends Error {
@@ -89,4 +89,24 @@ export function useLog(limit: number, changed: unknown, subject = "") {
 /** useSource reads a source's definition. */
 export function useSource(name: string) {
   return useQuery({ queryKey: ["source", name], queryFn: () => getJSON<SourceRecord>(`/v1/sources/${name}`), retry: false });
+}
+
+/** useOutlet reads an outlet's definition. */
+export function useOutlet(name: string) {
+  return useQuery({ queryKey: ["outlet", name], queryFn: () => getJSON<OutletRecord>(`/v1/outlets/${name}`), retry: false });
+}
+
+/** useMarks reads the named places of a source's journal. */
+export function useMarks(source: string) {
+  return useQuery({
+    queryKey: ["marks", source],
+    queryFn: () => getJSON<{ items: Mark[] }>(`/v1/marks?source=${encodeURIComponent(source)}`),
+    refetchInterval: 15_000,
+    select: (page) => page.items,
+  });
+}
+
+/** useDestinations lists where events can go. */
+export function useDestinations() {
+  return useQuery({ queryKey: ["destinations"], queryFn: () => getJSON<{ items: DestinationRecord[] }>("/v1/destinations"), select: (page) => page.items });
 }

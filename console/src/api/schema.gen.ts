@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/v1/avro-schemas/{fingerprint}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The Avro schema that a single-object encoded value names */
+        get: operations["getAvroSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/destinations": {
         parameters: {
             query?: never;
@@ -75,6 +92,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Named places in journals */
+        get: operations["listMarks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/outlets": {
         parameters: {
             query?: never;
@@ -112,6 +146,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/outlets/{name}/asyncapi": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An AsyncAPI 3 document of what an outlet sends */
+        get: operations["getOutletDocument"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check a definition's destination with what the outlet needs there, or a stored outlet's without a body */
+        post: operations["checkOutlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/outlets/{name}/commit": {
         parameters: {
             query?: never;
@@ -123,6 +191,74 @@ export interface paths {
         put?: never;
         /** Move a pull outlet's committed offset forward */
         post: operations["commitOutlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/dead-letters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Events that an outlet could not deliver, and those that wait behind them, by offset */
+        get: operations["listDeadLetters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/dead-letters/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forget dead letters for good */
+        post: operations["discardDeadLetters"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/dead-letters/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have dead letters tried again, in the order of their rows, with those that wait behind them */
+        post: operations["retryDeadLetters"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/dead-letters/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One dead letter with its event, and what would be sent for it now */
+        get: operations["getDeadLetter"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -146,6 +282,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/outlets/{name}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An outlet's last hour, its counts, and what it has lost */
+        get: operations["getOutletHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/leases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have events of a pull outlet that no other reader has, for a time */
+        post: operations["leaseOutlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/leases/{lease}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Let other readers have a lease's events at once */
+        delete: operations["giveBackLease"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/leases/{lease}/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a lease's events are dealt with */
+        post: operations["endLease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/leases/{lease}/extend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a lease for longer */
+        post: operations["extendLease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/outlets/{name}/pause": {
         parameters: {
             query?: never;
@@ -157,6 +378,23 @@ export interface paths {
         put?: never;
         /** Pause delivery */
         post: operations["pauseOutlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Exactly what a definition would send for real events of the journal, or a stored outlet without a body; nothing is sent */
+        post: operations["previewOutlet"];
         delete?: never;
         options?: never;
         head?: never;
@@ -191,6 +429,40 @@ export interface paths {
         put?: never;
         /** Set an outlet back, or forward */
         post: operations["rewindOutlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a paused outlet deliver what there is now, and end it then */
+        post: operations["runOutletOnce"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/schemas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The schema versions that an outlet's own shape has made */
+        get: operations["listOutletSchemas"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -331,6 +603,24 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/sources/{name}/marks/{mark}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Name a place in a source's journal, or move the name there */
+        put: operations["setMark"];
+        post?: never;
+        /** Forget a mark */
+        delete: operations["removeMark"];
         options?: never;
         head?: never;
         patch?: never;
@@ -545,6 +835,44 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Avro: {
+            /**
+             * @description single-object: by the schema's Avro fingerprint, GET /v1/avro-schemas/FINGERPRINT; registry: by the number that a schema registry gave it
+             * @default single-object
+             * @enum {string}
+             */
+            framing: "single-object" | "registry";
+            /** @description The registry's address, such as http://127.0.0.1:8081 */
+            registry?: string;
+        };
+        Batch: {
+            /**
+             * Format: int64
+             * @description A batch that reaches this size goes out
+             */
+            bytes?: number;
+            /**
+             * Format: int64
+             * @description At most so many in one batch
+             */
+            events?: number;
+            /** @description Events wait for others up to this long, such as 500ms or 15m; they go out at once without it */
+            every?: string;
+        };
+        Bucket: {
+            access_key: string;
+            /** @description The storage's address, such as https://objects.example.org */
+            endpoint: string;
+            /** @description The bucket's name is part of the host name instead of the path */
+            host_style?: boolean;
+            name: string;
+            /** @description What the names of all objects begin with */
+            prefix?: string;
+            /** @default us-east-1 */
+            region: string;
+            /** @description A reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again */
+            secret_key: string;
+        };
         Check: {
             /** @description The exact statement or step that mends it */
             fix?: string;
@@ -559,6 +887,13 @@ export interface components {
             verdict: "good" | "note" | "missing";
             /** @description Why it matters */
             why?: string;
+        };
+        Chosen: {
+            /**
+             * Format: int64
+             * @description How many events that is, those that wait behind them included
+             */
+            chosen: number;
         };
         Column: {
             /** Format: int64 */
@@ -617,19 +952,36 @@ export interface components {
             tls_root?: string;
             user: string;
         };
+        Counted: {
+            /** Format: int64 */
+            count: number;
+            table: string;
+            type: string;
+        };
         Destination: {
             description?: string;
             file?: components["schemas"]["FileDestination"];
+            http?: components["schemas"]["HTTPDestination"];
+            kafka?: components["schemas"]["KafkaDestination"];
             /**
              * @description What it is
              * @enum {string}
              */
-            kind: "file";
+            kind: "file" | "kafka" | "nats" | "redis" | "http";
+            nats?: components["schemas"]["NATSDestination"];
+            redis?: components["schemas"]["RedisDestination"];
         };
         Detail: {
             /** @description Such as body.connection.port */
             location: string;
             message: string;
+        };
+        EndLeaseRequest: {
+            /**
+             * Format: int64
+             * @description How many they were, for the counts
+             */
+            events?: number;
         };
         EventPage: {
             /**
@@ -645,18 +997,65 @@ export interface components {
              */
             passed: number;
         };
+        ExtendLeaseRequest: {
+            /** Format: int64 */
+            seconds: number;
+        };
         FileDestination: {
+            /** @description A bucket of an S3-compatible object storage instead of a directory */
+            bucket?: components["schemas"]["Bucket"];
             /** @description Below the service's files_root; a relative path starts there */
-            directory: string;
+            directory?: string;
         };
         FileOutlet: {
+            /**
+             * @description ndjson: none, gzip or zstd; avro and parquet: none, snappy or zstd
+             * @enum {string}
+             */
+            compression?: "none" | "gzip" | "zstd" | "snappy";
+            /** @description Names of files, built from {outlet}, {run}, {first}, {table}, {date} and {hour}; {outlet}.{run}.{first} without it */
+            name?: string;
             /**
              * Format: int64
              * @description A file that reaches this size is closed and the next one begun; 64 MiB unless it is said otherwise
              */
             rotate_bytes?: number;
-            /** @description A file that is this old is closed and the next one begun: 90s, 15m, 24h; 1h unless it is said otherwise */
+            /**
+             * Format: int64
+             * @description A file with so many events is closed; no such bound without it
+             */
+            rotate_events?: number;
+            /** @description A file that is this old is closed: 90s, 15m, 24h; 1h unless it is said otherwise, 1m for parquet and for object storage */
             rotate_every?: string;
+        };
+        HTTPDestination: {
+            /** @description Sent with each request */
+            headers?: {
+                [key: string]: string;
+            };
+            /** @description Requests are signed by the Standard Webhooks scheme under this key, whsec_ and base64: a reference, or the key itself, which is sealed */
+            sign_key?: string;
+            /** @description How long one request may take: 30s unless it is said otherwise */
+            timeout?: string;
+            tls?: components["schemas"]["TLS"];
+            /** @description Sent as a bearer token: a reference, ${env:NAME} or ${file:/path}, or the token itself, which is sealed and never shown again */
+            token?: string;
+            /** @description Where events are posted */
+            url: string;
+        };
+        HTTPOutlet: {
+            /**
+             * Format: int64
+             * @description Events in one request: more than one is posted as a list
+             * @default 1
+             */
+            events: number;
+            /**
+             * Format: int64
+             * @description Requests at the same time; those of one key follow each other
+             * @default 4
+             */
+            in_flight: number;
         };
         HeldStatus: {
             advice?: string;
@@ -688,6 +1087,12 @@ export interface components {
         };
         ItemsLogEntry: {
             items: components["schemas"]["LogEntry"][];
+        };
+        ItemsMark: {
+            items: components["schemas"]["Mark"][];
+        };
+        ItemsPreview: {
+            items: components["schemas"]["Preview"][];
         };
         ItemsRecordDestination: {
             items: components["schemas"]["RecordDestination"][];
@@ -728,6 +1133,125 @@ export interface components {
              */
             next: number;
         };
+        KafkaDestination: {
+            /** @description Addresses to begin with, host:port */
+            brokers: string[];
+            /** @description Missing topics are created like this; without it they are asked for by name */
+            create_topics?: components["schemas"]["NewTopics"];
+            login?: components["schemas"]["SASLLogin"];
+            /** @description Without it the connection is in the clear */
+            tls?: components["schemas"]["TLS"];
+        };
+        KafkaOutlet: {
+            /**
+             * @description leader: a message counts once one broker has it, which may lose it
+             * @default all
+             * @enum {string}
+             */
+            acks: "all" | "leader";
+            /**
+             * @default none
+             * @enum {string}
+             */
+            compression: "none" | "gzip" | "snappy" | "lz4" | "zstd";
+            /** @description Each batch is a transaction with the outlet's offset in it: a reader of committed messages sees no repeat */
+            exactly_once?: boolean;
+            /** @description With exactly_once: the topic that holds the outlet's offset; rillmark.offsets unless it is said otherwise */
+            offset_topic?: string;
+        };
+        LeaseEnded: {
+            /**
+             * Format: int64
+             * @description The outlet's committed offset: all up to it are dealt with
+             */
+            committed: number;
+        };
+        LeaseOutletRequest: {
+            /**
+             * Format: int64
+             * @default 100
+             */
+            limit: number;
+            /** @description Who reads, for people */
+            reader: string;
+            /**
+             * Format: int64
+             * @description For how long
+             * @default 60
+             */
+            seconds: number;
+            /**
+             * Format: int64
+             * @description Seconds to wait for a first event
+             */
+            wait?: number;
+        };
+        LeaseUntil: {
+            /** Format: date-time */
+            until: string;
+        };
+        LeasedEvents: {
+            events: unknown[];
+            /** Format: int64 */
+            first: number;
+            /** Format: int64 */
+            last: number;
+            /** @description Say it when they are dealt with; absent where there is nothing to read */
+            lease?: string;
+            /**
+             * Format: date-time
+             * @description After that another reader may have them
+             */
+            until?: string;
+        };
+        Letter: {
+            /** Format: int64 */
+            attempts: number;
+            /** @description Why it was set aside */
+            error?: string;
+            event_id: string;
+            /** Format: date-time */
+            first_at: string;
+            /** Format: int64 */
+            id: number;
+            /** @description The row's key */
+            key?: string;
+            /** Format: date-time */
+            last_at: string;
+            /** Format: int64 */
+            offset: number;
+            operation: string;
+            /** @description Somebody wants it to be tried again */
+            retrying: boolean;
+            /**
+             * @description dead: it was refused, or has failed too often; behind: it waits behind one of the same row
+             * @enum {string}
+             */
+            state: "dead" | "behind";
+            table?: string;
+        };
+        LetterChoice: {
+            /** @description Needed where nothing else chooses */
+            all?: boolean;
+            /** @description A part of the error's text */
+            error?: string;
+            /** @description These; all that the rest chooses without it */
+            ids?: number[];
+            table?: string;
+        };
+        LetterPage: {
+            /**
+             * Format: int64
+             * @description How many wait behind those
+             */
+            behind: number;
+            /**
+             * Format: int64
+             * @description How many are dead altogether
+             */
+            dead: number;
+            items: components["schemas"]["Letter"][];
+        };
         LogEntry: {
             /** Format: date-time */
             at: string;
@@ -741,28 +1265,179 @@ export interface components {
             /** @description source/NAME, outlet/NAME, destination/NAME or service */
             subject: string;
         };
+        Lost: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            first: number;
+            /** Format: int64 */
+            last: number;
+        };
+        Mark: {
+            /** Format: date-time */
+            created_at: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description The offset that is next after the mark
+             */
+            offset: number;
+            reason?: string;
+            source: string;
+        };
+        NATSDestination: {
+            /** @description Create the stream, for the subjects below its name, where it is missing */
+            create_stream?: boolean;
+            /** @description A reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again */
+            password?: string;
+            /** @description Addresses, such as nats://127.0.0.1:4222 */
+            servers: string[];
+            /** @description The stream that stores the messages; it is created where create_stream says so */
+            stream?: string;
+            tls?: components["schemas"]["TLS"];
+            user?: string;
+        };
+        NewTopics: {
+            /**
+             * Format: int64
+             * @default 6
+             */
+            partitions: number;
+            /**
+             * Format: int64
+             * @default 1
+             */
+            replication: number;
+        };
+        OpenLetter: {
+            /** Format: int64 */
+            attempts: number;
+            /** @description Why it was set aside */
+            error?: string;
+            /** @description The event as the journal had it, as CloudEvents */
+            event: unknown;
+            event_id: string;
+            /** Format: date-time */
+            first_at: string;
+            /** Format: int64 */
+            id: number;
+            /** @description The row's key */
+            key?: string;
+            /** Format: date-time */
+            last_at: string;
+            /** @description What the outlet would send for it now */
+            messages: components["schemas"]["Preview"][];
+            /** Format: int64 */
+            offset: number;
+            operation: string;
+            /** @description Somebody wants it to be tried again */
+            retrying: boolean;
+            /**
+             * @description dead: it was refused, or has failed too often; behind: it waits behind one of the same row
+             * @enum {string}
+             */
+            state: "dead" | "behind";
+            table?: string;
+        };
         Outlet: {
+            avro?: components["schemas"]["Avro"];
+            batch?: components["schemas"]["Batch"];
+            /**
+             * @description net: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new
+             * @default all
+             * @enum {string}
+             */
+            changes: "all" | "net" | "inserts";
+            /**
+             * @description changed: of an update only the key and what changed
+             * @default all
+             * @enum {string}
+             */
+            columns: "all" | "changed";
+            /**
+             * @description marker: a delete goes out as its key without a value, for consumers that keep the newest value of each key; both: the event, then the marker
+             * @default event
+             * @enum {string}
+             */
+            deletes: "event" | "marker" | "both";
             description?: string;
             /** @description Where the events go; without it consumers come and read (pull) */
             destination?: string;
             file?: components["schemas"]["FileOutlet"];
             /**
+             * @description cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files
              * @default cloudevents
              * @enum {string}
              */
-            format: "cloudevents";
+            format: "cloudevents" | "cloudevents-binary" | "data" | "row" | "avro" | "parquet";
             /**
-             * @description Where a new outlet starts: beginning, now, or an offset
+             * @description Where a new outlet starts: beginning, now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME
              * @default beginning
              */
             from: string;
+            /**
+             * Format: int64
+             * @description Retention keeps what this outlet has not delivered, until the journal is this large; 0: it lets go, and says which offsets were lost
+             */
+            hold_journal_bytes?: number;
+            http?: components["schemas"]["HTTPOutlet"];
+            /**
+             * @description text: integers of 64 bits as JSON strings, for readers that round above 2^53
+             * @default number
+             * @enum {string}
+             */
+            integers: "number" | "text";
+            kafka?: components["schemas"]["KafkaOutlet"];
+            /** @description The message's key, {key} without it: the row's key */
+            key?: string;
+            /** @description With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put before the row's own, operation and offset without it */
+            metadata?: ("id" | "offset" | "operation" | "table" | "source" | "database" | "committed_at" | "transaction" | "position" | "changed" | "log" | "none")[];
+            /**
+             * @description omit: columns that are null are left out
+             * @default keep
+             * @enum {string}
+             */
+            nulls: "keep" | "omit";
             /** @description Operations that go out; all without it */
             operations?: ("existing" | "insert" | "update" | "delete" | "truncate" | "schema" | "loaded" | "void" | "message")[];
+            /** @description Messages with the same text go to the same partition: the key without it; {table} or {transaction} keep those together */
+            partition?: string;
+            /** @description A table whose rows are events already */
+            ready_made?: components["schemas"]["ReadyMade"];
+            redis?: components["schemas"]["RedisOutlet"];
+            /** @description What becomes of events that the destination refuses */
+            refused?: components["schemas"]["Refused"];
+            retry?: components["schemas"]["Retry"];
+            /** @description Where schema events go, if not with the others */
+            schema_topic?: string;
             source: string;
             /** @description Patterns of the tables whose events go out; all without it */
             tables?: string[];
+            /** @description Topic, subject or stream, built from fields in braces, such as {source}.{schema}.{table} */
+            topic?: string;
+            /** @description After a transaction's last event comes one that closes it, with its counts by table */
+            transactions?: boolean;
+            /**
+             * @description pair: an update goes out as two events, the old row and the new one, tied by their id
+             * @default one
+             * @enum {string}
+             */
+            updates: "one" | "pair";
+        };
+        OutletHistory: {
+            /** @description What went out since the service started */
+            counts: components["schemas"]["Counted"][];
+            /** @description Offsets that retention took before they were delivered, the newest first */
+            lost: components["schemas"]["Lost"][];
+            /** @description Steps of ten seconds, oldest first; steps in which nothing happened are left out */
+            points: components["schemas"]["Point"][];
         };
         OutletStatus: {
+            /**
+             * Format: int64
+             * @description Tries since one went well, while it waits
+             */
+            attempts?: number;
             /**
              * Format: int64
              * @description Events of the source after the committed offset
@@ -782,6 +1457,11 @@ export interface components {
             /** Format: date-time */
             committed_at?: string;
             /**
+             * Format: int64
+             * @description Events set aside since they were refused or have failed too often
+             */
+            dead_letters: number;
+            /**
              * Format: double
              * @description From the newest delivered event's commit until it was delivered
              */
@@ -794,13 +1474,13 @@ export interface components {
             destination?: string;
             error?: string;
             /** @enum {string} */
-            kind: "file" | "pull";
+            kind: "file" | "kafka" | "nats" | "redis" | "http" | "pull";
             name: string;
             /**
-             * @description pull: its consumers come and read
+             * @description standby: another instance delivers it; pull: its consumers come and read
              * @enum {string}
              */
-            phase: "paused" | "running" | "waiting" | "failed" | "pull";
+            phase: "paused" | "running" | "waiting" | "failed" | "standby" | "pull";
             /**
              * Format: double
              * @description Events a second, over the last ten seconds
@@ -808,11 +1488,83 @@ export interface components {
             rate: number;
             reason?: string;
             /**
+             * Format: date-time
+             * @description When it is tried again, while it waits
+             */
+            retry_at?: string;
+            /** @description How near it is to losing what it has not delivered */
+            room?: components["schemas"]["Room"];
+            /**
              * Format: int64
              * @description Counts rewinds, from 1
              */
             run: number;
             source: string;
+            /**
+             * Format: int64
+             * @description Where it ends, while it runs once
+             */
+            until?: number;
+            /**
+             * Format: int64
+             * @description Events set aside behind those, since they are of the same rows
+             */
+            waiting_behind: number;
+        };
+        Point: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description Events behind at their end
+             */
+            behind: number;
+            /**
+             * Format: double
+             * @description From the newest delivered event's commit until it was delivered
+             */
+            delay_seconds: number;
+            /**
+             * Format: int64
+             * @description Messages that went out in them
+             */
+            delivered: number;
+            /**
+             * Format: int64
+             * @description Events read from the journal in the ten seconds from then on
+             */
+            read: number;
+        };
+        Preview: {
+            base64?: boolean;
+            /** @description As it is sent; in base64 where it is no text */
+            body: string;
+            content_type?: string;
+            headers: components["schemas"]["PreviewHeader"][];
+            id: string;
+            key?: string;
+            /** @description A key without a value */
+            marker?: boolean;
+            /** Format: int64 */
+            offset: number;
+            /** @description The text by which it is put into a partition */
+            partition?: string;
+            /** @description Why it could not be sent */
+            problem?: string;
+            /** @description Of Avro and Parquet, what the body says */
+            row?: unknown;
+            /**
+             * Format: int64
+             * @description Bytes of key, headers and body
+             */
+            size: number;
+            table?: string;
+            topic?: string;
+            type: string;
+        };
+        PreviewHeader: {
+            name: string;
+            value: string;
         };
         Problem: {
             /** @description Stable: programs may depend on it */
@@ -828,6 +1580,22 @@ export interface components {
             title: string;
             /** @description urn:rillmark:problem: and the code */
             type: string;
+        };
+        ReadyMade: {
+            /** @description Column with what is sent */
+            body: string;
+            /** @description Column with the event's own id */
+            id: string;
+            /** @description Column with the event's type */
+            kind: string;
+            /** @description Column with what the event is about; it is the message's key */
+            subject?: string;
+            /** @description Such as public.notices */
+            table: string;
+            /** @description Column with when it happened; the commit's time without it */
+            time?: string;
+            /** @description Where it goes: a template that may name {kind} */
+            topic?: string;
         };
         ReasonInputBody: {
             reason?: string;
@@ -880,6 +1648,37 @@ export interface components {
              */
             version: number;
         };
+        RedisDestination: {
+            /** @description host:port */
+            address: string;
+            /** Format: int64 */
+            database?: number;
+            /** @description A reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again */
+            password?: string;
+            tls?: components["schemas"]["TLS"];
+            user?: string;
+        };
+        RedisOutlet: {
+            /**
+             * Format: int64
+             * @description About so many entries are kept in each stream; all without it
+             */
+            keep?: number;
+        };
+        Refused: {
+            /**
+             * @description wait: later events of the same key wait behind a dead letter; pass: they go out
+             * @default wait
+             * @enum {string}
+             */
+            later: "wait" | "pass";
+            /**
+             * Format: int64
+             * @description With so many dead letters and events behind them the outlet stops and holds
+             * @default 10000
+             */
+            most: number;
+        };
         ReloadTableRequest: {
             /** @description A condition in the source's own SQL; without it, all rows */
             where?: string;
@@ -895,6 +1694,17 @@ export interface components {
              * @description The journal's new generation, which ids carry from here on
              */
             generation: number;
+        };
+        Retry: {
+            /**
+             * Format: int64
+             * @description An event that failed so often becomes a dead letter; 0: it is tried until it goes
+             */
+            attempts?: number;
+            /** @description 200ms unless it is said otherwise; each wait is twice the one before */
+            first_wait?: string;
+            /** @description 30s unless it is said otherwise */
+            longest_wait?: string;
         };
         Rewind: {
             /** @description false for a dry run */
@@ -918,8 +1728,39 @@ export interface components {
         RewindOutletRequest: {
             /** @description Only say what it would do */
             dry_run?: boolean;
-            /** @description beginning, now, or the offset that is delivered next */
+            /** @description beginning, now, the offset that is delivered next, time:2026-11-23T09:00:00Z, or mark:NAME */
             to: string;
+        };
+        Room: {
+            /**
+             * @description warning from 0.8 on; lost: the journal no longer has what is next
+             * @enum {string}
+             */
+            level: "fine" | "warning" | "lost";
+            /**
+             * Format: double
+             * @description The part of the journal's age or size that what is not delivered has used up; at 1 retention takes it
+             */
+            used: number;
+        };
+        RunOnce: {
+            /**
+             * Format: int64
+             * @description Events of the source up to there; 0: there is nothing to do, and it was not started
+             */
+            behind_events: number;
+            /**
+             * Format: int64
+             * @description The offset at which it ends
+             */
+            until: number;
+        };
+        SASLLogin: {
+            /** @enum {string} */
+            mechanism: "plain" | "scram-sha-256" | "scram-sha-512";
+            /** @description A reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again */
+            password: string;
+            user: string;
         };
         SchemaVersion: {
             columns: components["schemas"]["Column"][];
@@ -948,6 +1789,11 @@ export interface components {
             statements: string;
             /** @description Takes that away again */
             teardown: string;
+        };
+        SetMarkRequest: {
+            /** @description now without it; else beginning, an offset, time:2026-11-23T09:00:00Z or mark:NAME */
+            at?: string;
+            reason?: string;
         };
         Source: {
             connection: components["schemas"]["Connection"];
@@ -1046,6 +1892,16 @@ export interface components {
              */
             started: string;
             state_database: components["schemas"]["StateStatus"];
+        };
+        TLS: {
+            /** @description File of a certificate that we show */
+            certificate?: string;
+            /** @description File of that certificate's private key */
+            key?: string;
+            /** @description File of the certificates to trust, on the service's machine; the system's own without it */
+            root?: string;
+            /** @description The name that the server's certificate must have, where it is not the address */
+            server_name?: string;
         };
         Table: {
             /** @description What consumers will miss, and the statement that changes it */
@@ -1177,6 +2033,39 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    getAvroSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description CRC-64-AVRO, most significant digit first */
+                fingerprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listDestinations: {
         parameters: {
             query?: never;
@@ -1412,6 +2301,38 @@ export interface operations {
             };
         };
     };
+    listMarks: {
+        parameters: {
+            query?: {
+                /** @description Of one source */
+                source?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemsMark"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listOutlets: {
         parameters: {
             query?: never;
@@ -1577,6 +2498,74 @@ export interface operations {
             };
         };
     };
+    getOutletDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkOutlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Outlet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemsCheck"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     commitOutlet: {
         parameters: {
             query?: never;
@@ -1599,6 +2588,147 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Committed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listDeadLetters: {
+        parameters: {
+            query?: {
+                table?: string;
+                state?: "dead" | "behind";
+                /** @description A part of the error's text */
+                error?: string;
+                /** @description The offset behind which the list goes on */
+                after?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LetterPage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    discardDeadLetters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LetterChoice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chosen"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retryDeadLetters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LetterChoice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chosen"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDeadLetter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenLetter"];
                 };
             };
             /** @description Error */
@@ -1649,6 +2779,174 @@ export interface operations {
             };
         };
     };
+    getOutletHistory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutletHistory"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    leaseOutlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaseOutletRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeasedEvents"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    giveBackLease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                lease: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    endLease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                lease: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["EndLeaseRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeaseEnded"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    extendLease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                lease: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExtendLeaseRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeaseUntil"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     pauseOutlet: {
         parameters: {
             query?: never;
@@ -1670,6 +2968,45 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    previewOutlet: {
+        parameters: {
+            query?: {
+                /** @description The first offset; the newest events without it */
+                from?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Outlet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemsPreview"];
+                };
             };
             /** @description Error */
             default: {
@@ -1750,11 +3087,75 @@ export interface operations {
             };
         };
     };
+    runOutletOnce: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunOnce"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listOutletSchemas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemsSchemaVersion"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     streamOutlet: {
         parameters: {
             query?: {
                 /** @description now, beginning, or the first offset; the header Last-Event-ID goes before it */
                 from?: string;
+                /** @description cloudevents: each event in that form, whatever the outlet's own is */
+                as?: "cloudevents";
             };
             header?: never;
             path: {
@@ -2105,6 +3506,72 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["EventPage"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setMark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                mark: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SetMarkRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mark"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeMark: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                mark: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -25,3 +25,14 @@ export interface TrialLine {
   done?: boolean;
   problem?: { detail?: string; fix?: string };
 }
+
+export type Outlet = Partial<Schemas["Outlet"]> & { source: string };
+export type OutletRecord = Omit<Schemas["RecordOutlet"], "definition"> & { definition: Outlet };
+export type Destination = Partial<Schemas["Destination"]> & { kind: Schemas["Destination"]["kind"] };
+export type DestinationRecord = Omit<Schemas["RecordDestination"], "definition"> & { definition: Destination };
+export type OutletHistory = Schemas["OutletHistory"];
+export type Preview = Schemas["Preview"];
+export type LetterPage = Schemas["LetterPage"];
+export type OpenLetter = Schemas["OpenLetter"];
+export type Mark = Schemas["Mark"];
+export type Rewind = Schemas["Rewind"];

@@ -6,6 +6,7 @@ const shapes: Record<string, { shape: string; tone: string }> = {
   loading: { shape: "half", tone: "busy" },
   new: { shape: "ring", tone: "busy" },
   "to-load": { shape: "ring", tone: "busy" },
+  standby: { shape: "ring", tone: "quiet" },
   waiting: { shape: "diamond", tone: "warn" },
   stale: { shape: "diamond", tone: "warn" },
   unpublished: { shape: "diamond", tone: "warn" },

@@ -32,7 +32,7 @@ export function Flow({ source, outlets }: { source: SourceStatus; outlets: Outle
           <span className="kind">journal</span> {count(source.journal.events)} events
         </h2>
         <RateChart rates={source.rates} />
-        <JournalLine journal={source.journal} outlets={outlets} />
+        <JournalLine source={source.name} journal={source.journal} outlets={outlets} />
         <dl className="figures">
           <Figure name="next offset" value={count(source.journal.next)} />
           <Figure name="on disk" value={bytes(source.journal.bytes)} />
@@ -47,7 +47,7 @@ export function Flow({ source, outlets }: { source: SourceStatus; outlets: Outle
               <span className="kind">outlets</span> none
             </h2>
             <p className="note">
-              Nobody takes these events yet: <code>rillmark outlet add desk --source {source.name}</code>
+              Nobody takes these events yet. <Link to="/outlets/new">Add an outlet</Link>
             </p>
           </div>
         )}
@@ -61,19 +61,26 @@ export function Flow({ source, outlets }: { source: SourceStatus; outlets: Outle
 
 function OutletNode({ outlet }: { outlet: OutletStatus }) {
   return (
-    <div className="flow-node">
-      <h2>
-        <span className="kind">outlet</span> {outlet.name}
-      </h2>
-      <StateMark state={outlet.phase} word={outlet.phase === "pull" ? "pull, consumers read" : outlet.phase} />
-      {outlet.destination && <span className="to"> to {outlet.destination}</span>}
+    <div className={outlet.phase === "waiting" || outlet.phase === "failed" ? "flow-node stalled" : "flow-node"}>
+      <div className="outlet-line">
+        <h2>
+          <Link to={`/outlets/${outlet.name}`}>{outlet.name}</Link>
+        </h2>
+        <StateMark state={outlet.phase} />
+        <span className="to">{outlet.destination ? `${outlet.kind} ${outlet.destination}` : "consumers read"}</span>
+      </div>
       {outlet.phase === "paused" && outlet.reason && <p className="note">{outlet.reason}</p>}
       <dl className="figures">
-        <Figure name="committed" value={count(outlet.committed)} />
         <Figure name="behind" value={outlet.behind_events === 0 ? "0" : `${count(outlet.behind_events)} · ${span(outlet.behind_seconds)}`} strong />
         <Figure name="events/s" value={rate(outlet.rate)} />
         <Figure name="commit → delivery" value={outlet.delay_seconds === undefined ? "–" : span(outlet.delay_seconds)} />
       </dl>
+      {outlet.dead_letters > 0 && (
+        <p className="trouble">
+          <Link to={`/outlets/${outlet.name}/dead-letters`}>{count(outlet.dead_letters)} dead letters</Link>
+          {outlet.waiting_behind > 0 && `, ${count(outlet.waiting_behind)} events behind them`}
+        </p>
+      )}
       {outlet.error && <Trouble text={outlet.error} />}
     </div>
   );

@@ -4,6 +4,7 @@ import { useNavigate } from "react-router-dom";
 import { send } from "../../api/client";
 import type { Check, SourceDefinition } from "../../api/types";
 import { Checks } from "../../parts/Checks";
+import { Steps } from "../../parts/Steps";
 import { Trouble } from "../../parts/Trouble";
 import { Chosen } from "./Chosen";
 import { ConnectionFields } from "./ConnectionFields";
@@ -52,19 +53,7 @@ export function NewSourcePage() {
   return (
     <>
       <h1>Add a source</h1>
-      <ol className="steps">
-        {steps.map((title, at) => (
-          <li key={title} className={at === step ? "now" : at < step ? "past" : undefined} aria-current={at === step ? "step" : undefined}>
-            {at < step ? (
-              <button type="button" onClick={() => setStep(at)}>
-                {title}
-              </button>
-            ) : (
-              title
-            )}
-          </li>
-        ))}
-      </ol>
+      <Steps titles={steps} step={step} onStep={setStep} />
       <Trouble error={trouble} />
       {step === 0 && (
         <Form

@@ -6,11 +6,11 @@ import { send, useSource } from "../../api/client";
 import { useStatus } from "../../api/status";
 import type { SourceStatus } from "../../api/types";
 import { bytes, count, localMoment, span } from "../../parts/numbers";
+import { LogTab } from "../../parts/LogTab";
 import { StateMark } from "../../parts/StateMark";
 import { Trouble } from "../../parts/Trouble";
-import { Ask } from "./Ask";
+import { Ask } from "../../parts/Ask";
 import { ChecksTab } from "./ChecksTab";
-import { LogTab } from "./LogTab";
 import { RulesTab } from "./RulesTab";
 import { TablesTab } from "./TablesTab";
 import { VersionsTab } from "./VersionsTab";
@@ -49,7 +49,7 @@ export function SourcePage() {
       {tab === "rules" && <RulesTab record={record} />}
       {tab === "checks" && <ChecksTab name={name} />}
       {tab === "versions" && <VersionsTab name={name} changed={source.journal.generation + source.tables.map((t) => t.counts.schema ?? 0).join()} />}
-      {tab === "log" && <LogTab name={name} changed={`${source.phase}${source.doing}${source.code}`} />}
+      {tab === "log" && <LogTab subject={`source/${name}`} changed={`${source.phase}${source.doing}${source.code}`} />}
     </>
   );
 }

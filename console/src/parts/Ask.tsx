@@ -15,7 +15,7 @@ interface Asked {
 export function Ask({ show, title, text, word, wantsReason, onNo, onYes }: Asked) {
   const [reason, setReason] = useState("");
   return (
-    <Modal show={show} onHide={onNo} aria-labelledby="ask-title">
+    <Modal animation={false} show={show} onHide={onNo} aria-labelledby="ask-title">
       <Form
         onSubmit={(event) => {
           event.preventDefault();

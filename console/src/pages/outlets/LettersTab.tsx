@@ -1,0 +1,129 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Button, Form, Table } from "react-bootstrap";
+import { getJSON, send } from "../../api/client";
+import type { LetterPage, OpenLetter, OutletStatus } from "../../api/types";
+import { Ask } from "../../parts/Ask";
+import { Message } from "../../parts/Message";
+import { count, localMoment } from "../../parts/numbers";
+import { StateMark } from "../../parts/StateMark";
+import { Trouble } from "../../parts/Trouble";
+
+/** LettersTab lists the events that an outlet could not deliver; one is opened
+ * with its event, and what would be sent for it now. */
+export function LettersTab({ outlet }: { outlet: OutletStatus }) {
+  const [filter, setFilter] = useState("");
+  const [opened, setOpened] = useState<number>();
+  const [asks, setAsks] = useState(false);
+  const [trouble, setTrouble] = useState<unknown>();
+  const client = useQueryClient();
+  const { data, error } = useQuery({
+    queryKey: ["letters", outlet.name, filter, outlet.dead_letters, outlet.waiting_behind],
+    queryFn: () => getJSON<LetterPage>(`/v1/outlets/${outlet.name}/dead-letters?limit=500${filter ? `&error=${encodeURIComponent(filter)}` : ""}`),
+    placeholderData: (before) => before,
+    refetchInterval: 3000,
+  });
+  const act = async (verb: "retry" | "discard", ids?: number[]) => {
+    setTrouble(undefined);
+    setAsks(false);
+    try {
+      await send("POST", `/v1/outlets/${outlet.name}/dead-letters/${verb}`, ids ? { ids } : filter ? { error: filter } : { all: true });
+      await client.invalidateQueries({ queryKey: ["letters", outlet.name] });
+    } catch (failed) {
+      setTrouble(failed);
+    }
+  };
+  if (data && data.dead + data.behind === 0) {
+    return <p className="note">None: every event that the destination was sent, it has taken.</p>;
+  }
+  return (
+    <>
+      <div className="page-head">
+        <span role="status">
+          {count(data?.dead ?? 0)} dead, {count(data?.behind ?? 0)} behind them
+        </span>
+        <Form.Control size="sm" className="letter-filter" aria-label="A part of the error" placeholder="a part of the error" value={filter} onChange={(e) => setFilter(e.target.value)} />
+        <div className="actions">
+          <Button size="sm" onClick={() => act("retry")}>
+            Try {filter ? "these" : "all"} again
+          </Button>
+          <Button size="sm" variant="outline-secondary" onClick={() => setAsks(true)}>
+            Discard {filter ? "these" : "all"} …
+          </Button>
+        </div>
+      </div>
+      <Trouble error={error ?? trouble} />
+      <div className="table-scroll" tabIndex={0} role="region" aria-label="Dead letters">
+        <Table size="sm" className="counts">
+          <thead>
+            <tr>
+              <th scope="col">state</th>
+              <th scope="col" className="number">
+                offset
+              </th>
+              <th scope="col">operation</th>
+              <th scope="col">table</th>
+              <th scope="col">key</th>
+              <th scope="col" className="number">
+                tries
+              </th>
+              <th scope="col">last</th>
+              <th scope="col">error</th>
+              <th scope="col">
+                <span className="visually-hidden">actions</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {data?.items.map((l) => (
+              <tr key={l.id}>
+                <td>
+                  <StateMark state={l.state === "dead" ? "failed" : "paused"} word={l.retrying ? `${l.state}, retrying` : l.state} />
+                </td>
+                <td className="number">{count(l.offset)}</td>
+                <td>{l.operation}</td>
+                <td>{l.table}</td>
+                <td className="code">{l.key}</td>
+                <td className="number">{count(l.attempts)}</td>
+                <td>{localMoment(l.last_at)}</td>
+                <td className="note-cell" title={l.error}>
+                  {l.error ?? "waits for one of the same row"}
+                </td>
+                <td>
+                  <Button variant="link" size="sm" className="quiet-button" aria-expanded={opened === l.id} onClick={() => setOpened(opened === l.id ? undefined : l.id)}>
+                    {opened === l.id ? "Close" : "Open"}
+                  </Button>
+                  <Button variant="link" size="sm" className="quiet-button" onClick={() => act("retry", [l.id])}>
+                    Try again
+                  </Button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      </div>
+      {opened !== undefined && <Opened outlet={outlet.name} id={opened} />}
+      <Ask show={asks} title="Discard dead letters" text={`${filter ? "Those with this in their error" : "All of them"} are forgotten for good; events behind them are then tried again.`} word="Discard" onNo={() => setAsks(false)} onYes={() => void act("discard")} />
+    </>
+  );
+}
+
+function Opened({ outlet, id }: { outlet: string; id: number }) {
+  const { data, error } = useQuery({ queryKey: ["letter", outlet, id], queryFn: () => getJSON<OpenLetter>(`/v1/outlets/${outlet}/dead-letters/${id}`) });
+  if (error) {
+    return <Trouble error={error} />;
+  }
+  if (!data) {
+    return <p aria-busy="true">Looking …</p>;
+  }
+  return (
+    <section className="opened-letter" aria-label={`Dead letter ${id}`}>
+      <h2>Event {data.event_id}</h2>
+      {data.error && <p className="trouble">{data.error}</p>}
+      <p className="note">What would be sent for it now:</p>
+      {data.messages.map((m) => (
+        <Message key={m.id} message={m} />
+      ))}
+    </section>
+  );
+}

@@ -1,0 +1,178 @@
+import { useState } from "react";
+import { Button, Form } from "react-bootstrap";
+import { useNavigate } from "react-router-dom";
+import { send, useDestinations } from "../../api/client";
+import { useStatus } from "../../api/status";
+import type { Check, Destination, Outlet, Preview } from "../../api/types";
+import { Checks } from "../../parts/Checks";
+import { Message } from "../../parts/Message";
+import { Steps } from "../../parts/Steps";
+import { Trouble } from "../../parts/Trouble";
+import { DestinationFields, emptyDestination } from "./DestinationFields";
+import { ShapeFields } from "./ShapeFields";
+
+const steps = ["Destination", "Check", "What goes out", "Preview", "Start"];
+const pull = "(pull)";
+const another = "(new)";
+
+/** NewOutletPage adds an outlet, and a destination where it is a new one, step by
+ * step. The outlet is stored in the last one; a new destination when it has been
+ * checked, which by itself does nothing. */
+export function NewOutletPage() {
+  const navigate = useNavigate();
+  const { status } = useStatus();
+  const { data: destinations } = useDestinations();
+  const [step, setStep] = useState(0);
+  const [chosen, setChosen] = useState(another);
+  const [destinationName, setDestinationName] = useState("");
+  const [destination, setDestination] = useState<Destination>(emptyDestination("file"));
+  const [name, setName] = useState("");
+  const [outlet, setOutlet] = useState<Outlet>({ source: "" });
+  const [checks, setChecks] = useState<Check[]>();
+  const [previews, setPreviews] = useState<Preview[]>();
+  const [trouble, setTrouble] = useState<unknown>();
+  const [busy, setBusy] = useState(false);
+  const known = destinations?.find((d) => d.name === chosen);
+  const kind = chosen === pull ? "pull" : (known?.definition.kind ?? destination.kind);
+  const target = chosen === pull ? "" : chosen === another ? destinationName : chosen;
+  const source = outlet.source || status?.sources[0]?.name || "";
+  const definition: Outlet = { ...outlet, source, destination: target || undefined };
+  const run = async (what: () => Promise<void>) => {
+    setTrouble(undefined);
+    setBusy(true);
+    try {
+      await what();
+    } catch (error) {
+      setTrouble(error);
+    } finally {
+      setBusy(false);
+    }
+  };
+  const check = () =>
+    run(async () => {
+      if (chosen === pull) {
+        setStep(2);
+        return;
+      }
+      const found = await send<{ items: Check[] }>("POST", `/v1/destinations/${target}/check`, chosen === another ? destination : undefined);
+      setChecks(found.items);
+      setStep(1);
+    });
+  /** The destination of an outlet has to be stored before the outlet can be
+   * previewed; one that is stored and not used does nothing. */
+  const preview = () =>
+    run(async () => {
+      if (chosen === another) {
+        await send("POST", `/v1/destinations/${destinationName}`, destination);
+        setChosen(destinationName);
+      }
+      setPreviews((await send<{ items: Preview[] }>("POST", `/v1/outlets/${name || "preview"}/preview?limit=3`, definition)).items);
+      setStep(3);
+    });
+  const add = () =>
+    run(async () => {
+      await send("POST", `/v1/outlets/${name}`, definition);
+      navigate(`/outlets/${name}`);
+    });
+  return (
+    <>
+      <h1>Add an outlet</h1>
+      <Steps titles={steps} step={step} onStep={setStep} />
+      <Trouble error={trouble} />
+      {step === 0 && (
+        <Form
+          onSubmit={(event) => {
+            event.preventDefault();
+            void check();
+          }}
+        >
+          <div className="rule-line">
+            <Form.Group controlId="destination">
+              <Form.Label>Where events go</Form.Label>
+              <Form.Select size="sm" value={chosen} onChange={(e) => setChosen(e.target.value)}>
+                <option value={another}>a new destination</option>
+                <option value={pull}>nowhere: consumers come and read</option>
+                {destinations?.map((d) => (
+                  <option key={d.name} value={d.name}>
+                    {d.name} ({d.definition.kind})
+                  </option>
+                ))}
+              </Form.Select>
+            </Form.Group>
+            {chosen === another && (
+              <Form.Group controlId="destination-name" className="wide">
+                <Form.Label>Name of the destination</Form.Label>
+                <Form.Control size="sm" required pattern="[a-z][a-z0-9-]{0,39}" placeholder="hub" value={destinationName} onChange={(e) => setDestinationName(e.target.value)} />
+              </Form.Group>
+            )}
+          </div>
+          {chosen === another && <DestinationFields destination={destination} onChange={setDestination} />}
+          <Button type="submit" size="sm" disabled={busy}>
+            {busy ? "Looking …" : chosen === pull ? "Go on" : "Check it"}
+          </Button>
+        </Form>
+      )}
+      {step === 1 && checks && (
+        <>
+          <Checks checks={checks} />
+          <div className="page-head">
+            <Button size="sm" onClick={() => setStep(2)}>
+              Choose what goes out
+            </Button>
+            <Button size="sm" variant="outline-secondary" onClick={check} disabled={busy}>
+              Check again
+            </Button>
+          </div>
+        </>
+      )}
+      {step === 2 && (
+        <Form
+          onSubmit={(event) => {
+            event.preventDefault();
+            void preview();
+          }}
+        >
+          <div className="rule-line">
+            <Form.Group controlId="name" className="wide">
+              <Form.Label>Name of the outlet</Form.Label>
+              <Form.Control size="sm" required pattern="[a-z][a-z0-9-]{0,39}" placeholder="loans-to-hub" value={name} onChange={(e) => setName(e.target.value)} />
+            </Form.Group>
+            <Form.Group controlId="source">
+              <Form.Label>Source</Form.Label>
+              <Form.Select size="sm" value={source} onChange={(e) => setOutlet({ ...outlet, source: e.target.value })}>
+                {status?.sources.map((s) => (
+                  <option key={s.name}>{s.name}</option>
+                ))}
+              </Form.Select>
+            </Form.Group>
+          </div>
+          <ShapeFields kind={kind} outlet={outlet} onChange={setOutlet} />
+          <Button type="submit" size="sm" disabled={busy}>
+            {busy ? "Looking …" : "Preview"}
+          </Button>
+        </Form>
+      )}
+      {step === 3 && (
+        <>
+          {previews?.length === 0 && <p className="note">None of the journal's newest events would be let through. That may be right; if not, look at tables and operations again.</p>}
+          {previews?.map((m) => (
+            <Message key={m.id} message={m} />
+          ))}
+          <Button size="sm" onClick={() => setStep(4)}>
+            Go on
+          </Button>
+        </>
+      )}
+      {step === 4 && (
+        <>
+          <p>
+            The outlet {name} starts at once, {outlet.from === "now" ? "with what comes from now on" : outlet.from && outlet.from !== "beginning" ? `at ${outlet.from}` : "at the oldest event that the journal keeps"}. It has an offset of its own; no other outlet feels it.
+          </p>
+          <Button size="sm" onClick={add} disabled={busy}>
+            Add and start
+          </Button>
+        </>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,161 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Button } from "react-bootstrap";
+import { NavLink, useNavigate, useParams } from "react-router-dom";
+import { send, useOutlet } from "../../api/client";
+import { useStatus } from "../../api/status";
+import type { OutletStatus } from "../../api/types";
+import { Ask } from "../../parts/Ask";
+import { LogTab } from "../../parts/LogTab";
+import { count, localMoment, rate, span } from "../../parts/numbers";
+import { StateMark } from "../../parts/StateMark";
+import { Trouble } from "../../parts/Trouble";
+import { DefinitionTab } from "./DefinitionTab";
+import { LettersTab } from "./LettersTab";
+import { LiveTab } from "./LiveTab";
+import { NowTab } from "./NowTab";
+import { RewindDialog } from "./RewindDialog";
+
+const tabs = [
+  ["", "Now"],
+  ["live", "Live"],
+  ["dead-letters", "Dead letters"],
+  ["definition", "Definition"],
+  ["log", "Log"],
+] as const;
+
+/** OutletPage is one outlet: how it stands, and all that can be done with it. */
+export function OutletPage() {
+  const { name = "", tab = "" } = useParams();
+  const { status } = useStatus();
+  const outlet = status?.outlets.find((o) => o.name === name);
+  const { data: record, error } = useOutlet(name);
+  if (error) {
+    return <Trouble error={error} />;
+  }
+  if (!outlet || !record) {
+    return <p aria-busy="true">Looking …</p>;
+  }
+  return (
+    <>
+      <Head outlet={outlet} />
+      <nav className="tabs" aria-label="Parts of the outlet">
+        {tabs.map(([path, title]) => (
+          <NavLink key={path} to={path ? `/outlets/${name}/${path}` : `/outlets/${name}`} end>
+            {title}
+            {path === "dead-letters" && outlet.dead_letters > 0 && ` (${count(outlet.dead_letters)})`}
+          </NavLink>
+        ))}
+      </nav>
+      {tab === "" && <NowTab outlet={outlet} />}
+      {tab === "live" && <LiveTab name={name} />}
+      {tab === "dead-letters" && <LettersTab outlet={outlet} />}
+      {tab === "definition" && <DefinitionTab record={record} />}
+      {tab === "log" && <LogTab subject={`outlet/${name}`} changed={`${outlet.phase}${outlet.code}${outlet.dead_letters}${outlet.run}`} />}
+    </>
+  );
+}
+
+function Head({ outlet }: { outlet: OutletStatus }) {
+  const [asks, setAsks] = useState<"" | "pause" | "remove" | "rewind">("");
+  const [trouble, setTrouble] = useState<unknown>();
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const act = async (method: "POST" | "DELETE", path: string, body?: unknown) => {
+    setTrouble(undefined);
+    setAsks("");
+    try {
+      await send(method, `/v1/outlets/${outlet.name}${path}`, body);
+      await client.invalidateQueries({ queryKey: ["outlet", outlet.name] });
+      return true;
+    } catch (error) {
+      setTrouble(error);
+      return false;
+    }
+  };
+  const stopped = outlet.phase === "paused";
+  return (
+    <section aria-label={`Outlet ${outlet.name}`} className="source-head">
+      <div className="page-head">
+        <h1>{outlet.name}</h1>
+        <StateMark state={outlet.phase} word={outlet.phase === "pull" ? "pull, consumers read" : outlet.until ? `running once, up to offset ${count(outlet.until)}` : outlet.phase} />
+        <span className="note">
+          of {outlet.source}
+          {outlet.destination && ` to ${outlet.kind} ${outlet.destination}`}
+        </span>
+        <div className="actions">
+          {stopped || outlet.phase === "failed" ? (
+            <Button size="sm" onClick={() => act("POST", "/resume", { reason: "" })}>
+              Resume
+            </Button>
+          ) : (
+            <Button size="sm" variant="outline-secondary" onClick={() => setAsks("pause")}>
+              Pause
+            </Button>
+          )}
+          {stopped && outlet.destination && (
+            <Button size="sm" variant="outline-secondary" disabled={outlet.behind_events === 0} onClick={() => act("POST", "/run")}>
+              Run once
+            </Button>
+          )}
+          <Button size="sm" variant="outline-secondary" onClick={() => setAsks("rewind")}>
+            Rewind …
+          </Button>
+          <Button size="sm" variant="outline-secondary" onClick={() => setAsks("remove")}>
+            Remove …
+          </Button>
+        </div>
+      </div>
+      {stopped && outlet.reason && <p className="note">{outlet.reason}</p>}
+      <dl className="figures">
+        <Figure name="committed" value={count(outlet.committed)} />
+        <Figure name="behind" value={outlet.behind_events === 0 ? "0" : `${count(outlet.behind_events)} · ${span(outlet.behind_seconds)}`} />
+        <Figure name="events/s" value={rate(outlet.rate)} />
+        <Figure name="commit → delivery" value={outlet.delay_seconds === undefined ? "–" : span(outlet.delay_seconds)} />
+        <Figure name="delivered" value={count(outlet.delivered)} />
+        <Figure name="set aside" value={count(outlet.dead_letters + outlet.waiting_behind)} />
+        <Figure name="run" value={String(outlet.run)} />
+      </dl>
+      {outlet.error && (
+        <p className="trouble" role="alert">
+          {outlet.error}
+          {outlet.retry_at && (
+            <span className="fix">
+              {" "}
+              Tried {count(outlet.attempts ?? 0)} times; again at {localMoment(outlet.retry_at)}. Nothing is dropped meanwhile.
+            </span>
+          )}
+        </p>
+      )}
+      {outlet.room && outlet.room.level !== "fine" && (
+        <p className="trouble" role="alert">
+          {outlet.room.level === "lost" ? "Retention has taken events that this outlet has not delivered; the tab Now says which." : `What is not delivered has used up ${Math.round(outlet.room.used * 100)} % of the journal's room: soon retention takes it.`}
+        </p>
+      )}
+      <Trouble error={trouble} />
+      <Ask show={asks === "pause"} title={`Pause ${outlet.name}`} text="Its offset stays where it is, and the journal keeps its events as long as it keeps any." word="Pause" wantsReason onNo={() => setAsks("")} onYes={(reason) => void act("POST", "/pause", { reason })} />
+      <Ask
+        show={asks === "remove"}
+        title={`Remove ${outlet.name}`}
+        text="The outlet goes with its offset and its dead letters; what it has delivered stays where it is."
+        word="Remove"
+        onNo={() => setAsks("")}
+        onYes={async () => {
+          if (await act("DELETE", "")) {
+            navigate("/outlets");
+          }
+        }}
+      />
+      {asks === "rewind" && <RewindDialog outlet={outlet} onClose={() => setAsks("")} />}
+    </section>
+  );
+}
+
+function Figure({ name, value }: { name: string; value: string }) {
+  return (
+    <div>
+      <dt>{name}</dt>
+      <dd>{value}</dd>
+    </div>
+  );
+}
