@@ -38,11 +38,11 @@ func main() {
 	flag.IntVar(&s.rounds, "rounds", 5, "runs of each, alternating; medians are printed")
 	flag.IntVar(&s.large, "large", 1_500_000, "rows of the one large transaction")
 	flag.IntVar(&s.huge, "huge", 10_000_000, "rows of the transaction and the table that show how memory grows; run once")
-	flag.StringVar(&s.only, "only", "", "load: the loads alone; small: the small transactions alone")
+	flag.StringVar(&s.only, "only", "", "load: the loads alone; small: the small transactions alone; delay and delivery: those")
 	flag.IntVar(&s.small, "small", 200_000, "transactions of one row")
-	flag.IntVar(&s.rate, "rate", 500, "transactions a second for the delay")
+	flag.IntVar(&s.rate, "rate", 1000, "transactions a second for the delay")
 	flag.DurationVar(&s.span, "span", 20*time.Second, "how long the delay is measured")
-	flag.IntVar(&s.port, "port", 7550, "first of three ports")
+	flag.IntVar(&s.port, "port", 7550, "first of four ports")
 	flag.StringVar(&s.out, "out", "docs/benchmarks.md", "file to write; empty for none")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -58,6 +58,7 @@ type bed struct {
 	settings
 	folder        string
 	state, source *demo.Cluster
+	core          string // the one that a service is held to; empty for all
 }
 
 func run(ctx context.Context, s settings) error {
@@ -92,6 +93,8 @@ func run(ctx context.Context, s settings) error {
 		works = nil
 	case only("small"):
 		works = works[1:2]
+	case only("delay"), only("delivery"):
+		works = nil
 	}
 	for _, w := range works {
 		line, err := b.compare(ctx, w)
@@ -100,7 +103,7 @@ func run(ctx context.Context, s settings) error {
 		}
 		report.WriteString(line)
 	}
-	if s.only == "" {
+	if s.only == "" || only("delay") {
 		delay, err := b.delay(ctx)
 		if err != nil {
 			return fmt.Errorf("delay: %w", err)
@@ -109,7 +112,7 @@ func run(ctx context.Context, s settings) error {
 	}
 	fmt.Fprintf(&report, "\n| load | raw COPY, rows/s | ours, rows/s | ratio | CPU of ours, cores | peak memory |\n|---|---:|---:|---:|---:|---:|\n")
 	for _, rows := range []int{s.large, s.huge} {
-		if only("small") {
+		if s.only != "" && !only("load") {
 			break
 		}
 		line, err := b.loads(ctx, rows)
@@ -117,6 +120,13 @@ func run(ctx context.Context, s settings) error {
 			return fmt.Errorf("load: %w", err)
 		}
 		report.WriteString(line)
+	}
+	if s.only == "" || only("delivery") {
+		table, err := b.deliveries(ctx)
+		if err != nil {
+			return fmt.Errorf("delivery: %w", err)
+		}
+		report.WriteString("\n" + table)
 	}
 	fmt.Print("\n" + report.String())
 	if s.out == "" {

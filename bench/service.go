@@ -30,17 +30,27 @@ type instance struct {
 }
 
 func (b *bed) serve(ctx context.Context, name string) (*instance, error) {
-	database := "state_" + strings.ReplaceAll(name, "-", "_")
-	if _, err := b.state.Database(ctx, database, "postgres"); err != nil {
+	if _, err := b.state.Database(ctx, stateName(name), "postgres"); err != nil {
 		return nil, err
 	}
+	return b.start(ctx, name)
+}
+
+func stateName(name string) string { return "state_" + strings.ReplaceAll(name, "-", "_") }
+
+// start starts a service on a state database that is there.
+func (b *bed) start(ctx context.Context, name string) (*instance, error) {
+	database := stateName(name)
 	config := filepath.Join(b.folder, name+".yaml")
-	text := fmt.Sprintf("listen: 127.0.0.1:%d\nstate_database: \"%s\"\nkey_file: %s\nlog_level: warn\n", b.port, b.state.Address(database), filepath.Join(b.folder, "key"))
+	text := fmt.Sprintf("listen: 127.0.0.1:%d\nstate_database: \"%s\"\nkey_file: %s\nfiles_root: %s\nhttp_inside: true\nlog_level: warn\n", b.port, b.state.Address(database), filepath.Join(b.folder, "key"), filepath.Join(b.folder, "files"))
 	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 		return nil, err
 	}
 	i := &instance{address: fmt.Sprintf("http://127.0.0.1:%d", b.port), log: new(bytes.Buffer)}
 	i.command = exec.CommandContext(ctx, b.binary, "serve", "--config", config)
+	if b.core != "" {
+		i.command = exec.CommandContext(ctx, "taskset", "--cpu-list", b.core, b.binary, "serve", "--config", config)
+	}
 	i.command.Stderr = i.log
 	i.command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	if err := i.command.Start(); err != nil {
@@ -176,8 +186,9 @@ func (b *bed) ours(ctx context.Context, slot string, events int, name string) (*
 	return &measured{took: took, cpu: (after - before).Seconds() / took.Seconds(), peak: i.peak()}, nil
 }
 
-// delay measures from commit to a reader of a pull outlet's stream at a steady
-// rate, beside the bare commits of the same run on the state database.
+// delay measures from commit to a reader of a pull outlet's stream, and to a
+// broker's consumer, at a steady rate, beside the bare commits of the same run on
+// the state database.
 func (b *bed) delay(ctx context.Context) (string, error) {
 	fmt.Printf("measuring the delay at %d transactions a second …\n", b.rate)
 	i, err := b.serve(ctx, "delay")
@@ -185,23 +196,42 @@ func (b *bed) delay(ctx context.Context) (string, error) {
 		return "", err
 	}
 	defer i.stop()
+	broker, stop, err := b.standIn(ctx, "broker", b.port+3)
+	if err != nil {
+		return "", err
+	}
+	defer stop()
 	if err := b.add(ctx, i, ""); err != nil {
 		return "", err
 	}
-	if err := i.post(ctx, "/v1/outlets/desk", map[string]string{"source": "circulation"}); err != nil {
-		return "", err
-	}
-	if err := i.post(ctx, "/v1/sources/circulation/resume", map[string]string{}); err != nil {
-		return "", err
+	for _, step := range []struct {
+		path string
+		body any
+	}{
+		{"/v1/outlets/desk", map[string]any{"source": "circulation", "operations": []string{"insert"}}},
+		{"/v1/destinations/hub", map[string]any{"kind": "kafka", "kafka": map[string]any{"brokers": []string{broker}, "create_topics": map[string]any{"partitions": 3}}}},
+		{"/v1/outlets/hub", map[string]any{"source": "circulation", "destination": "hub", "topic": "delay", "operations": []string{"insert"}}},
+		{"/v1/sources/circulation/resume", map[string]string{}},
+	} {
+		if err := i.post(ctx, step.path, step.body); err != nil {
+			return "", err
+		}
 	}
 	measure, cancel := context.WithTimeout(ctx, b.span+3*time.Second)
 	defer cancel()
-	failed := make(chan error, 2)
-	go func() { failed <- b.writeSteadily(measure) }()
-	var bare []time.Duration
+	failed := make(chan error, writers+2)
+	for range writers {
+		go func() { failed <- b.writeSteadily(measure) }()
+	}
+	var bare, topic []time.Duration
 	go func() { failed <- b.commitBarely(measure, i, &bare) }()
-	delays, err := i.readDelays(measure)
-	for range 2 {
+	go func() {
+		var err error
+		topic, err = readTopic(measure, broker, "delay")
+		failed <- err
+	}()
+	stream, err := i.readDelays(measure)
+	for range writers + 2 {
 		if err := <-failed; err != nil && measure.Err() == nil {
 			return "", err
 		}
@@ -209,17 +239,25 @@ func (b *bed) delay(ctx context.Context) (string, error) {
 	if err != nil && measure.Err() == nil {
 		return "", err
 	}
-	if len(delays) < b.rate {
-		return "", fmt.Errorf("only %d events came: %s", len(delays), i.log)
-	}
-	delays = delays[b.rate*2:] // the first seconds are the start's
-	slices.Sort(delays)
-	slices.Sort(bare)
 	ms := func(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
-	return fmt.Sprintf("| delay from commit to a pull stream's reader, %d transactions/s | p50 | p99 | largest |\n|---|---:|---:|---:|\n| ours, %d events | %s | %s | %s |\n| a bare commit on the state database meanwhile, %d commits | %s | %s | %s |\n",
-		b.rate, len(delays), ms(quantile(delays, .5)), ms(quantile(delays, .99)), ms(delays[len(delays)-1]),
-		len(bare), ms(quantile(bare, .5)), ms(quantile(bare, .99)), ms(bare[len(bare)-1])), nil
+	report := fmt.Sprintf("| delay from commit to a consumer, %d transactions/s | events | p50 | p99 | largest |\n|---|---:|---:|---:|---:|\n", b.rate)
+	for _, one := range []struct {
+		name   string
+		delays []time.Duration
+	}{{"a pull stream's reader", stream}, {"a broker's consumer", topic}} {
+		if len(one.delays) < b.rate*3 {
+			return "", fmt.Errorf("only %d events came to %s: %s", len(one.delays), one.name, i.log)
+		}
+		delays := one.delays[b.rate*2:] // the first seconds are the start's
+		slices.Sort(delays)
+		report += fmt.Sprintf("| %s | %d | %s | %s | %s |\n", one.name, len(delays), ms(quantile(delays, .5)), ms(quantile(delays, .99)), ms(delays[len(delays)-1]))
+	}
+	slices.Sort(bare)
+	return report + fmt.Sprintf("| a bare commit on the state database meanwhile | %d | %s | %s | %s |\n", len(bare), ms(quantile(bare, .5)), ms(quantile(bare, .99)), ms(bare[len(bare)-1])), nil
 }
+
+// writers share the rate out: one session could not commit so often.
+const writers = 4
 
 func (b *bed) writeSteadily(ctx context.Context) error {
 	conn, err := b.source.Connect(ctx, "circulation")
@@ -227,7 +265,7 @@ func (b *bed) writeSteadily(ctx context.Context) error {
 		return err
 	}
 	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
-	ticker := time.NewTicker(time.Second / time.Duration(b.rate))
+	ticker := time.NewTicker(writers * time.Second / time.Duration(b.rate))
 	defer ticker.Stop()
 	for n := 1; ; n++ {
 		select {

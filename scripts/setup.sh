@@ -1,13 +1,22 @@
 #!/bin/sh
 # Installs what a fresh Debian 12 machine with Go and Node lacks for the demo and
-# the tests: a PostgreSQL server, Chromium, and the console's packages. Does
-# nothing where all is there; says plainly what is missing where it cannot install.
+# the tests: a PostgreSQL server and the console's packages; for the tests also
+# Chromium, the servers that events are delivered to, and clients to read them
+# back. Does nothing where all is there; says plainly what is missing where it
+# cannot install.
 set -eu
 cd "$(dirname "$0")/.."
 
 missing=""
 ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
-[ -x /usr/bin/chromium ] || [ "${1:-}" != "--tests" ] || missing="$missing chromium"
+if [ "${1:-}" = "--tests" ]; then
+    [ -x /usr/bin/chromium ] || missing="$missing chromium"
+    for package in kcat redis-server redis-tools nats-server; do
+        tool=$package
+        [ $package = redis-tools ] && tool=redis-cli
+        [ -x /usr/bin/$tool ] || [ -x /usr/sbin/$tool ] || missing="$missing $package"
+    done
+fi
 if [ -n "$missing" ]; then
     if ! command -v apt-get >/dev/null; then
         echo "setup: missing:$missing. This is no Debian machine: install them by hand (PostgreSQL below /usr/lib/postgresql, Chromium at /usr/bin/chromium)." >&2
@@ -24,7 +33,8 @@ if [ -n "$missing" ]; then
         $run mkdir -p /etc/postgresql-common
         printf 'create_main_cluster = false\n' | $run tee /etc/postgresql-common/createcluster.conf >/dev/null
     fi
-    if ! { $run apt-get update -qq && DEBIAN_FRONTEND=noninteractive $run apt-get install -y -qq --no-install-recommends $missing >/dev/null; }; then
+    # Runlevel 1: the packages' own services are not started; the tests start theirs.
+    if ! { $run apt-get update -qq && $run env RUNLEVEL=1 DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $missing >/dev/null; }; then
         echo "setup: could not install$missing. Install them by hand and try again." >&2
         exit 1
     fi
@@ -37,4 +47,9 @@ done
 if [ ! -e console/node_modules/.package-lock.json ] || [ console/package-lock.json -nt console/node_modules/.package-lock.json ]; then
     echo "setup: fetching the console's packages …"
     (cd console && npm ci --no-audit --no-fund --loglevel=error)
+fi
+
+if [ "${1:-}" = "--tests" ] && { [ ! -e test/readers/node_modules/.package-lock.json ] || [ test/readers/package-lock.json -nt test/readers/node_modules/.package-lock.json ]; }; then
+    echo "setup: fetching the readers that the tests use …"
+    (cd test/readers && npm ci --no-audit --no-fund --loglevel=error)
 fi

@@ -105,7 +105,7 @@ func TestConsole(t *testing.T) {
 		holds(t, page, fmt.Sprintf("%d %s", n, operation), fmt.Sprintf(`document.querySelector('tr[data-table="public.loans"] [data-operation=%s]').innerText === "%d"`, operation, n))
 	}
 	overview := text(t, page, ".flow")
-	for _, part := range []string{"circulation", "running, following", "journal", "outlet desk", "behind"} {
+	for _, part := range []string{"circulation", "running, following", "journal", "desk", "behind"} {
 		require.True(t, strings.Contains(strings.Join(strings.Fields(overview), " "), part), "the overview shows %q: %s", part, overview)
 	}
 

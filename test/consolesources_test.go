@@ -10,6 +10,24 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+type act = chromedp.Action[chromedp.Void]
+
+func css(selector string) chromedp.CSS { return chromedp.CSS(selector) }
+
+// fill types into a field, or chooses in one, as React hears it.
+func fill(selector, text string) act {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const e = document.querySelector(%q); const proto = {SELECT: HTMLSelectElement, TEXTAREA: HTMLTextAreaElement}[e.tagName] ?? HTMLInputElement;
+		Object.getOwnPropertyDescriptor(proto.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event(e.tagName === "SELECT" ? "change" : "input", {bubbles: true})); })()`, selector, text))
+}
+
+// press clicks what has these words.
+func press(words string) act {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`[...document.querySelectorAll("button, a.btn, .tabs a, summary")].find(b => b.innerText.trim() === %q).click()`, words))
+}
+
+// says is an expression that holds where the page has these words.
+func says(words string) string { return fmt.Sprintf(`document.body.innerText.includes(%q)`, words) }
+
 // TestConsoleAddsASource goes the steps from a connection to the first change,
 // then works with the source's page as a person does.
 func TestConsoleAddsASource(t *testing.T) {
@@ -23,17 +41,7 @@ func TestConsoleAddsASource(t *testing.T) {
 	require.NoError(t, err)
 	i := newInstance(t, stateServer(t), "source:\n  refresh_every: 200ms\n").start()
 	page := browser(t, i.address)
-	type act = chromedp.Action[chromedp.Void]
 	do := func(steps ...act) { t.Helper(); require.NoError(t, chromedp.Do(page, steps...)) }
-	css := func(selector string) chromedp.CSS { return chromedp.CSS(selector) }
-	fill := func(selector, text string) act {
-		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const e = document.querySelector(%q); const proto = e.tagName === "SELECT" ? HTMLSelectElement : HTMLInputElement;
-			Object.getOwnPropertyDescriptor(proto.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event(e.tagName === "SELECT" ? "change" : "input", {bubbles: true})); })()`, selector, text))
-	}
-	press := func(words string) act {
-		return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`[...document.querySelectorAll("button, a.btn, .tabs a, summary")].find(b => b.innerText.trim() === %q).click()`, words))
-	}
-	says := func(words string) string { return fmt.Sprintf(`document.body.innerText.includes(%q)`, words) }
 
 	// Connect: a wrong password is told in a sentence, before anything is stored.
 	do(chromedp.WaitVisible(css("a.btn")), press("Add a source"), chromedp.WaitVisible(css("#name")), fill("#name", "circulation"), fill("#host", "127.0.0.1"), fill("#port", fmt.Sprint(source.Port)),

@@ -38,6 +38,15 @@ func sourceRecord(r *catalog.Source) Record[definition.Source] {
 	return shown
 }
 
+func destinationRecord(r *catalog.Destination) Record[definition.Destination] {
+	shown := recordOf(r)
+	shown.Definition = shown.Definition.Clone()
+	for _, secret := range shown.Definition.Secrets() {
+		*secret = catalog.Show(*secret)
+	}
+	return shown
+}
+
 type (
 	body[T any] struct{ Body T }
 	// Named is exported because huma fills embedded structs only then.
@@ -239,7 +248,7 @@ func (s *Server) destinationRoutes() {
 		if err != nil {
 			return Record[definition.Destination]{}, missing(err, "destination", name)
 		}
-		return recordOf(r), nil
+		return destinationRecord(r), nil
 	}
 	putRoutes(s, "destinations", "destination", s.service.AddDestination, s.service.EditDestination, get)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/destinations", "listDestinations", "All destinations", "destinations"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Destination]]], error) {
@@ -249,7 +258,7 @@ func (s *Server) destinationRoutes() {
 		}
 		out := items[Record[definition.Destination]]{Items: make([]Record[definition.Destination], len(all))}
 		for i, r := range all {
-			out.Items[i] = recordOf(r)
+			out.Items[i] = destinationRecord(r)
 		}
 		return &body[items[Record[definition.Destination]]]{out}, nil
 	})
@@ -298,7 +307,7 @@ func (s *Server) outletRoutes() {
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/rewind", "rewindOutlet", "Set an outlet back, or forward", "outlets"), func(ctx context.Context, in *struct {
 		Named
 		Body struct {
-			To     string `json:"to" pattern:"^(beginning|now|[0-9]{1,18})$" patternDescription:"beginning, now, or an offset" doc:"beginning, now, or the offset that is delivered next"`
+			To     string `json:"to" minLength:"1" maxLength:"80" doc:"beginning, now, the offset that is delivered next, time:2026-11-23T09:00:00Z, or mark:NAME"`
 			DryRun bool   `json:"dry_run,omitempty" doc:"Only say what it would do"`
 		}
 	}) (*body[service.Rewind], error) {

@@ -34,12 +34,15 @@ var (
 	outletBehind  = desc("outlet_behind_events", "Events of the source after the committed offset.", "outlet")
 	outletSeconds = desc("outlet_behind_seconds", "Since the oldest of those was committed.", "outlet")
 	outletSent    = desc("outlet_delivered_events_total", "Events that went out, repeats included.", "outlet")
+	outletAside   = desc("outlet_set_aside_events", "Events set aside: dead, or behind dead ones of the same row.", "outlet", "state")
+	outletRoom    = desc("outlet_journal_room_used", "The part of the journal's room that what is not delivered has used up; at 1 retention takes it.", "outlet")
+	outletDelay   = desc("outlet_delay_seconds", "From the newest delivered event's commit until it was delivered.", "outlet")
 	stateUp       = desc("state_database_up", "1 while the state database answers, else 0.")
 )
 
 // Describe implements [prometheus.Collector].
 func (c collector) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{sourceUp, sourceEvents, sourceNext, sourceBytes, sourceDelay, sourceHeld, sourceSpilled, tableRows, outletUp, outletOffset, outletBehind, outletSeconds, outletSent, stateUp} {
+	for _, d := range []*prometheus.Desc{sourceUp, sourceEvents, sourceNext, sourceBytes, sourceDelay, sourceHeld, sourceSpilled, tableRows, outletUp, outletOffset, outletBehind, outletSeconds, outletSent, outletAside, outletRoom, outletDelay, stateUp} {
 		to <- d
 	}
 }
@@ -88,6 +91,14 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 		gauge(outletBehind, float64(o.Behind), o.Name)
 		gauge(outletSeconds, o.BehindSeconds, o.Name)
 		counter(outletSent, float64(o.Delivered), o.Name)
+		gauge(outletAside, float64(o.Dead), o.Name, "dead")
+		gauge(outletAside, float64(o.Waiting), o.Name, "behind")
+		if o.Room != nil {
+			gauge(outletRoom, o.Room.Used, o.Name)
+		}
+		if o.Delay != nil {
+			gauge(outletDelay, *o.Delay, o.Name)
+		}
 	}
 }
 

@@ -49,6 +49,8 @@ var statusOf = map[string]int{
 	service.CodeExpired:       http.StatusGone,
 	service.CodeNotPull:       http.StatusConflict,
 	service.CodePaused:        http.StatusConflict,
+	service.CodeRunning:       http.StatusConflict,
+	service.CodeLeaseOver:     http.StatusConflict,
 	service.CodeStateDatabase: http.StatusServiceUnavailable,
 	"path-outside":            http.StatusUnprocessableEntity,
 	"files-not-allowed":       http.StatusUnprocessableEntity,

@@ -77,6 +77,7 @@ func (s *Server) routes() {
 	s.sourceRoutes()
 	s.destinationRoutes()
 	s.outletRoutes()
+	s.deliveryRoutes()
 	s.readingRoutes()
 	s.runRoutes()
 	s.streamRoutes()

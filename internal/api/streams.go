@@ -74,7 +74,8 @@ func (s *Server) streamRoutes() {
 	table := &huma.Param{Name: "table", In: "query", Description: "Patterns of tables; may be repeated", Schema: &huma.Schema{Type: "array", Items: text}}
 	op := &huma.Param{Name: "operation", In: "query", Description: "Operations; may be repeated", Schema: &huma.Schema{Type: "array", Items: text}}
 	describe("/v1/sources/{name}/stream", "streamSource", "Events of a source as they come", name, from, table, op)
-	describe("/v1/outlets/{name}/stream", "streamOutlet", "Events that an outlet lets through, as they come", name, from)
+	describe("/v1/outlets/{name}/stream", "streamOutlet", "Events that an outlet lets through, as they come", name, from,
+		&huma.Param{Name: "as", In: "query", Description: "cloudevents: each event in that form, whatever the outlet's own is", Schema: &huma.Schema{Type: "string", Enum: []any{"cloudevents"}}})
 	describe("/v1/status/stream", "streamStatus", "How everything stands, once a second")
 }
 
@@ -146,6 +147,9 @@ func (s *Server) streamOutlet(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	feed, _, err := s.service.OutletFeed(r.Context(), name, from)
+	if r.URL.Query().Get("as") == "cloudevents" && err == nil {
+		feed.Plain()
+	}
 	if err != nil {
 		answerProblem(w, problem(err).(*Problem))
 		return
@@ -159,7 +163,7 @@ func stream(w http.ResponseWriter, r *http.Request, feed *service.Feed) {
 	out := openStream(w)
 	ctx := r.Context()
 	for {
-		encoded, event, err := feed.TryNext(ctx)
+		one, err := feed.TryNext(ctx)
 		if err != nil {
 			if ctx.Err() == nil {
 				told, _ := json.Marshal(problem(err))
@@ -167,8 +171,12 @@ func stream(w http.ResponseWriter, r *http.Request, feed *service.Feed) {
 			}
 			return
 		}
-		if encoded != nil {
-			if out.send("", strconv.FormatInt(event.Offset, 10), encoded) != nil {
+		if one != nil {
+			id := "" // a reader goes on behind whole offsets
+			if one.Last {
+				id = strconv.FormatInt(one.Offset, 10)
+			}
+			if out.send("", id, one.Body) != nil {
 				return
 			}
 			continue

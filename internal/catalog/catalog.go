@@ -143,8 +143,12 @@ func (c *Catalog) AddSource(ctx context.Context, name string, d definition.Sourc
 	return translate(err)
 }
 
-// AddDestination stores a destination.
+// AddDestination stores a destination; its secrets are sealed on the way.
 func (c *Catalog) AddDestination(ctx context.Context, name string, d definition.Destination) error {
+	d = d.Clone()
+	for _, secret := range d.Secrets() {
+		*secret = c.Keeper.Seal(*secret)
+	}
 	_, err := c.Pool.Exec(ctx, "INSERT INTO rillmark.destination (name, definition) VALUES ($1, $2)", name, asJSON(d))
 	return translate(err)
 }
@@ -189,9 +193,41 @@ func (c *Catalog) Unseal(ctx context.Context, name string, d *definition.Source)
 	return nil
 }
 
-// EditDestination stores a new definition where version is still the newest.
+// EditDestination stores a new definition where version is still the newest. A
+// secret of [Sealed] leaves the old one.
 func (c *Catalog) EditDestination(ctx context.Context, name string, version int64, d definition.Destination) error {
+	d = d.Clone()
+	for _, secret := range d.Secrets() {
+		if *secret != Sealed {
+			*secret = c.Keeper.Seal(*secret)
+		}
+	}
+	if err := c.UnsealDestination(ctx, name, &d); err != nil {
+		return err
+	}
 	return c.edit(ctx, destinations, name, version, d)
+}
+
+// UnsealDestination puts the stored secrets of a destination in the places where
+// d has [Sealed].
+func (c *Catalog) UnsealDestination(ctx context.Context, name string, d *definition.Destination) error {
+	var stored []*string
+	for i, secret := range d.Secrets() {
+		if *secret != Sealed {
+			continue
+		}
+		if stored == nil {
+			old, err := c.Destination(ctx, name)
+			if err != nil {
+				return err
+			}
+			stored = old.Definition.Secrets()
+		}
+		if i < len(stored) {
+			*secret = *stored[i]
+		}
+	}
+	return nil
 }
 
 // EditOutlet stores a new definition where version is still the newest.

@@ -71,3 +71,52 @@ func (c *Catalog) ResolveSchema(f change.Fingerprint) (*change.Schema, error) {
 	defer cancel()
 	return c.Schema(ctx, f)
 }
+
+// StoreOutletSchema stores a version that an outlet's shape makes, and notes that
+// the outlet sends it. avro is its fingerprint as Avro has it; 0 for none.
+func (c *Catalog) StoreOutletSchema(ctx context.Context, outlet int64, s *change.Schema, avro uint64) error {
+	return pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
+		f := int64(s.Fingerprint())
+		if _, err := tx.Exec(ctx, "INSERT INTO rillmark.schema_version (fingerprint, table_name, definition) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING", f, s.Table, s.Definition()); err != nil {
+			return err
+		}
+		if avro != 0 {
+			if _, err := tx.Exec(ctx, "INSERT INTO rillmark.avro_schema (fingerprint, schema) VALUES ($1, $2) ON CONFLICT DO NOTHING", int64(avro), f); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(ctx, "INSERT INTO rillmark.outlet_schema (outlet_id, fingerprint) VALUES ($1, $2) ON CONFLICT DO NOTHING", outlet, f)
+		return err
+	})
+}
+
+// AvroSchema finds a version by the fingerprint that Avro has for it.
+func (c *Catalog) AvroSchema(ctx context.Context, avro uint64) (*change.Schema, error) {
+	var f int64
+	err := c.Pool.QueryRow(ctx, "SELECT schema FROM rillmark.avro_schema WHERE fingerprint = $1", int64(avro)).Scan(&f)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	if err != nil {
+		return nil, err
+	}
+	return c.Schema(ctx, change.Fingerprint(f))
+}
+
+// OutletSchemas lists the versions that an outlet's own shape has made.
+func (c *Catalog) OutletSchemas(ctx context.Context, outlet int64) ([]*change.Schema, error) {
+	rows, _ := c.Pool.Query(ctx, "SELECT fingerprint FROM rillmark.outlet_schema WHERE outlet_id = $1 ORDER BY first_seen", outlet)
+	prints, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if err != nil {
+		return nil, err
+	}
+	all := make([]*change.Schema, 0, len(prints))
+	for _, f := range prints {
+		s, err := c.Schema(ctx, change.Fingerprint(f))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, s)
+	}
+	return all, nil
+}

@@ -121,8 +121,9 @@ func (a *app) demo() *cobra.Command {
 		Use:   "demo",
 		Short: "Start everything on this machine with made-up data: databases, service, a working day",
 		Long: `Starts a state database and a source database (PostgreSQL, loopback only) below
---folder, fills the circulation tables of an invented library network, runs the
-service with one source and two outlets, and plays a working day until Ctrl-C.
+--folder, fills the circulation tables of an invented library network, starts
+stand-ins for a broker and an HTTP function, runs the service with one source and
+five outlets, and plays a working day until Ctrl-C.
 A second start goes on with the first one's data.`,
 		Example: "  rillmark demo\n  rillmark demo --example",
 		Args:    exactly(),
@@ -131,7 +132,7 @@ A second start goes on with the first one's data.`,
 		},
 	}
 	c.Flags().StringVar(&options.Folder, "folder", ".demo", "where databases, journal and delivered files are kept")
-	c.Flags().IntVar(&options.Port, "port", 7450, "port of API and console; the databases take the next two")
+	c.Flags().IntVar(&options.Port, "port", 7450, "port of API and console; databases and stand-ins take the next four")
 	c.Flags().IntVar(&options.Rate, "rate", 20, "transactions a second")
 	c.Flags().BoolVar(&options.Example, "example", false, "run a scripted minute instead, compare, and end")
 	return c

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -22,8 +23,8 @@ type Options struct {
 	Out, Err io.Writer
 	// Folder keeps databases, configuration and delivered files.
 	Folder string
-	// Port is the service's; the state database takes the next, the source the
-	// one after.
+	// Port is the service's; the state database takes the next, then come the
+	// source, the broker and the function.
 	Port int
 	// Rate is transactions a second.
 	Rate int
@@ -35,6 +36,9 @@ const (
 	sourceName  = "circulation"
 	archiveName = "archive"
 	deskName    = "desk"
+	hubName     = "hub"     // a broker of the Kafka protocol
+	noticeName  = "notices" // an HTTP function that sends notices to readers
+	lakeName    = "lake"    // Parquet files
 	seed        = 20261123
 )
 
@@ -46,6 +50,7 @@ type stage struct {
 	binary        string
 	service       *exec.Cmd
 	serviceEnded  chan struct{}
+	standIns      []*exec.Cmd
 	db            *pgx.Conn // to the source, as the library's owner
 	library       *Library
 }
@@ -87,8 +92,10 @@ func (s *stage) say(format string, args ...any) {
 }
 
 func (s *stage) start(ctx context.Context) error {
-	if err := portFree(s.Port); err != nil {
-		return err
+	for _, port := range []int{s.Port, s.Port + 3, s.Port + 4} {
+		if err := portFree(port); err != nil {
+			return err
+		}
 	}
 	if err := os.MkdirAll(s.Folder, 0o755); err != nil {
 		return err
@@ -115,6 +122,10 @@ func (s *stage) start(ctx context.Context) error {
 		return err
 	}
 	if err := s.prepareSource(ctx); err != nil {
+		return err
+	}
+	s.say("starting stand-ins for a broker (port %d) and an HTTP function (port %d) …", s.Port+3, s.Port+4)
+	if err := s.startStandIns(ctx); err != nil {
 		return err
 	}
 	s.say("starting the service on port %d …", s.Port)
@@ -167,6 +178,8 @@ listen: 127.0.0.1:%d
 state_database: "%s"
 key_file: %s
 files_root: %s
+# The demo's function listens on this machine.
+http_inside: true
 `, s.Port, s.state.AddressAs("rillmark", "rillmark"), filepath.Join(s.Folder, "rillmark.key"), filepath.Join(s.Folder, "delivered"))
 	return os.WriteFile(s.configFile(), []byte(text), 0o600)
 }
@@ -205,6 +218,58 @@ func (s *stage) startService(ctx context.Context) error {
 		case <-ended:
 			return fmt.Errorf("the service ended at once; see %s", log.Name())
 		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// startStandIns starts what the demo delivers to, each as a process of its own.
+func (s *stage) startStandIns(ctx context.Context) error {
+	for _, args := range [][]string{
+		{"broker", "--listen", s.brokerAddress(), "--folder", filepath.Join(s.Folder, "broker")},
+		{"function", "--listen", s.functionAddress(), "--into", filepath.Join(s.Folder, "delivered", "function.ndjson")},
+	} {
+		if err := os.MkdirAll(filepath.Join(s.Folder, "delivered"), 0o755); err != nil {
+			return err
+		}
+		log, err := os.OpenFile(filepath.Join(s.Folder, args[0]+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if err != nil {
+			return err
+		}
+		command := exec.Command(s.binary, append([]string{"stand-in"}, args...)...)
+		command.Stdout, command.Stderr = log, log
+		command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+		err = command.Start()
+		log.Close() //nolint:errcheck // the process has its own copy
+		if err != nil {
+			return err
+		}
+		s.standIns = append(s.standIns, command)
+		if err := answers(ctx, args[2]); err != nil {
+			return fmt.Errorf("the stand-in %s does not answer; see %s: %w", args[0], log.Name(), err)
+		}
+	}
+	return nil
+}
+
+func (s *stage) brokerAddress() string { return net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port+3)) }
+func (s *stage) functionAddress() string {
+	return net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port+4))
+}
+
+// answers waits until something listens.
+func answers(ctx context.Context, address string) error {
+	for deadline := time.Now().Add(20 * time.Second); ; {
+		conn, err := net.DialTimeout("tcp", address, time.Second)
+		if err == nil {
+			return conn.Close()
+		}
+		if time.Now().After(deadline) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(20 * time.Millisecond):
 		}
 	}
 }
@@ -255,6 +320,23 @@ tables:
 `, s.Port+2, sourceName, s.source.PasswordFile())), 0o600)
 }
 
+// noticesOutlet sends the rows of a table that are events already.
+const noticesOutlet = `# Each row of notices is an event: its body is sent, under its own id and kind.
+source: circulation
+destination: notices
+tables: [public.notices]
+operations: [existing, insert]
+format: cloudevents-binary
+ready_made:
+  table: public.notices
+  id: notice_id
+  kind: kind
+  subject: subject
+  body: body
+  time: created_at
+description: notices to readers, by the function that sends them
+`
+
 // define adds source, destination and outlets where they are not there yet.
 func (s *stage) define(ctx context.Context) error {
 	if _, err := s.client(ctx, "source", "show", sourceName); err == nil {
@@ -264,11 +346,21 @@ func (s *stage) define(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	notices := filepath.Join(s.Folder, noticeName+".yaml")
+	if err := os.WriteFile(notices, []byte(noticesOutlet), 0o600); err != nil {
+		return err
+	}
 	for _, args := range [][]string{
 		{"source", "add", sourceName, "--file", file},
 		{"destination", "add", archiveName, "--directory", archiveName},
 		{"outlet", "add", archiveName, "--source", sourceName, "--destination", archiveName},
 		{"outlet", "add", deskName, "--source", sourceName, "--tables", "public.loans", "--tables", "public.holds"},
+		{"destination", "add", hubName, "--broker", s.brokerAddress(), "--create-topics", "3"},
+		{"outlet", "add", hubName, "--source", sourceName, "--destination", hubName, "--topic", "library.{table|log}"},
+		{"destination", "add", noticeName, "--url", "http://" + s.functionAddress() + "/notices", "--sign-key", "whsec_" + base64.StdEncoding.EncodeToString([]byte("a key only for the demo, 32 bytes"))},
+		{"outlet", "add", noticeName, "--file", notices},
+		{"destination", "add", lakeName, "--directory", lakeName},
+		{"outlet", "add", lakeName, "--source", sourceName, "--destination", lakeName, "--format", "parquet", "--rotate-every", "30s"},
 		{"source", "resume", sourceName, "--reason", "the demo begins"},
 	} {
 		if _, err := s.client(ctx, args...); err != nil {
@@ -300,8 +392,13 @@ Three commands to try, in another terminal:
     PGPASSFILE=%s psql -h 127.0.0.1 -p %d -U library %s \
         -c "UPDATE patrons SET name = 'You' WHERE patron_id = 1"
 
-Delivered files are in %s. Ctrl-C stops everything.`,
-		s.Rate, s.address, tool, sourceName, tool, deskName, s.source.PassFile(), s.Port+2, sourceName, filepath.Join(s.Folder, "delivered", archiveName))
+Delivered files are in %s: lines of JSON in %s, Parquet
+in %s, and what the HTTP function took in function.ndjson. With kcat, the broker:
+
+    kcat -b %s -C -t library.loans -o -3 -e
+
+Ctrl-C stops everything.`,
+		s.Rate, s.address, tool, sourceName, tool, deskName, s.source.PassFile(), s.Port+2, sourceName, filepath.Join(s.Folder, "delivered"), archiveName, lakeName, s.brokerAddress())
 }
 
 // day plays until ctx is done.
@@ -329,6 +426,10 @@ func (s *stage) stop() {
 		cancel()
 	}
 	s.stopService(syscall.SIGTERM)
+	for _, command := range s.standIns {
+		command.Process.Signal(syscall.SIGTERM) //nolint:errcheck // it may have gone
+		command.Wait()                          //nolint:errcheck // the demo ends
+	}
 	for _, c := range []*Cluster{s.source, s.state} {
 		if c != nil {
 			c.Stop()

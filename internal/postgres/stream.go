@@ -37,12 +37,8 @@ func (c *Config) openStream(ctx context.Context) (*stream, error) {
 	s := &stream{config: c, asked: make(chan struct{}, 1)}
 	config := c.session("stream").Config.Copy()
 	config.RuntimeParams["replication"] = "database"
-	dial := config.DialFunc
-	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
-		conn, err := dial(ctx, network, address)
-		if err != nil {
-			return nil, err
-		}
+	// After TLS, so that what is read is the protocol and not its encrypted form.
+	config.AfterNetConnect = func(_ context.Context, _ *pgconn.Config, conn net.Conn) (net.Conn, error) {
 		s.crumbs = &crumbConn{Conn: conn}
 		return s.crumbs, nil
 	}
@@ -85,12 +81,15 @@ func (s *stream) start(ctx context.Context, slot string, publications []string, 
 	for i, p := range publications {
 		names[i] = quoted(p)
 	}
+	// After a slow write the driver reads in the background, and would take the
+	// answer to START_REPLICATION for itself: that has to end first.
+	if err := s.conn.SyncConn(ctx); err != nil {
+		return s.config.explain(err)
+	}
 	hijacked, err := s.conn.Hijack()
 	if err != nil {
 		return err
 	}
-	// Nothing is on its way on an idle connection, so nothing is lost with the
-	// driver's buffer.
 	s.conn, s.socket, s.frames = nil, hijacked.Conn, &frames{in: s.crumbs, largest: 2*s.config.LargestValue + 2} // bytes come as two digits each
 	stop := context.AfterFunc(ctx, s.interrupt)
 	defer stop()

@@ -35,6 +35,10 @@ type Config struct {
 	// FilesRoot is the directory below which destinations of kind file may
 	// write. Default: none, and no such destination.
 	FilesRoot string `yaml:"files_root"`
+	// HTTPInside lets destinations of kind http be private and loopback
+	// addresses. Default: they may not be, since whoever defines a destination
+	// could reach what only this machine may reach.
+	HTTPInside bool `yaml:"http_inside"`
 	// LogLevel is debug, info, warn or error. Default info.
 	LogLevel string `yaml:"log_level"`
 	// LogFormat is text or json. Default text.

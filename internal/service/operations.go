@@ -5,12 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"rillmark/internal/catalog"
-	"rillmark/internal/change"
 	"rillmark/internal/definition"
-	"rillmark/internal/destination/file"
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 )
@@ -26,6 +25,8 @@ const (
 	CodeExpired        = "expired"
 	CodeNotPull        = "not-pull"
 	CodePaused         = "paused"
+	CodeRunning        = "running"
+	CodeLeaseOver      = "lease-over"
 	CodeStateDatabase  = "state-database"
 	CodeNothingToCheck = "nothing-to-check"
 )
@@ -70,38 +71,18 @@ func (s *Service) AddDestination(ctx context.Context, name string, d definition.
 	return nil
 }
 
-func (s *Service) validDestination(d *definition.Destination) error {
-	if err := d.Validate(); err != nil {
-		return err
-	}
-	_, err := file.Place(s.Config.FilesRoot, d.File.Directory)
-	return err
-}
-
-// CheckDestination checks a definition, or a stored one where d is nil.
-func (s *Service) CheckDestination(ctx context.Context, name string, d *definition.Destination) ([]change.Check, error) {
-	if d == nil {
-		record, err := s.Catalog.Destination(ctx, name)
-		if err != nil {
-			return nil, answer(err, "destination", name)
-		}
-		d = &record.Definition
-	}
-	if err := d.Validate(); err != nil {
-		return nil, err
-	}
-	directory, err := file.Place(s.Config.FilesRoot, d.File.Directory)
-	if err != nil {
-		return nil, err
-	}
-	return (&file.Destination{Directory: directory}).Check(ctx), nil
-}
-
 // EditDestination stores a new definition in place of version; outlets that
 // deliver to it go on with it.
 func (s *Service) EditDestination(ctx context.Context, name string, version int64, d definition.Destination) error {
 	if err := s.validDestination(&d); err != nil {
 		return err
+	}
+	old, err := s.Catalog.Destination(ctx, name)
+	if err != nil {
+		return answer(err, "destination", name)
+	}
+	if old.Definition.Kind != d.Kind {
+		return &definition.Invalid{Location: "kind", Message: "a destination stays of its kind: add another one instead"}
 	}
 	if err := s.Catalog.EditDestination(ctx, name, version, d); err != nil {
 		return answer(err, "destination", name)
@@ -149,13 +130,9 @@ func (s *Service) AddOutlet(ctx context.Context, name string, d definition.Outle
 	if err != nil {
 		return answer(err, "source", d.Source)
 	}
-	var destination *int64
-	if d.Destination != "" {
-		record, err := s.Catalog.Destination(ctx, d.Destination)
-		if err != nil {
-			return answer(err, "destination", d.Destination)
-		}
-		destination = &record.ID
+	destination, err := s.fits(ctx, &d)
+	if err != nil {
+		return err
 	}
 	committed, err := s.place(ctx, source.ID, d.From)
 	if err != nil {
@@ -168,7 +145,7 @@ func (s *Service) AddOutlet(ctx context.Context, name string, d definition.Outle
 	return answer(s.reconcile(ctx), "outlet", name)
 }
 
-// place turns beginning, now or an offset into the offset before it.
+// place turns a place in a journal into the offset before it.
 func (s *Service) place(ctx context.Context, source int64, from string) (committed int64, err error) {
 	head, err := s.Store.Head(ctx, source)
 	if err != nil {
@@ -180,9 +157,24 @@ func (s *Service) place(ctx context.Context, source int64, from string) (committ
 	case "now":
 		return head.Next - 1, nil
 	}
-	offset, err := strconv.ParseInt(from, 10, 64)
-	if err != nil {
-		return 0, &definition.Invalid{Location: "from", Message: fmt.Sprintf("%q is no place in a journal: write beginning, now, or an offset", from)}
+	if err := definition.CheckPlace("from", from); err != nil {
+		return 0, err
+	}
+	var offset int64
+	if name, is := strings.CutPrefix(from, "mark:"); is {
+		if offset, err = s.Catalog.MarkOffset(ctx, source, name); err != nil {
+			return 0, answer(err, "mark", name)
+		}
+	} else if text, is := strings.CutPrefix(from, "time:"); is {
+		at, err := time.Parse(time.RFC3339, text)
+		if err != nil {
+			return 0, err // CheckPlace has read it
+		}
+		if offset, err = s.Store.OffsetAt(ctx, source, at); err != nil {
+			return 0, answer(err, "source", "")
+		}
+	} else if offset, err = strconv.ParseInt(from, 10, 64); err != nil {
+		return 0, err // CheckPlace has read it
 	}
 	if offset < head.First || offset > head.Next {
 		return 0, outsideFault(offset, head)
@@ -214,6 +206,9 @@ func (s *Service) EditOutlet(ctx context.Context, name string, version int64, d 
 	if d.Destination != old.Definition.Destination {
 		return &definition.Invalid{Location: "destination", Message: "an outlet stays with its destination: add another outlet instead"}
 	}
+	if _, err := s.fits(ctx, &d); err != nil {
+		return err
+	}
 	if err := s.Catalog.EditOutlet(ctx, name, version, d); err != nil {
 		return answer(err, "outlet", name)
 	}
@@ -225,6 +220,11 @@ func (s *Service) EditOutlet(ctx context.Context, name string, version int64, d 
 func (s *Service) SetOutletRunning(ctx context.Context, name string, running bool, reason string) error {
 	if err := s.Catalog.SetOutletRunning(ctx, name, running, reason); err != nil {
 		return answer(err, "outlet", name)
+	}
+	if record, err := s.Catalog.Outlet(ctx, name); err == nil {
+		if err := s.Catalog.SetUntil(ctx, record.ID, 0); err != nil {
+			return answer(err, "outlet", name)
+		}
 	}
 	s.log.tell("info", "outlet/"+name, word(running), word(running)+because(reason))
 	return answer(s.reconcile(ctx), "outlet", name)

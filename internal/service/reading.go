@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"rillmark/internal/catalog"
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/encode"
@@ -15,16 +16,33 @@ import (
 	"rillmark/internal/shape"
 )
 
-// Feed reads a journal's events, filtered and encoded, in order.
+// Feed reads a journal's events, filtered and in their shape, in order.
 type Feed struct {
 	origin  outlet.Origin
 	filter  *shape.Filter
 	reader  *journal.Reader
-	encoder encode.CloudEvents
+	maker   *encode.Maker
+	address string     // the service's public one
+	net     *shape.Net // where only the net of changes is wanted
+	window  int        // the rows of one net
 	batch   *journal.Batch
 	event   change.Event
-	buf     []byte
+	out     encode.Batch
+	sent    int // messages of out that were handed out
 	at      int64
+}
+
+// Plain has the feed hand out events as CloudEvents, each as the journal has it.
+func (f *Feed) Plain() {
+	f.maker, f.net = encode.NewMaker(encode.Shape{Address: f.address, Format: "cloudevents"}, encode.Wants{}), nil
+}
+
+// FeedEvent is one message of a feed, good until the next call.
+type FeedEvent struct {
+	Body   []byte
+	Offset int64
+	// Last is false while the same offset gives another message.
+	Last bool
 }
 
 // OpenFeed reads a source from offset from on.
@@ -44,7 +62,7 @@ func (s *Service) OpenFeed(ctx context.Context, source string, filter *shape.Fil
 	if from < head.First || from > head.Next {
 		return nil, outsideFault(from, head)
 	}
-	return &Feed{origin: origin, filter: filter, at: from - 1, encoder: encode.CloudEvents{Address: s.Config.PublicURL},
+	return &Feed{origin: origin, address: s.Config.PublicURL, filter: filter, at: from - 1, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Wants{}),
 		reader: s.Store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})}, nil
 }
 
@@ -61,35 +79,76 @@ func (s *Service) Head(ctx context.Context, source string) (journal.Head, error)
 // Passed is the newest offset that the feed has handed out or passed over.
 func (f *Feed) Passed() int64 { return f.at }
 
-// TryNext is the next event that passes the filter, encoded and good until the
-// next call; nil at the journal's end.
-func (f *Feed) TryNext(ctx context.Context) ([]byte, *change.Event, error) {
+// TryNext is the next message that passes the filter; nil at the journal's end.
+func (f *Feed) TryNext(ctx context.Context) (*FeedEvent, error) {
 	for {
+		if f.sent < len(f.out.Messages) {
+			m := &f.out.Messages[f.sent]
+			f.sent++
+			return &FeedEvent{m.Body, m.Offset, f.sent == len(f.out.Messages) || f.out.Messages[f.sent].Offset != m.Offset}, nil
+		}
+		f.out.Reset()
+		f.sent = 0
 		if f.batch == nil {
 			batch, err := f.reader.TryNext(ctx)
-			if batch == nil || err != nil {
-				return nil, nil, answer(err, "source", f.origin.Source)
+			if err != nil {
+				return nil, answer(err, "source", f.origin.Source)
+			}
+			if batch == nil {
+				if f.net == nil || f.net.Rows() == 0 {
+					return nil, nil
+				}
+				if err := f.takeNet(); err != nil {
+					return nil, err
+				}
+				continue
 			}
 			f.batch = batch
 		}
-		for f.batch.Next(&f.event) {
-			f.at = f.event.Offset
-			if !f.filter.Admits(&f.event) {
-				continue
-			}
-			f.origin.Fill(&f.event)
-			if cap(f.buf) > 1<<20 {
-				f.buf = nil
-			}
-			f.buf = f.encoder.Append(f.buf[:0], &f.event)
-			return f.buf, &f.event, nil
+		if err := f.read(); err != nil {
+			return nil, err
 		}
-		if err := f.batch.Err(); err != nil {
-			return nil, nil, err
+	}
+}
+
+// read takes events of the batch in hand until there is something to hand out.
+func (f *Feed) read() error {
+	for len(f.out.Messages) == 0 && f.batch.Next(&f.event) {
+		f.at = f.event.Offset
+		f.origin.Fill(&f.event)
+		admitted := f.filter.Admits(&f.event)
+		switch {
+		case f.net != nil && !admitted:
+			continue
+		case f.net != nil && shape.Joins(&f.event):
+			f.net.Add(&f.event)
+			if f.net.Rows() >= f.window || f.net.Bytes() >= maxPageBytes {
+				return f.takeNet()
+			}
+			continue
+		case f.net != nil:
+			if err := f.takeNet(); err != nil {
+				return err
+			}
 		}
+		if admitted || f.maker.Closes() {
+			if err := f.maker.Append(&f.out, &f.event, admitted); err != nil {
+				return err
+			}
+		}
+	}
+	if err := f.batch.Err(); err != nil {
+		return err
+	}
+	if len(f.out.Messages) == 0 {
 		f.at = f.batch.Last
 		f.batch = nil
 	}
+	return nil
+}
+
+func (f *Feed) takeNet() error {
+	return f.net.Take(func(e *change.Event) error { return f.maker.Append(&f.out, e, true) })
 }
 
 // Wait waits at the journal's end until there is more, or for at most d.
@@ -109,7 +168,8 @@ func (f *Feed) Wait(ctx context.Context, d time.Duration) error {
 
 // Page is a run of events.
 type Page struct {
-	Events [][]byte
+	Events  [][]byte
+	Offsets []int64 // of the events
 	// Passed is the newest offset that the page covers: committing it commits
 	// all of the page, events that the filter kept back included.
 	Passed int64
@@ -123,13 +183,16 @@ const maxPageBytes = 8 << 20
 func (f *Feed) page(ctx context.Context, limit int, wait time.Duration) (*Page, error) {
 	p := new(Page)
 	size := 0
+	f.window = limit
 	deadline := time.Now().Add(wait)
-	for len(p.Events) < limit && size < maxPageBytes {
-		encoded, _, err := f.TryNext(ctx)
+	// A page ends where an offset does, and with a net of changes where that does.
+	whole := true
+	for !whole || len(p.Events) < limit && size < maxPageBytes {
+		one, err := f.TryNext(ctx)
 		if err != nil {
 			return nil, err
 		}
-		if encoded == nil {
+		if one == nil {
 			left := time.Until(deadline)
 			if len(p.Events) > 0 || left <= 0 {
 				break
@@ -139,8 +202,10 @@ func (f *Feed) page(ctx context.Context, limit int, wait time.Duration) (*Page, 
 			}
 			continue
 		}
-		p.Events = append(p.Events, append([]byte(nil), encoded...))
-		size += len(encoded)
+		p.Events = append(p.Events, append([]byte(nil), one.Body...))
+		p.Offsets = append(p.Offsets, one.Offset)
+		size += len(one.Body)
+		whole = one.Last && (f.net == nil || f.sent == len(f.out.Messages))
 	}
 	p.Passed = f.at
 	return p, nil
@@ -174,7 +239,39 @@ func (s *Service) OutletFeed(ctx context.Context, name string, from int64) (*Fee
 		from = offset.Committed + 1
 	}
 	f, err := s.OpenFeed(ctx, record.Definition.Source, filter, from)
-	return f, offset.Committed, err
+	if err != nil || record.Definition.Destination != "" {
+		return f, offset.Committed, err
+	}
+	return f, offset.Committed, s.shapeFeed(ctx, f, record)
+}
+
+// shapeFeed puts a pull outlet's events into the shape that it asks for.
+func (s *Service) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet) error {
+	d := record.Definition
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	shaped, err := d.Shape(s.Config.PublicURL)
+	if err != nil {
+		return err
+	}
+	f.maker = encode.NewMaker(shaped, encode.Wants{})
+	f.maker.Register = func(version *change.Schema) error {
+		return s.Catalog.StoreOutletSchema(ctx, record.ID, version, 0)
+	}
+	if d.Changes == "net" {
+		f.net, f.window = new(shape.Net), 1000
+	}
+	if !f.maker.Closes() {
+		return nil
+	}
+	source, err := s.Catalog.Source(ctx, d.Source)
+	if err != nil {
+		return answer(err, "source", d.Source)
+	}
+	f.reader = s.Store.Reader(source.ID, f.at+1, journal.ReaderOptions{})
+	o := &outlet.Outlet{Origin: f.origin, Store: s.Store, Filter: func() *shape.Filter { return f.filter }}
+	return o.Recount(ctx, f.maker.Closer(), f.at)
 }
 
 // ReadOutlet reads a page of a pull outlet without moving its offset. It waits

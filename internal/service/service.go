@@ -18,8 +18,6 @@ import (
 	"rillmark/internal/capture"
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
-	"rillmark/internal/destination"
-	"rillmark/internal/destination/file"
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 	"rillmark/internal/outlet"
@@ -62,8 +60,10 @@ type sourceRun struct {
 type outletRun struct {
 	record *catalog.Outlet
 	source int64
+	kind   string
 	runner *outlet.Outlet // nil for a pull outlet
 	stop   func()
+	room   atomic.Pointer[Room]
 }
 
 // Open connects to the state database, brings it up to date, and starts what
@@ -104,6 +104,7 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 	s.goes(s.keepStatus)
 	s.goes(s.keepUp)
 	s.goes(s.keepWatch)
+	s.goes(s.keepHistory)
 	return s, nil
 }
 
@@ -388,18 +389,14 @@ func (s *Service) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 	if err != nil {
 		return err
 	}
-	filter, err := record.Definition.Filter()
-	if err != nil {
-		return err
-	}
 	one := &outletRun{record: record, source: source.record.ID}
 	if record.Definition.Destination != "" {
-		one.runner = &outlet.Outlet{ID: record.ID, Name: record.Name, Origin: origin, Filter: filter, Address: s.Config.PublicURL,
-			Catalog: s.Catalog, Store: s.Store,
-			Destination: func() (destination.Destination, error) { return s.buildDestination(record) },
-			Log: func(level, event, message string) {
-				s.log.tell(level, "outlet/"+record.Name, event, message)
-			}}
+		if one.runner, one.kind, err = s.buildOutlet(ctx, record, origin); err != nil {
+			return err
+		}
+		if old != nil && old.runner != nil && old.record.ID == record.ID {
+			one.runner.Carry(old.runner)
+		}
 		if record.Running {
 			one.stop = s.start(one.runner.Run)
 		}
@@ -421,25 +418,6 @@ func (s *Service) origin(ctx context.Context, source *catalog.Source) (outlet.Or
 	}
 	return outlet.Origin{Cuts: cuts, Source: source.Name, SourceID: source.ID, Database: source.Definition.Connection.Database,
 		Engine: change.Engine(source.Definition.Engine), Generation: head.Generation}, nil
-}
-
-// buildDestination makes an outlet's destination of both records.
-func (s *Service) buildDestination(record *catalog.Outlet) (destination.Destination, error) {
-	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
-	defer cancel()
-	to, err := s.Catalog.Destination(ctx, record.Definition.Destination)
-	if err != nil {
-		return nil, err
-	}
-	directory, err := file.Place(s.Config.FilesRoot, to.Definition.File.Directory)
-	if err != nil {
-		return nil, err
-	}
-	bytes, age, err := record.Definition.File.Limits()
-	if err != nil {
-		return nil, err
-	}
-	return &file.Destination{Directory: directory, RotateBytes: bytes, RotateAge: age}, nil
 }
 
 const (
@@ -472,13 +450,7 @@ func (s *Service) keepUp() {
 					s.log.tell("warn", "source/"+name, "condense", err.Error())
 				}
 			}
-			first, dropped, err := s.Store.Retain(s.work, one.record.ID, *s.Config.Journal.RetainAge, *s.Config.Journal.RetainBytes)
-			if err != nil && s.work.Err() == nil {
-				s.log.tell("warn", "source/"+name, "retention", err.Error())
-			}
-			if dropped > 0 {
-				s.log.tell("info", "source/"+name, "retention", fmt.Sprintf("%d segments of the journal dropped; the oldest offset is now %d", dropped, first))
-			}
+			s.retain(name, one)
 		}
 		if err := s.Catalog.TrimLog(s.work, logAge, logEntries); err != nil && s.work.Err() == nil {
 			s.log.tell("warn", "service", "log", err.Error())

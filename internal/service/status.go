@@ -89,9 +89,9 @@ type TableStatus struct {
 type OutletStatus struct {
 	Name          string     `json:"name"`
 	Source        string     `json:"source"`
-	Kind          string     `json:"kind" enum:"file,pull"`
+	Kind          string     `json:"kind" enum:"file,kafka,nats,redis,http,pull"`
 	Destination   string     `json:"destination,omitempty"`
-	Phase         string     `json:"phase" enum:"paused,running,waiting,failed,pull" doc:"pull: its consumers come and read"`
+	Phase         string     `json:"phase" enum:"paused,running,waiting,failed,standby,pull" doc:"standby: another instance delivers it; pull: its consumers come and read"`
 	Reason        string     `json:"reason,omitempty"`
 	Error         string     `json:"error,omitempty"`
 	Code          string     `json:"code,omitempty"`
@@ -103,6 +103,12 @@ type OutletStatus struct {
 	BehindSeconds float64    `json:"behind_seconds" doc:"Since the oldest of those was committed"`
 	Rate          float64    `json:"rate" doc:"Events a second, over the last ten seconds"`
 	Delay         *float64   `json:"delay_seconds,omitempty" doc:"From the newest delivered event's commit until it was delivered"`
+	Attempts      int        `json:"attempts,omitempty" doc:"Tries since one went well, while it waits"`
+	RetryAt       *time.Time `json:"retry_at,omitempty" doc:"When it is tried again, while it waits"`
+	Dead          int64      `json:"dead_letters" doc:"Events set aside since they were refused or have failed too often"`
+	Waiting       int64      `json:"waiting_behind" doc:"Events set aside behind those, since they are of the same rows"`
+	Until         int64      `json:"until,omitempty" doc:"Where it ends, while it runs once"`
+	Room          *Room      `json:"room,omitempty" doc:"How near it is to losing what it has not delivered"`
 }
 
 // statusCache keeps the newest status; keepStatus makes one a second while
@@ -327,12 +333,19 @@ func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64) 
 	known := s.status.offsets[one.record.ID]
 	s.status.mu.Unlock()
 	if err == nil {
-		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt}
+		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt, Until: offset.Until}
+		if one.runner != nil {
+			known.Dead, known.Waiting, err = s.Catalog.CountDeadLetters(ctx, one.record.ID)
+		}
 	}
-	st.Committed, st.Run, st.Delivered, st.CommittedAt = known.Committed, known.Run, known.Delivered, known.CommittedAt
+	st.Committed, st.Run, st.Delivered, st.CommittedAt, st.Until = known.Committed, known.Run, known.Delivered, known.CommittedAt, known.Until
+	st.Dead, st.Waiting, st.Room = known.Dead, known.Waiting, one.room.Load()
 	if one.runner != nil {
 		now := one.runner.Status()
-		st.Kind, st.Phase, st.Error, st.Code, st.Rate = "file", now.Phase, now.Error, now.Code, now.Rate
+		st.Kind, st.Phase, st.Error, st.Code, st.Rate = one.kind, now.Phase, now.Error, now.Code, now.Rate
+		if now.Phase == outlet.PhaseWaiting {
+			st.Attempts, st.RetryAt = now.Attempts, &now.Retry
+		}
 		st.Committed = max(st.Committed, now.Committed)
 		if now.Delay > 0 {
 			seconds := now.Delay.Seconds()

@@ -64,3 +64,32 @@ func (s *Service) watch(name string, one *sourceRun) {
 		s.log.tell(level, "source/"+name, "log-held", "the source "+held.String()+": "+held.Advice)
 	}
 }
+
+// sampleEvery is how often outlets are looked at for their last hour.
+const sampleEvery = 5 * time.Second
+
+// keepHistory notes how far each outlet is behind, whether somebody looks or not.
+func (s *Service) keepHistory() {
+	ticker := time.NewTicker(sampleEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-s.work.Done():
+			return
+		case <-ticker.C:
+		}
+		next := make(map[int64]int64)
+		for _, one := range s.copySources() {
+			if _, at, live := one.capture.Counts(); live {
+				next[one.record.ID] = at
+			} else if head, err := s.Store.Head(s.work, one.record.ID); err == nil {
+				next[one.record.ID] = head.Next
+			}
+		}
+		for _, o := range s.copyOutlets() {
+			if at := next[o.source]; o.runner != nil && at > 0 {
+				o.runner.Sample(max(at-1-o.runner.Status().Committed, 0))
+			}
+		}
+	}
+}

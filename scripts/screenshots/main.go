@@ -15,15 +15,16 @@ import (
 func main() {
 	address := flag.String("address", "http://127.0.0.1:7450", "the demo's console")
 	folder := flag.String("folder", "docs/screenshots", "where the pictures go")
+	letters := flag.String("letters", "", "an outlet with dead letters, to take them too; the demo has none by itself")
 	dark := flag.Bool("dark", false, "the dark theme")
 	flag.Parse()
-	if err := take(*address, *folder, *dark); err != nil {
+	if err := take(*address, *folder, *letters, *dark); err != nil {
 		fmt.Fprintln(os.Stderr, "screenshots:", err)
 		os.Exit(1)
 	}
 }
 
-func take(address, folder string, dark bool) error {
+func take(address, folder, letters string, dark bool) error {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.ExecPath("/usr/bin/chromium"), chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
@@ -55,6 +56,18 @@ func take(address, folder string, dark bool) error {
 	}
 	if err := shot("overview", chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS(".counts tbody tr")), chromedp.Sleep(2*time.Second)); err != nil {
 		return err
+	}
+	for _, page := range []struct{ name, path, until string }{
+		{"outlets", "/outlets", ".counts tbody tr"},
+		{"outlet", "/outlets/hub", ".time-chart canvas"},
+		{"dead-letters", "/outlets/" + letters + "/dead-letters", ".tabs"},
+	} {
+		if page.name == "dead-letters" && letters == "" {
+			continue
+		}
+		if err := shot(page.name, chromedp.Navigate(address+page.path), chromedp.WaitVisible(chromedp.CSS(page.until)), chromedp.Sleep(2*time.Second)); err != nil {
+			return err
+		}
 	}
 	tabs := []struct{ name, path, until string }{
 		{"source", "/sources/circulation", "tr[data-table]"},

@@ -1,0 +1,168 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+
+	"github.com/spf13/cobra"
+
+	"rillmark/internal/api"
+	"rillmark/internal/definition"
+)
+
+func (a *app) destination() *cobra.Command {
+	return group("destination", "Where events go, defined once and used by many outlets",
+		a.destinationCheck(), a.destinationAdd(), a.edit("destinations", "destination", "Change a destination's definition; its outlets go on with it"),
+		a.destinationList(), a.destinationShow(), a.destinationRemove())
+}
+
+// destinationFlags define a destination in a command line; what they lack goes
+// into a file.
+type destinationFlags struct {
+	file, kind, directory string
+	brokers, servers      []string
+	createTopics          int
+	stream, address, url  string
+	signKey, token        string
+}
+
+func (f *destinationFlags) register(c *cobra.Command) {
+	flags := c.Flags()
+	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML, with all that these flags lack; - for standard input")
+	flags.StringVar(&f.kind, "kind", "", "file, kafka, nats, redis or http")
+	flags.StringVar(&f.directory, "directory", "", "kind file: directory below the service's files_root")
+	flags.StringArrayVar(&f.brokers, "broker", nil, "kind kafka: host:port of a broker; may be repeated")
+	flags.IntVar(&f.createTopics, "create-topics", 0, "kind kafka: create missing topics with so many partitions")
+	flags.StringArrayVar(&f.servers, "nats", nil, "kind nats: nats://host:port; may be repeated")
+	flags.StringVar(&f.stream, "create-stream", "", "kind nats: create this stream where it is missing")
+	flags.StringVar(&f.address, "address", "", "kind redis: host:port")
+	flags.StringVar(&f.url, "url", "", "kind http: where events are posted")
+	flags.StringVar(&f.signKey, "sign-key", "", "kind http: sign requests; a reference such as '${env:SIGN_KEY}', or whsec_...")
+	flags.StringVar(&f.token, "bearer", "", "kind http: bearer token; a reference such as '${env:TOKEN}', or the token")
+}
+
+func (f *destinationFlags) given() bool {
+	return f.file != "" || f.kind != "" || f.directory != "" || len(f.brokers)+len(f.servers) > 0 || f.address != "" || f.url != ""
+}
+
+func (f *destinationFlags) definition(a *app) (*definitionFile, error) {
+	if f.file != "" {
+		return a.readDefinition(f.file)
+	}
+	d := definition.Destination{Kind: f.kind}
+	set := func(kind string, there bool, fill func()) {
+		if !there {
+			return
+		}
+		if d.Kind == "" {
+			d.Kind = kind
+		}
+		fill()
+	}
+	set(definition.KindFile, f.directory != "", func() { d.File = &definition.FileDestination{Directory: f.directory} })
+	set(definition.KindKafka, len(f.brokers) > 0, func() {
+		d.Kafka = &definition.KafkaDestination{Brokers: f.brokers}
+		if f.createTopics > 0 {
+			d.Kafka.Create = &definition.NewTopics{Partitions: f.createTopics}
+		}
+	})
+	set(definition.KindNATS, len(f.servers) > 0, func() {
+		d.NATS = &definition.NATSDestination{Servers: f.servers, Stream: f.stream, Create: f.stream != ""}
+	})
+	set(definition.KindRedis, f.address != "", func() { d.Redis = &definition.RedisDestination{Address: f.address} })
+	set(definition.KindHTTP, f.url != "", func() {
+		d.HTTP = &definition.HTTPDestination{URL: f.url, SignKey: f.signKey, Token: f.token}
+	})
+	if d.Kind == "" {
+		return nil, usage("say where events go: --directory, --broker, --nats, --address or --url, or --file with a definition")
+	}
+	encoded, err := json.Marshal(d)
+	return &definitionFile{name: "command line", json: encoded}, err
+}
+
+func (a *app) destinationCheck() *cobra.Command {
+	var f destinationFlags
+	c := &cobra.Command{Use: "check NAME", Short: "Say whether a destination can be delivered to, leaving nothing there",
+		Example: "  rillmark destination check archive --directory archive\n  rillmark destination check hub --broker 127.0.0.1:9092\n  rillmark destination check hub", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+			var d *definitionFile
+			var body any
+			if f.given() {
+				var err error
+				if d, err = f.definition(a); err != nil {
+					return err
+				}
+				body = d.json
+			}
+			var found checkList
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/destinations/"+url.PathEscape(args[0])+"/check", body, &found)
+			if err != nil {
+				return d.explained(err)
+			}
+			return a.printChecks(raw, found.Items)
+		}}
+	f.register(c)
+	return c
+}
+
+func (a *app) destinationAdd() *cobra.Command {
+	var f destinationFlags
+	c := &cobra.Command{Use: "add NAME", Short: "Add a destination", Example: "  rillmark destination add archive --directory archive\n  rillmark destination add hub --broker 127.0.0.1:9092 --create-topics 6\n" +
+		"  rillmark destination add desk --url https://desk.example/events --sign-key '${env:SIGN_KEY}'\n  rillmark destination add bucket --file bucket.yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		d, err := f.definition(a)
+		if err != nil {
+			return err
+		}
+		raw, err := a.call(c.Context(), http.MethodPost, "/v1/destinations/"+url.PathEscape(args[0]), d.json, nil)
+		if err != nil {
+			return d.explained(err)
+		}
+		return a.done(raw, "destination %s added", args[0])
+	}}
+	f.register(c)
+	return c
+}
+
+func (a *app) destinationList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List all destinations", Example: "  rillmark destination list", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+		var all struct {
+			Items []api.Record[definition.Destination] `json:"items"`
+		}
+		raw, err := a.call(c.Context(), http.MethodGet, "/v1/destinations", nil, &all)
+		if err != nil || a.json {
+			return firstOf(err, func() error { return a.printJSON(raw) })
+		}
+		rows := make([][]string, len(all.Items))
+		for i, r := range all.Items {
+			rows[i] = []string{r.Name, r.Definition.Kind, r.Definition.Where(), shorten(r.Definition.Description, 60)}
+		}
+		return table(a.out, []string{"destination", "kind", "where", "description"}, rows)
+	}}
+}
+
+func (a *app) destinationShow() *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: "Show a destination's definition", Example: "  rillmark destination show archive", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		var r api.Record[definition.Destination]
+		raw, err := a.call(c.Context(), http.MethodGet, "/v1/destinations/"+url.PathEscape(args[0]), nil, &r)
+		if err != nil || a.json {
+			return firstOf(err, func() error { return a.printJSON(raw) })
+		}
+		_, err = fmt.Fprintf(a.out, "%-12s %s (version %d)\n%-12s %s\n%-12s %s\n", "destination", r.Name, r.Version, "kind", r.Definition.Kind, "where", r.Definition.Where())
+		return err
+	}}
+}
+
+func (a *app) destinationRemove() *cobra.Command {
+	return a.remove("destinations", "destination", "Remove a destination that no outlet uses")
+}
+
+func (a *app) remove(plural, noun, short string) *cobra.Command {
+	return &cobra.Command{Use: "remove NAME", Short: short, Example: fmt.Sprintf("  rillmark %s remove archive", noun), Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		raw, err := a.call(c.Context(), http.MethodDelete, "/v1/"+plural+"/"+url.PathEscape(args[0]), nil, nil)
+		if err != nil {
+			return err
+		}
+		return a.done(raw, "%s %s removed", noun, args[0])
+	}}
+}

@@ -1,0 +1,347 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"rillmark/internal/api"
+	"rillmark/internal/definition"
+	"rillmark/internal/service"
+)
+
+func (a *app) outlet() *cobra.Command {
+	return group("outlet", "Consumers of a journal, each with an offset of its own",
+		a.outletAdd(), a.edit("outlets", "outlet", "Change an outlet's definition; its offset stays"), a.outletList(), a.outletShow(),
+		a.running("outlets", "outlet", "pause", "Pause delivery; its offset stays where it is", "  rillmark outlet pause archive --reason \"disk is being changed\""),
+		a.running("outlets", "outlet", "resume", "Resume delivery after the committed offset", "  rillmark outlet resume archive"),
+		a.outletRewind(), a.outletCheck(), a.outletPreview(), a.outletRun(), a.outletDocument(), a.remove("outlets", "outlet", "Remove an outlet with its offset; what it delivered stays"))
+}
+
+func (a *app) outletAdd() *cobra.Command {
+	var file string
+	var d definition.Outlet
+	var rotate definition.FileOutlet
+	c := &cobra.Command{
+		Use: "add NAME", Short: "Add an outlet; it starts at once",
+		Long: "An outlet with a destination delivers by itself. One without is read by its consumers:\n`rillmark read`, or GET /v1/outlets/NAME/events and /stream.",
+		Example: "  rillmark outlet add archive --source circulation --destination archive\n" +
+			"  rillmark outlet add desk --source circulation --tables public.loans --from now\n" +
+			"  rillmark outlet add hub --source circulation --destination hub --topic '{source}.{table}' --format data\n" +
+			"  rillmark outlet add lake --source circulation --destination lake --file lake.yaml",
+		Args: exactly("NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			f := &definitionFile{name: "command line"}
+			var err error
+			if file != "" {
+				f, err = a.readDefinition(file)
+			} else {
+				if d.Source == "" {
+					return usage("an outlet needs --source, or --file with a definition")
+				}
+				if rotate != (definition.FileOutlet{}) {
+					d.File = &rotate
+				}
+				f.json, err = json.Marshal(d)
+			}
+			if err != nil {
+				return err
+			}
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0]), f.json, nil)
+			if err != nil {
+				return f.explained(err)
+			}
+			return a.done(raw, "outlet %s added", args[0])
+		},
+	}
+	flags := c.Flags()
+	flags.StringVarP(&file, "file", "f", "", "definition in YAML; - for standard input")
+	flags.StringVar(&d.Source, "source", "", "source whose journal is read")
+	flags.StringVar(&d.Destination, "destination", "", "destination; without it consumers come and read")
+	flags.StringArrayVar(&d.Tables, "tables", nil, "pattern of tables; may be repeated; all without it")
+	flags.StringArrayVar(&d.Operations, "operation", nil, "operation; may be repeated; all without it")
+	flags.StringVar(&d.From, "from", "beginning", "where to start: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME")
+	flags.StringVar(&d.Format, "format", "cloudevents", "cloudevents, cloudevents-binary, data, row, avro or parquet")
+	flags.StringVar(&d.Changes, "changes", "all", "all, net or inserts")
+	flags.StringVar(&d.Topic, "topic", "", "topic, subject or stream, from fields in braces: {source}.{schema}.{table}")
+	flags.StringVar(&d.Key, "key", "", "message key, from fields in braces: {row.branch_id}; the row's key without it")
+	flags.Int64Var(&rotate.RotateBytes, "rotate-bytes", 0, "destination file: close a file at this size")
+	flags.StringVar(&rotate.RotateEvery, "rotate-every", "", "destination file: close a file at this age, such as 15m")
+	return c
+}
+
+func (a *app) outletList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List all outlets", Example: "  rillmark outlet list", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+		if a.json {
+			raw, err := a.call(c.Context(), http.MethodGet, "/v1/outlets", nil, nil)
+			return firstOf(err, func() error { return a.printJSON(raw) })
+		}
+		st, _, err := a.statusNow(c.Context())
+		if err != nil {
+			return err
+		}
+		return a.printOutlets(st.Outlets)
+	}}
+}
+
+func (a *app) printOutlets(outlets []service.OutletStatus) error {
+	rows := make([][]string, len(outlets))
+	for i, o := range outlets {
+		to := o.Kind + " " + o.Destination
+		if o.Destination == "" {
+			to = "(consumers read)"
+		}
+		aside := count(o.Dead + o.Waiting)
+		if o.Dead+o.Waiting == 0 {
+			aside = "-"
+		}
+		rows[i] = []string{o.Name, o.Phase, o.Source, to, count(o.Committed), count(o.Behind), seconds(o.BehindSeconds), fmt.Sprintf("%.1f", o.Rate), count(o.Delivered), aside}
+	}
+	return table(a.out, []string{"outlet", "state", "source", "destination", ">committed", ">behind", ">behind for", ">events/s", ">delivered", ">set aside"}, rows)
+}
+
+func (a *app) outletShow() *cobra.Command {
+	return &cobra.Command{Use: "show NAME", Short: "Show an outlet: its definition, offset and how far behind it is", Example: "  rillmark outlet show archive", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		var r api.Record[definition.Outlet]
+		raw, err := a.call(c.Context(), http.MethodGet, "/v1/outlets/"+url.PathEscape(args[0]), nil, &r)
+		if err != nil || a.json {
+			return firstOf(err, func() error { return a.printJSON(raw) })
+		}
+		st, _, err := a.statusNow(c.Context())
+		if err != nil {
+			return err
+		}
+		all := func(list []string) string {
+			if len(list) == 0 {
+				return "all"
+			}
+			return strings.Join(list, " ")
+		}
+		line := func(label, format string, args ...any) {
+			fmt.Fprintf(a.out, "%-12s "+format+"\n", append([]any{label}, args...)...) //nolint:errcheck // a closed terminal
+		}
+		line("outlet", "%s (version %d)", r.Name, r.Version)
+		line("tables", "%s", all(r.Definition.Tables))
+		line("operations", "%s", all(r.Definition.Operations))
+		line("format", "%s", r.Definition.Format)
+		for _, o := range st.Outlets {
+			if o.Name != r.Name {
+				continue
+			}
+			if o.Error != "" {
+				line("error", "%s", o.Error)
+			}
+			if o.RetryAt != nil {
+				line("tried", "%d times, again at %s", o.Attempts, moment(*o.RetryAt))
+			}
+			if o.Reason != "" {
+				line("reason", "%s", o.Reason)
+			}
+			if o.Room != nil && o.Room.Level != "fine" {
+				line("retention", "%s: %.0f %% of the journal's room is used up", o.Room.Level, o.Room.Used*100)
+			}
+			if o.Dead > 0 {
+				line("set aside", "%s dead letters, %s events behind them: `rillmark dead-letter list %s`", count(o.Dead), count(o.Waiting), o.Name)
+			}
+			line("run", "%d", o.Run)
+			fmt.Fprintln(a.out) //nolint:errcheck // a closed terminal
+			return a.printOutlets([]service.OutletStatus{o})
+		}
+		return nil
+	}}
+}
+
+func (a *app) outletRewind() *cobra.Command {
+	var to string
+	var dry bool
+	c := &cobra.Command{Use: "rewind NAME --to PLACE", Short: "Set an outlet back, or forward, to a place in the journal",
+		Long:    "PLACE is beginning, now, the offset that is delivered next, time:2026-11-23T09:00:00Z, or\nmark:NAME. --dry-run says how many events that would be, and changes nothing.",
+		Example: "  rillmark outlet rewind archive --to 4800 --dry-run\n  rillmark outlet rewind archive --to mark:before-weeding", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+			if to == "" {
+				return usage("%s needs --to: beginning, now, an offset, time:... or mark:NAME", c.CommandPath())
+			}
+			var plan service.Rewind
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/rewind", map[string]any{"to": to, "dry_run": dry}, &plan)
+			if err != nil {
+				return err
+			}
+			what := "%s events of the source are delivered again"
+			n := plan.Events
+			if n < 0 {
+				what, n = "%s events of the source are passed over", -n
+			}
+			would := ""
+			if dry {
+				would = "would be "
+			}
+			return a.done(raw, "outlet %s "+would+"set from offset %s to %s: "+what, args[0], count(plan.From), count(plan.To), count(n))
+		}}
+	c.Flags().StringVar(&to, "to", "", "beginning, now, the offset that is delivered next, time:... or mark:NAME")
+	c.Flags().BoolVar(&dry, "dry-run", false, "only say what it would do")
+	return c
+}
+
+// outletBody is an outlet's definition of --file, or nil for the stored one.
+func (a *app) outletBody(file string) (d *definitionFile, body any, err error) {
+	if file == "" {
+		return nil, nil, nil
+	}
+	if d, err = a.readDefinition(file); err != nil {
+		return nil, nil, err
+	}
+	return d, d.json, nil
+}
+
+func (a *app) outletCheck() *cobra.Command {
+	var file string
+	c := &cobra.Command{Use: "check NAME", Short: "Check an outlet's destination with what the outlet needs there",
+		Example: "  rillmark outlet check hub\n  rillmark outlet check hub --file hub.yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+			d, body, err := a.outletBody(file)
+			if err != nil {
+				return err
+			}
+			var found checkList
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/check", body, &found)
+			if err != nil {
+				return d.explained(err)
+			}
+			return a.printChecks(raw, found.Items)
+		}}
+	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
+	return c
+}
+
+func (a *app) outletPreview() *cobra.Command {
+	var file string
+	var limit int
+	var from int64
+	c := &cobra.Command{Use: "preview NAME", Short: "Show exactly what would be sent for real events; nothing is sent",
+		Long:    "Takes the journal's newest events, or those from --from on, and shows the messages that\nthe outlet makes of them: topic, key, headers, body and size.",
+		Example: "  rillmark outlet preview hub --limit 2\n  rillmark outlet preview hub --file hub.yaml --from 4800", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+			d, body, err := a.outletBody(file)
+			if err != nil {
+				return err
+			}
+			var found struct {
+				Items []service.Preview `json:"items"`
+			}
+			raw, err := a.call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/preview?limit=%d&from=%d", url.PathEscape(args[0]), limit, from), body, &found)
+			if err != nil {
+				return d.explained(err)
+			}
+			if a.json {
+				return a.printJSON(raw)
+			}
+			if len(found.Items) == 0 {
+				_, err = fmt.Fprintln(a.out, "none of the journal's newest events would be let through")
+				return err
+			}
+			for i := range found.Items {
+				a.printMessage(&found.Items[i])
+			}
+			return nil
+		}}
+	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
+	c.Flags().IntVar(&limit, "limit", 3, "messages at most")
+	c.Flags().Int64Var(&from, "from", 0, "first offset; the newest events without it")
+	return c
+}
+
+func (a *app) printMessage(m *service.Preview) {
+	line := func(label, text string) {
+		if text != "" {
+			fmt.Fprintf(a.out, "%-12s %s\n", label, text) //nolint:errcheck // a closed terminal
+		}
+	}
+	line("message", m.ID)
+	line("type", strings.TrimSpace(m.Type+"  "+m.Table))
+	line("topic", m.Topic)
+	line("key", m.Key)
+	if m.Partition != m.Key {
+		line("partition by", m.Partition)
+	}
+	for i, h := range m.Headers {
+		label := ""
+		if i == 0 {
+			label = "headers"
+		}
+		fmt.Fprintf(a.out, "%-12s %s: %s\n", label, h.Name, h.Value) //nolint:errcheck // a closed terminal
+	}
+	line("content", m.ContentType)
+	switch {
+	case m.Marker:
+		line("body", "(none: the key's marker)")
+	case m.Base64:
+		line("body", m.Body+" (base64)")
+	default:
+		line("body", m.Body)
+	}
+	line("row", string(m.Row))
+	line("size", fmt.Sprintf("%s bytes", count(int64(m.Size))))
+	line("problem", m.Problem)
+	fmt.Fprintln(a.out) //nolint:errcheck // a closed terminal
+}
+
+func (a *app) outletRun() *cobra.Command {
+	return &cobra.Command{Use: "run NAME", Short: "Let a paused outlet deliver what there is now, and end",
+		Long:    "For schedules: delivers up to the journal's present end, then pauses the outlet again.\nWith nothing to deliver it does nothing. Exit code 1 where delivery failed.",
+		Example: "  rillmark outlet pause archive --reason \"runs at night\"\n  rillmark outlet run archive", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+			var plan service.RunOnce
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/run", nil, &plan)
+			if err != nil {
+				return err
+			}
+			if plan.Behind == 0 {
+				return a.done(raw, "outlet %s: nothing to deliver", args[0])
+			}
+			return a.ran(c, args[0], raw, plan)
+		}}
+}
+
+// ran waits until an outlet that runs once has ended.
+func (a *app) ran(c *cobra.Command, name string, raw []byte, plan service.RunOnce) error {
+	ticker := time.NewTicker(200 * time.Millisecond)
+	defer ticker.Stop()
+	for told := time.Now(); ; {
+		st, _, err := a.statusNow(c.Context())
+		if err != nil {
+			return err
+		}
+		for _, o := range st.Outlets {
+			if o.Name != name {
+				continue
+			}
+			switch {
+			case o.Committed >= plan.Until && o.Phase == "paused":
+				return a.done(raw, "outlet %s delivered up to offset %s", name, count(o.Committed))
+			case o.Phase == "failed":
+				return fmt.Errorf("outlet %s failed at offset %s: %s", name, count(o.Committed), o.Error)
+			case o.Phase == "paused" && o.Until == 0:
+				return fmt.Errorf("outlet %s was paused at offset %s, before offset %s", name, count(o.Committed), count(plan.Until))
+			case time.Since(told) > time.Second && !a.json:
+				told = time.Now()
+				fmt.Fprintf(a.err, "at offset %s of %s  %s\n", count(o.Committed), count(plan.Until), o.Error) //nolint:errcheck // a closed terminal
+			}
+		}
+		select {
+		case <-c.Context().Done():
+			return c.Context().Err()
+		case <-ticker.C:
+		}
+	}
+}
+
+func (a *app) outletDocument() *cobra.Command {
+	return &cobra.Command{Use: "document NAME", Short: "Print an AsyncAPI 3 document of what an outlet sends", Example: "  rillmark outlet document hub > hub.asyncapi.json", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		raw, err := a.call(c.Context(), http.MethodGet, "/v1/outlets/"+url.PathEscape(args[0])+"/asyncapi", nil, nil)
+		if err != nil {
+			return err
+		}
+		return a.printJSON(raw)
+	}}
+}

@@ -1,0 +1,166 @@
+package service
+
+import (
+	"context"
+	"sort"
+	"strconv"
+	"strings"
+
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/shape"
+)
+
+// AsyncAPI is an AsyncAPI 3 document of what an outlet sends: a channel for each
+// topic, with the messages of each of its tables.
+func (s *Service) AsyncAPI(ctx context.Context, name string) (map[string]any, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	d := record.Definition
+	if err := d.Validate(); err != nil {
+		return nil, err
+	}
+	protocol, host := "http", strings.TrimPrefix(strings.TrimPrefix(s.Config.PublicURL, "https://"), "http://")
+	if d.Destination != "" {
+		to, err := s.Catalog.Destination(ctx, d.Destination)
+		if err != nil {
+			return nil, answer(err, "destination", d.Destination)
+		}
+		if err := d.ValidateFor(&to.Definition); err != nil {
+			return nil, err
+		}
+		protocol, host = to.Definition.Kind, strings.Fields(to.Definition.Where() + " -")[0]
+	}
+	versions, err := s.newestVersions(ctx, &d)
+	if err != nil {
+		return nil, err
+	}
+	doc := &asyncDocument{address: s.Config.PublicURL, outlet: &d, name: name, channels: map[string]any{}, operations: map[string]any{}, messages: map[string]any{}, schemas: map[string]any{}}
+	for _, version := range versions {
+		if err := doc.table(version); err != nil {
+			return nil, err
+		}
+	}
+	return map[string]any{
+		"asyncapi": "3.0.0",
+		"info": map[string]any{"title": "Outlet " + name, "version": "1." + strconv.FormatInt(record.Version, 10) + ".0",
+			"description": "Changes of the source " + d.Source + ", in the format " + d.Format + ". " + d.Description},
+		"defaultContentType": contentType(d.Format),
+		"servers":            map[string]any{"destination": map[string]any{"host": host, "protocol": protocol}},
+		"channels":           doc.channels,
+		"operations":         doc.operations,
+		"components":         map[string]any{"messages": doc.messages, "schemas": doc.schemas},
+	}, nil
+}
+
+func contentType(format string) string {
+	switch format {
+	case "cloudevents":
+		return "application/cloudevents+json"
+	case "avro":
+		return "application/avro"
+	case "parquet":
+		return "application/vnd.apache.parquet"
+	}
+	return "application/json"
+}
+
+// newestVersions are the newest schema versions of the tables that an outlet
+// lets through.
+func (s *Service) newestVersions(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
+	filter, err := d.Filter()
+	if err != nil {
+		return nil, err
+	}
+	all, err := s.Catalog.SchemaVersions(ctx, d.Source)
+	if err != nil {
+		return nil, answer(err, "source", d.Source)
+	}
+	newest := make(map[string]*change.Schema)
+	seen := make(map[string]int64)
+	for _, v := range all {
+		probe := change.Event{Table: v.Schema.Table, Operation: change.Insert}
+		f := shape.Filter{Tables: filter.Tables}
+		if at := v.FirstSeen.UnixNano(); f.Admits(&probe) && at >= seen[v.Schema.Table] {
+			newest[v.Schema.Table], seen[v.Schema.Table] = v.Schema, at
+		}
+	}
+	versions := make([]*change.Schema, 0, len(newest))
+	for _, v := range newest {
+		versions = append(versions, v)
+	}
+	sort.Slice(versions, func(i, j int) bool { return versions[i].Table < versions[j].Table })
+	return versions, nil
+}
+
+type asyncDocument struct {
+	address    string
+	name       string
+	outlet     *definition.Outlet
+	channels   map[string]any
+	operations map[string]any
+	messages   map[string]any
+	schemas    map[string]any
+}
+
+// identifier is a name that may stand in a reference.
+func identifier(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '.' || r == '_' || r == '-' {
+			return r
+		}
+		return '_'
+	}, s)
+}
+
+func (a *asyncDocument) table(v *change.Schema) error {
+	topic := "/v1/outlets/" + a.name + "/events"
+	if a.outlet.Destination != "" {
+		topic = a.outlet.Destination
+	}
+	parameters := map[string]any{}
+	if a.outlet.Topic != "" {
+		t, err := shape.ParseTemplate(a.outlet.Topic)
+		if err != nil {
+			return err
+		}
+		var names []string
+		topic, names = t.Channel(a.outlet.Source, v.Table)
+		for _, name := range names {
+			parameters[name] = map[string]any{"description": "From the event"}
+		}
+	}
+	id := identifier(topic)
+	message := identifier(v.Table)
+	row := "row." + message
+	a.schemas[row] = v.JSONSchema(a.address + "/v1/schemas/" + v.Fingerprint().String())
+	payload := map[string]any{"$ref": "#/components/schemas/" + row}
+	if a.outlet.Format == "cloudevents" || a.outlet.Format == "data" || a.outlet.Format == "cloudevents-binary" {
+		payload = map[string]any{"type": "object", "description": "The data of the event, with the row in before and after",
+			"properties": map[string]any{"operation": map[string]any{"type": "string"}, "table": map[string]any{"const": v.Table},
+				"before": map[string]any{"oneOf": []any{payload, map[string]any{"type": "null"}}}, "after": map[string]any{"oneOf": []any{payload, map[string]any{"type": "null"}}}}}
+		if a.outlet.Format == "cloudevents" {
+			payload = map[string]any{"type": "object", "required": []string{"specversion", "id", "source", "type", "data"},
+				"properties": map[string]any{"specversion": map[string]any{"const": "1.0"}, "id": map[string]any{"type": "string"}, "source": map[string]any{"type": "string"},
+					"type": map[string]any{"type": "string"}, "subject": map[string]any{"const": v.Table}, "data": payload}}
+		}
+	}
+	shown := any(payload)
+	if a.outlet.Format == "avro" {
+		shown = map[string]any{"schemaFormat": "application/vnd.apache.avro;version=1.9.0", "schema": v.AvroSchema()}
+	}
+	a.messages[message] = map[string]any{"name": message, "title": "A change of " + v.Table, "contentType": contentType(a.outlet.Format), "payload": shown}
+	channel, _ := a.channels[id].(map[string]any)
+	if channel == nil {
+		channel = map[string]any{"address": topic, "messages": map[string]any{}}
+		if len(parameters) > 0 {
+			channel["parameters"] = parameters
+		}
+		a.channels[id] = channel
+		a.operations["send."+id] = map[string]any{"action": "send", "channel": map[string]any{"$ref": "#/channels/" + id}}
+	}
+	channel["messages"].(map[string]any)[message] = map[string]any{"$ref": "#/components/messages/" + message}
+	return nil
+}

@@ -1,0 +1,338 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/destination"
+	"rillmark/internal/destination/file"
+	"rillmark/internal/destination/kafka"
+	"rillmark/internal/destination/nats"
+	"rillmark/internal/destination/post"
+	"rillmark/internal/destination/redis"
+	"rillmark/internal/encode"
+	"rillmark/internal/engine"
+	"rillmark/internal/outlet"
+	"rillmark/internal/registry"
+	"rillmark/internal/shape"
+)
+
+func (s *Service) validDestination(d *definition.Destination) error {
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	if d.File != nil && d.File.Bucket == nil {
+		_, err := file.Place(s.Config.FilesRoot, d.File.Directory)
+		return err
+	}
+	return nil
+}
+
+// fits checks an outlet against the destination that it names, and gives that
+// one's id; nil for a pull outlet.
+func (s *Service) fits(ctx context.Context, d *definition.Outlet) (*int64, error) {
+	if d.Destination == "" {
+		return nil, nil
+	}
+	record, err := s.Catalog.Destination(ctx, d.Destination)
+	if err != nil {
+		return nil, answer(err, "destination", d.Destination)
+	}
+	return &record.ID, d.ValidateFor(&record.Definition)
+}
+
+// CheckDestination checks a definition, or a stored one where d is nil.
+func (s *Service) CheckDestination(ctx context.Context, name string, d *definition.Destination) ([]change.Check, error) {
+	if d == nil {
+		record, err := s.Catalog.Destination(ctx, name)
+		if err != nil {
+			return nil, answer(err, "destination", name)
+		}
+		d = &record.Definition
+	}
+	if err := s.Catalog.UnsealDestination(ctx, name, d); err != nil {
+		return nil, answer(err, "destination", name)
+	}
+	if err := s.validDestination(d); err != nil {
+		return nil, err
+	}
+	to, err := s.build(*d, &definition.Outlet{File: &definition.FileOutlet{RotateEvery: "1h", Compression: "none"}})
+	if err != nil {
+		return nil, err
+	}
+	return to.Check(ctx), nil
+}
+
+// buildOutlet makes an outlet's delivery of its record.
+func (s *Service) buildOutlet(ctx context.Context, record *catalog.Outlet, origin outlet.Origin) (o *outlet.Outlet, kind string, err error) {
+	d := record.Definition
+	// Definitions of an earlier version lack what has been added since.
+	if err := d.Validate(); err != nil {
+		return nil, "", err
+	}
+	to, err := s.Catalog.Destination(ctx, d.Destination)
+	if err == nil {
+		err = d.ValidateFor(&to.Definition)
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	shaped, err := d.Shape(s.Config.PublicURL)
+	if err != nil {
+		return nil, "", err
+	}
+	limits, err := d.Limits()
+	if err != nil {
+		return nil, "", err
+	}
+	first, longest, err := d.Retry.Waits()
+	if err != nil {
+		return nil, "", err
+	}
+	o = &outlet.Outlet{ID: record.ID, Name: record.Name, Origin: origin, Shape: shaped, Net: d.Changes == "net", Limits: limits,
+		FirstWait: first, LongestWait: longest, Wait: d.Refused.Later == "wait", Most: d.Refused.MostLetter, Catalog: s.Catalog, Store: s.Store,
+		Filter: func() *shape.Filter {
+			f, err := d.Filter()
+			if err != nil {
+				return new(shape.Filter) // Validate has read it
+			}
+			return f
+		},
+		Destination: func() (destination.Destination, error) { return s.buildDestination(record.Name, d) },
+		Frame:       s.frame(d.Avro),
+		Ended:       func() { s.goes(func() { s.ranOnce(record.Name) }) },
+		Log: func(level, event, message string) {
+			s.log.tell(level, "outlet/"+record.Name, event, message)
+		}}
+	if d.Retry != nil {
+		o.Attempts = d.Retry.Attempts
+	}
+	return o, to.Definition.Kind, nil
+}
+
+// frame gives what stands before Avro values.
+func (s *Service) frame(a *definition.Avro) func(*change.Schema) ([]byte, error) {
+	if a == nil || a.Framing != "registry" {
+		return func(schema *change.Schema) ([]byte, error) {
+			form, err := encode.AvroOf(schema)
+			return encode.SingleObject(form.Fingerprint), err
+		}
+	}
+	client := registry.Client{Address: a.Registry}
+	return func(schema *change.Schema) ([]byte, error) {
+		form, err := encode.AvroOf(schema)
+		if err != nil {
+			return nil, err
+		}
+		ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
+		defer cancel()
+		return client.Frame(ctx, schema.AvroName(), form.Text)
+	}
+}
+
+// buildDestination makes an outlet's destination of both records.
+func (s *Service) buildDestination(name string, d definition.Outlet) (destination.Destination, error) {
+	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
+	defer cancel()
+	to, err := s.Catalog.Destination(ctx, d.Destination)
+	if err != nil {
+		return nil, err
+	}
+	return s.build(to.Definition, &d)
+}
+
+// build makes a destination of its definition, with its secrets opened.
+func (s *Service) build(d definition.Destination, o *definition.Outlet) (destination.Destination, error) {
+	d = d.Clone()
+	for _, secret := range d.Secrets() {
+		opened, err := s.Catalog.Keeper.Open(*secret)
+		if err != nil {
+			return nil, &engine.Fault{Code: "secret", Message: "a secret of the destination cannot be read", Cause: err}
+		}
+		*secret = opened
+	}
+	switch d.Kind {
+	case definition.KindKafka:
+		k := &kafka.Destination{Definition: *d.Kafka, Topics: fixedTopics(o)}
+		if o.Kafka != nil {
+			k.Outlet = *o.Kafka
+		}
+		return k, nil
+	case definition.KindNATS:
+		return &nats.Destination{Definition: *d.NATS, Subjects: fixedTopics(o)}, nil
+	case definition.KindRedis:
+		r := &redis.Destination{Definition: *d.Redis}
+		if o.Redis != nil {
+			r.Outlet = *o.Redis
+		}
+		return r, nil
+	case definition.KindHTTP:
+		p := &post.Destination{Definition: *d.HTTP, Format: o.Format, Inside: s.Config.HTTPInside}
+		if o.HTTP != nil {
+			p.Outlet = *o.HTTP
+		}
+		return p, nil
+	}
+	f := &file.Destination{Format: o.Format, Bucket: d.File.Bucket, Outlet: *o.File, Spool: filepath.Join(os.TempDir(), "rillmark-spool")}
+	if s.Config.FilesRoot != "" {
+		f.Spool = filepath.Join(s.Config.FilesRoot, ".spool")
+	}
+	if d.File.Bucket != nil {
+		return f, nil
+	}
+	var err error
+	f.Directory, err = file.Place(s.Config.FilesRoot, d.File.Directory)
+	return f, err
+}
+
+// fixedTopics are the topics of an outlet that depend on no event.
+func fixedTopics(o *definition.Outlet) []string {
+	var all []string
+	for _, text := range []string{o.Topic, o.SchemaTopic} {
+		t, err := shape.ParseTemplate(text)
+		if err != nil || text == "" {
+			continue
+		}
+		if t.Fixed() {
+			all = append(all, string(t.Append(nil, &change.Event{Source: o.Source}, nil, nil)))
+		}
+	}
+	return all
+}
+
+// CheckOutlet checks a stored outlet's destination with what the outlet needs
+// there: its topics, for instance.
+func (s *Service) CheckOutlet(ctx context.Context, name string, d *definition.Outlet) ([]change.Check, error) {
+	if d == nil {
+		record, err := s.Catalog.Outlet(ctx, name)
+		if err != nil {
+			return nil, answer(err, "outlet", name)
+		}
+		d = &record.Definition
+	}
+	if err := d.Validate(); err != nil {
+		return nil, err
+	}
+	if d.Destination == "" {
+		return []change.Check{{Name: "destination", Verdict: change.Good, Found: "consumers come and read; nothing has to be reached"}}, nil
+	}
+	if _, err := s.fits(ctx, d); err != nil {
+		return nil, err
+	}
+	to, err := s.buildDestination(name, *d)
+	if err != nil {
+		return nil, answer(err, "destination", d.Destination)
+	}
+	switch to := to.(type) {
+	case *kafka.Destination:
+		to.Topics, err = s.topics(ctx, d)
+	case *nats.Destination:
+		to.Subjects, err = s.topics(ctx, d)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return to.Check(ctx), nil
+}
+
+// mostTopics bounds how many topics a check looks at.
+const mostTopics = 200
+
+// topics are those that the tables which the outlet lets through would go to, as
+// far as they do not depend on the single row.
+func (s *Service) topics(ctx context.Context, d *definition.Outlet) ([]string, error) {
+	versions, err := s.newestVersions(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	all := fixedTopics(d)
+	t, err := shape.ParseTemplate(d.Topic)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range versions {
+		topic, depends := t.Channel(d.Source, v.Table)
+		if len(depends) == 0 && !slices.Contains(all, topic) && len(all) < mostTopics {
+			all = append(all, topic)
+		}
+	}
+	return all, nil
+}
+
+// RunOnce is what running an outlet once means now.
+type RunOnce struct {
+	Until  int64 `json:"until" doc:"The offset at which it ends"`
+	Behind int64 `json:"behind_events" doc:"Events of the source up to there; 0: there is nothing to do, and it was not started"`
+}
+
+// RunOutletOnce lets a paused outlet deliver what there is now, and then ends it.
+func (s *Service) RunOutletOnce(ctx context.Context, name string) (*RunOnce, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	if record.Definition.Destination == "" {
+		return nil, &engine.Fault{Code: CodeNotPull, Message: fmt.Sprintf("outlet %q is read by its consumers; there is nothing to run", name)}
+	}
+	if record.Running {
+		return nil, &engine.Fault{Code: CodeRunning, Message: fmt.Sprintf("outlet %q runs already", name), Fix: "`rillmark outlet pause " + name + "` first, or leave it running"}
+	}
+	source, err := s.Catalog.Source(ctx, record.Definition.Source)
+	if err != nil {
+		return nil, answer(err, "source", record.Definition.Source)
+	}
+	head, err := s.Store.Head(ctx, source.ID)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	offset, err := s.Catalog.Offset(ctx, record.ID)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	plan := &RunOnce{Until: head.Next - 1, Behind: max(head.Next-1-offset.Committed, 0)}
+	if plan.Behind == 0 {
+		return plan, nil
+	}
+	if err := s.Catalog.SetUntil(ctx, record.ID, plan.Until); err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	reason := fmt.Sprintf("runs once, up to offset %d", plan.Until)
+	if err := s.Catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	s.log.tell("info", "outlet/"+name, "resumed", reason)
+	return plan, answer(s.reconcile(ctx), "outlet", name)
+}
+
+// ranOnce pauses an outlet that has caught up.
+func (s *Service) ranOnce(name string) {
+	for s.work.Err() == nil {
+		ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
+		err := s.Catalog.SetOutletRunning(ctx, name, false, "ran once, and caught up")
+		if err == nil {
+			if record, found := s.Catalog.Outlet(ctx, name); found == nil {
+				err = s.Catalog.SetUntil(ctx, record.ID, 0)
+			}
+		}
+		if err == nil {
+			s.log.tell("info", "outlet/"+name, "paused", "ran once, and caught up")
+			err = s.reconcile(ctx)
+		}
+		cancel()
+		if err == nil || errors.Is(err, catalog.ErrNotFound) {
+			return
+		}
+		select {
+		case <-s.work.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}

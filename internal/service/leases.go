@@ -1,0 +1,111 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/engine"
+)
+
+// LeasedPage is a run of events that one of several readers has been handed.
+type LeasedPage struct {
+	Page
+	Lease *catalog.Lease // its Token is empty where there is nothing to read
+}
+
+// Lease hands a reader events that no other reader has, for a time. It waits up
+// to wait for a first one.
+func (s *Service) Lease(ctx context.Context, name, reader string, limit int, lasts, wait time.Duration) (*LeasedPage, error) {
+	if err := s.wantPull(ctx, name); err != nil {
+		return nil, err
+	}
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	deadline := time.Now().Add(wait)
+	for {
+		leased := new(LeasedPage)
+		var feed *Feed
+		leased.Lease, err = s.Catalog.Lend(ctx, record.ID, reader, lasts, func(from, most int64) (int64, error) {
+			var committed int64
+			if feed, committed, err = s.OutletFeed(ctx, name, from); err != nil {
+				return 0, err
+			}
+			leased.Committed = committed
+			page, err := feed.page(ctx, min(limit, int(min(most-from+1, 1<<30))), 0)
+			if err != nil {
+				return 0, err
+			}
+			leased.Events, leased.Offsets = page.Events, page.Offsets
+			last := min(page.Passed, most)
+			for len(leased.Offsets) > 0 && leased.Offsets[len(leased.Offsets)-1] > last {
+				leased.Events, leased.Offsets = leased.Events[:len(leased.Events)-1], leased.Offsets[:len(leased.Offsets)-1]
+			}
+			return last, nil
+		})
+		if err != nil {
+			return nil, answer(err, "outlet", name)
+		}
+		leased.Passed = leased.Lease.Last
+		if len(leased.Events) > 0 {
+			return leased, nil
+		}
+		if leased.Lease.Last >= leased.Lease.First {
+			// Only events that the filter keeps back: they are dealt with.
+			if _, err := s.Catalog.EndLease(ctx, record.ID, leased.Lease.Token, 0); err != nil {
+				return nil, answer(err, "outlet", name)
+			}
+			continue
+		}
+		left := time.Until(deadline)
+		if left <= 0 {
+			leased.Lease.Token = ""
+			return leased, nil
+		}
+		// Another reader's lease may run out before there is anything new.
+		if err := feed.Wait(ctx, min(left, time.Second)); err != nil {
+			return nil, err
+		}
+	}
+}
+
+func leaseOver(err error, name string) error {
+	if errors.Is(err, catalog.ErrVersion) {
+		return &engine.Fault{Code: CodeLeaseOver, Message: fmt.Sprintf("outlet %q has no such lease any more: its time is over, and another reader may have its events", name),
+			Fix: "lease anew; ask for more seconds, or extend a lease in time"}
+	}
+	return answer(err, "outlet", name)
+}
+
+// EndLease says that a lease's events are dealt with.
+func (s *Service) EndLease(ctx context.Context, name, token string, events int64) (committed int64, err error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return 0, answer(err, "outlet", name)
+	}
+	committed, err = s.Catalog.EndLease(ctx, record.ID, token, events)
+	return committed, leaseOver(err, name)
+}
+
+// ExtendLease gives a reader more time.
+func (s *Service) ExtendLease(ctx context.Context, name, token string, lasts time.Duration) (time.Time, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return time.Time{}, answer(err, "outlet", name)
+	}
+	until, err := s.Catalog.ExtendLease(ctx, record.ID, token, lasts)
+	return until, leaseOver(err, name)
+}
+
+// GiveBackLease lets other readers have a lease's events at once.
+func (s *Service) GiveBackLease(ctx context.Context, name, token string) error {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return answer(err, "outlet", name)
+	}
+	return leaseOver(s.Catalog.GiveBackLease(ctx, record.ID, token), name)
+}

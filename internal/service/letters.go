@@ -1,0 +1,219 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/encode"
+	"rillmark/internal/engine"
+	"rillmark/internal/outlet"
+)
+
+// Letter is an event that an outlet could not deliver.
+type Letter struct {
+	ID        int64     `json:"id"`
+	Offset    int64     `json:"offset"`
+	EventID   string    `json:"event_id"`
+	State     string    `json:"state" enum:"dead,behind" doc:"dead: it was refused, or has failed too often; behind: it waits behind one of the same row"`
+	Retrying  bool      `json:"retrying" doc:"Somebody wants it to be tried again"`
+	Table     string    `json:"table,omitempty"`
+	Operation string    `json:"operation"`
+	Key       string    `json:"key,omitempty" doc:"The row's key"`
+	Error     string    `json:"error,omitempty" doc:"Why it was set aside"`
+	Attempts  int       `json:"attempts"`
+	FirstAt   time.Time `json:"first_at"`
+	LastAt    time.Time `json:"last_at"`
+}
+
+// LetterPage is a part of an outlet's dead letters.
+type LetterPage struct {
+	Items  []Letter `json:"items"`
+	Dead   int64    `json:"dead" doc:"How many are dead altogether"`
+	Behind int64    `json:"behind" doc:"How many wait behind those"`
+}
+
+func letterOf(l *catalog.DeadLetter) Letter {
+	one := Letter{ID: l.ID, Offset: l.Offset, EventID: l.EventID, State: l.State, Retrying: l.Retrying, Table: l.Table, Operation: l.Operation,
+		Error: l.Error, Attempts: l.Attempts, FirstAt: l.FirstAt, LastAt: l.LastAt}
+	if n := len(l.Table) + 1; len(l.Row) >= n {
+		one.Key = string(l.Row[n:])
+	}
+	return one
+}
+
+// Letters lists an outlet's dead letters.
+func (s *Service) Letters(ctx context.Context, name string, f catalog.LetterFilter) (*LetterPage, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	found, err := s.Catalog.DeadLetters(ctx, record.ID, f)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	page := &LetterPage{Items: make([]Letter, len(found))}
+	for i := range found {
+		page.Items[i] = letterOf(&found[i])
+	}
+	page.Dead, page.Behind, err = s.Catalog.CountDeadLetters(ctx, record.ID)
+	return page, answer(err, "outlet", name)
+}
+
+// OpenLetter is a dead letter with its event.
+type OpenLetter struct {
+	Letter
+	Event    json.RawMessage `json:"event" doc:"The event as the journal had it, as CloudEvents"`
+	Messages []Preview       `json:"messages" doc:"What the outlet would send for it now"`
+}
+
+// Letter opens one dead letter.
+func (s *Service) Letter(ctx context.Context, name string, id int64) (*OpenLetter, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	found, err := s.Catalog.DeadLetters(ctx, record.ID, catalog.LetterFilter{IDs: []int64{id}, WithEvents: true})
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	if len(found) == 0 {
+		return nil, &engine.Fault{Code: CodeNotFound, Message: fmt.Sprintf("outlet %q has no dead letter %d", name, id), Fix: "`rillmark dead-letter list " + name + "` shows what there is"}
+	}
+	source, err := s.Catalog.Source(ctx, record.Definition.Source)
+	if err != nil {
+		return nil, answer(err, "source", record.Definition.Source)
+	}
+	origin, err := s.origin(ctx, source)
+	if err != nil {
+		return nil, answer(err, "source", source.Name)
+	}
+	var e change.Event
+	if err := s.Store.OpenSingle(found[0].Event, &e); err != nil {
+		return nil, err
+	}
+	e.Offset = found[0].Offset
+	origin.Fill(&e)
+	open := &OpenLetter{Letter: letterOf(&found[0])}
+	open.Event = (&encode.CloudEvents{Address: s.Config.PublicURL}).Append(nil, &e)
+	p, err := s.previewer(ctx, name, &record.Definition)
+	if err != nil {
+		return nil, err
+	}
+	open.Messages, err = p.messages(&e)
+	return open, err
+}
+
+// RetryLetters has dead letters tried again, and those that wait behind them.
+func (s *Service) RetryLetters(ctx context.Context, name string, f catalog.LetterFilter) (int64, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return 0, answer(err, "outlet", name)
+	}
+	n, err := s.Catalog.RetryDeadLetters(ctx, record.ID, f)
+	if err != nil {
+		return 0, answer(err, "outlet", name)
+	}
+	s.log.tell("info", "outlet/"+name, "dead-letter", fmt.Sprintf("%d events that were set aside are to be tried again", n))
+	s.wake(name)
+	return n, nil
+}
+
+// DiscardLetters forgets dead letters for good.
+func (s *Service) DiscardLetters(ctx context.Context, name string, f catalog.LetterFilter) (int64, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return 0, answer(err, "outlet", name)
+	}
+	n, err := s.Catalog.DiscardDeadLetters(ctx, record.ID, f)
+	if err != nil {
+		return 0, answer(err, "outlet", name)
+	}
+	s.log.tell("warn", "outlet/"+name, "dead-letter", fmt.Sprintf("%d events that were set aside have been discarded", n))
+	s.wake(name)
+	return n, nil
+}
+
+func (s *Service) wake(name string) {
+	s.status.expire()
+	s.mu.Lock()
+	one := s.outlets[name]
+	s.mu.Unlock()
+	if one != nil && one.runner != nil {
+		one.runner.Wake()
+	}
+}
+
+// SetMark names a place in a source's journal.
+func (s *Service) SetMark(ctx context.Context, source, name, at, reason string) (*catalog.Mark, error) {
+	if err := definition.CheckName("a mark", name); err != nil {
+		return nil, err
+	}
+	record, err := s.Catalog.Source(ctx, source)
+	if err != nil {
+		return nil, answer(err, "source", source)
+	}
+	if at == "" {
+		at = "now"
+	}
+	committed, err := s.place(ctx, record.ID, at)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Catalog.SetMark(ctx, record.ID, name, committed+1, reason); err != nil {
+		return nil, answer(err, "mark", name)
+	}
+	s.log.tell("info", "source/"+source, "mark", fmt.Sprintf("mark %s set at offset %d%s", name, committed+1, because(reason)))
+	return &catalog.Mark{Source: source, Name: name, Offset: committed + 1, Reason: reason, CreatedAt: time.Now()}, nil
+}
+
+// Marks lists the marks of a source, or of all.
+func (s *Service) Marks(ctx context.Context, source string) ([]catalog.Mark, error) {
+	id := int64(0)
+	if source != "" {
+		record, err := s.Catalog.Source(ctx, source)
+		if err != nil {
+			return nil, answer(err, "source", source)
+		}
+		id = record.ID
+	}
+	marks, err := s.Catalog.Marks(ctx, id)
+	return marks, answer(err, "mark", "")
+}
+
+// RemoveMark forgets a mark.
+func (s *Service) RemoveMark(ctx context.Context, source, name string) error {
+	record, err := s.Catalog.Source(ctx, source)
+	if err != nil {
+		return answer(err, "source", source)
+	}
+	if err := s.Catalog.RemoveMark(ctx, record.ID, name); err != nil {
+		return answer(err, "mark", name)
+	}
+	s.log.tell("info", "source/"+source, "mark", "mark "+name+" removed")
+	return nil
+}
+
+// OutletHistory is an outlet's last hour, what went out since the service
+// started, and what retention took from it.
+func (s *Service) OutletHistory(ctx context.Context, name string) (points []outlet.Point, counts outlet.Counts, lost []catalog.Lost, err error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, nil, nil, answer(err, "outlet", name)
+	}
+	if lost, err = s.Catalog.LostOffsets(ctx, record.ID); err != nil {
+		return nil, nil, nil, answer(err, "outlet", name)
+	}
+	s.mu.Lock()
+	one := s.outlets[name]
+	s.mu.Unlock()
+	points = []outlet.Point{}
+	if one != nil && one.runner != nil {
+		points, counts = append(points, one.runner.History()...), one.runner.Counts()
+	}
+	return points, counts, append([]catalog.Lost{}, lost...), nil
+}

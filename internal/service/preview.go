@@ -1,0 +1,218 @@
+package service
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"unicode/utf8"
+
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/encode"
+	"rillmark/internal/journal"
+	"rillmark/internal/outlet"
+	"rillmark/internal/shape"
+)
+
+// Preview is a message as it would be sent.
+type Preview struct {
+	Offset      int64           `json:"offset"`
+	ID          string          `json:"id"`
+	Type        string          `json:"type"`
+	Table       string          `json:"table,omitempty"`
+	Topic       string          `json:"topic,omitempty"`
+	Key         string          `json:"key,omitempty"`
+	Partition   string          `json:"partition,omitempty" doc:"The text by which it is put into a partition"`
+	Headers     []PreviewHeader `json:"headers"`
+	ContentType string          `json:"content_type,omitempty"`
+	Body        string          `json:"body" doc:"As it is sent; in base64 where it is no text"`
+	Base64      bool            `json:"base64,omitempty"`
+	Row         json.RawMessage `json:"row,omitempty" doc:"Of Avro and Parquet, what the body says"`
+	Size        int             `json:"size" doc:"Bytes of key, headers and body"`
+	Marker      bool            `json:"marker,omitempty" doc:"A key without a value"`
+	Problem     string          `json:"problem,omitempty" doc:"Why it could not be sent"`
+}
+
+// PreviewHeader is a header of a message.
+type PreviewHeader struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// previewer makes messages as an outlet would, without sending or storing.
+type previewer struct {
+	maker *encode.Maker
+	rows  *encode.Maker // says what Avro and Parquet hold
+	kind  string
+}
+
+func (s *Service) previewer(ctx context.Context, name string, d *definition.Outlet) (*previewer, error) {
+	copied := *d
+	if err := copied.Validate(); err != nil {
+		return nil, err
+	}
+	p := &previewer{kind: "pull"}
+	var wants encode.Wants
+	if copied.Destination != "" {
+		record, err := s.Catalog.Destination(ctx, copied.Destination)
+		if err != nil {
+			return nil, answer(err, "destination", copied.Destination)
+		}
+		if err := copied.ValidateFor(&record.Definition); err != nil {
+			return nil, err
+		}
+		p.kind = record.Definition.Kind
+		to, err := s.buildDestination(name, copied)
+		if err != nil {
+			return nil, answer(err, "destination", copied.Destination)
+		}
+		wants = to.Wants()
+	}
+	shaped, err := copied.Shape(s.Config.PublicURL)
+	if err != nil {
+		return nil, err
+	}
+	p.maker = encode.NewMaker(shaped, wants)
+	p.maker.Frame = func(schema *change.Schema) ([]byte, error) {
+		if copied.Avro != nil && copied.Avro.Framing == "registry" {
+			return []byte{0, 0, 0, 0, 0}, nil // the number is known once it is registered
+		}
+		form, err := encode.AvroOf(schema)
+		return encode.SingleObject(form.Fingerprint), err
+	}
+	if shaped.Format == "avro" || shaped.Format == "parquet" {
+		shaped.Format = "row"
+		p.rows = encode.NewMaker(shaped, encode.Wants{})
+	}
+	return p, nil
+}
+
+// prefix is what a kind puts before the names of CloudEvents' attributes.
+func (p *previewer) prefix() string {
+	if p.kind == definition.KindKafka || p.kind == definition.KindRedis {
+		return "ce_"
+	}
+	return "ce-"
+}
+
+func (p *previewer) messages(e *change.Event) ([]Preview, error) {
+	var b, rows encode.Batch
+	if err := p.maker.Append(&b, e, true); err != nil {
+		return nil, err
+	}
+	if p.rows != nil {
+		if err := p.rows.Append(&rows, e, true); err != nil {
+			return nil, err
+		}
+	}
+	all := make([]Preview, 0, len(b.Messages))
+	for i := range b.Messages {
+		m := &b.Messages[i]
+		one := Preview{Offset: m.Offset, ID: string(m.ID), Type: m.Type, Table: m.Table, Topic: string(m.Topic), Key: string(m.Key), Partition: string(m.Partition),
+			Headers: []PreviewHeader{}, ContentType: m.ContentType, Body: string(m.Body), Size: m.Size() - len(m.ID), Marker: m.Marker}
+		if !utf8.Valid(m.Body) || m.ContentType == "application/avro" {
+			one.Body, one.Base64 = base64.StdEncoding.EncodeToString(m.Body), true
+		}
+		for _, h := range m.Headers {
+			name := h.Name
+			if h.Attribute {
+				name = p.prefix() + name
+			}
+			one.Headers = append(one.Headers, PreviewHeader{name, string(h.Value)})
+		}
+		if i < len(rows.Messages) && !m.Marker {
+			one.Row = append(json.RawMessage(nil), rows.Messages[i].Body...)
+		}
+		if m.Bad != nil {
+			one.Problem = m.Bad.Error()
+		} else if len(m.Topic) > 0 {
+			if err := definition.CheckTopic(p.kind, string(m.Topic)); err != nil {
+				one.Problem = err.Error()
+			}
+		}
+		all = append(all, one)
+	}
+	return all, nil
+}
+
+// previewLook is how many of the newest events are looked at for a preview.
+const previewLook = 20_000
+
+// PreviewOutlet shows what a definition, or a stored outlet where d is nil, would
+// send for real events of the journal: from an offset on, or the newest ones
+// where it is 0.
+func (s *Service) PreviewOutlet(ctx context.Context, name string, d *definition.Outlet, from int64, limit int) ([]Preview, error) {
+	if d == nil {
+		record, err := s.Catalog.Outlet(ctx, name)
+		if err != nil {
+			return nil, answer(err, "outlet", name)
+		}
+		d = &record.Definition
+	}
+	p, err := s.previewer(ctx, name, d)
+	if err != nil {
+		return nil, err
+	}
+	filter, err := d.Filter()
+	if err != nil {
+		return nil, err
+	}
+	source, err := s.Catalog.Source(ctx, d.Source)
+	if err != nil {
+		return nil, answer(err, "source", d.Source)
+	}
+	origin, err := s.origin(ctx, source)
+	if err != nil {
+		return nil, answer(err, "source", d.Source)
+	}
+	head, err := s.Store.Head(ctx, source.ID)
+	if err != nil {
+		return nil, answer(err, "source", d.Source)
+	}
+	newest := from == 0
+	if newest {
+		from = max(head.First, head.Next-previewLook)
+	}
+	if from < head.First || from > head.Next {
+		return nil, outsideFault(from, head)
+	}
+	found := []Preview{}
+	reader := s.Store.Reader(source.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})
+	for newest || len(found) < limit {
+		batch, err := reader.TryNext(ctx)
+		if err != nil {
+			return nil, answer(err, "source", d.Source)
+		}
+		if batch == nil {
+			break
+		}
+		if found, err = p.read(batch, &origin, filter, found, limit, newest); err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
+}
+
+func (p *previewer) read(batch *journal.Batch, origin *outlet.Origin, filter *shape.Filter, found []Preview, limit int, newest bool) ([]Preview, error) {
+	var e change.Event
+	for batch.Next(&e) {
+		if !newest && len(found) >= limit {
+			return found, nil
+		}
+		if !filter.Admits(&e) {
+			continue
+		}
+		origin.Fill(&e)
+		some, err := p.messages(&e)
+		if err != nil {
+			return nil, err
+		}
+		if found = append(found, some...); newest && len(found) > 4*limit {
+			found = append(found[:0], found[len(found)-limit:]...)
+		}
+	}
+	if newest && len(found) > limit {
+		found = append(found[:0], found[len(found)-limit:]...)
+	}
+	return found, batch.Err()
+}

@@ -1,0 +1,120 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"rillmark/internal/catalog"
+)
+
+// Room is how near an outlet is to losing what it has not delivered.
+type Room struct {
+	Used  float64 `json:"used" doc:"The part of the journal's age or size that what is not delivered has used up; at 1 retention takes it"`
+	Level string  `json:"level" enum:"fine,warning,lost" doc:"warning from 0.8 on; lost: the journal no longer has what is next"`
+}
+
+const roomWarning = 0.8
+
+// retain drops what may go of a source's journal, after it has looked at what its
+// outlets still need.
+func (s *Service) retain(name string, one *sourceRun) {
+	age, size := *s.Config.Journal.RetainAge, *s.Config.Journal.RetainBytes
+	outlets := s.outletsOf(one.record.ID)
+	nexts := make(map[*outletRun]int64)
+	for _, o := range outlets {
+		offset, err := s.Catalog.Offset(s.work, o.record.ID)
+		if err != nil {
+			return // without the offsets nothing may be dropped
+		}
+		nexts[o] = offset.Committed + 1
+	}
+	held := func(next, bytes int64) bool {
+		for o, at := range nexts {
+			if hold := o.record.Definition.HoldSize; hold > 0 && at < next && bytes <= hold {
+				return true
+			}
+		}
+		return false
+	}
+	first, dropped, err := s.Store.Retain(s.work, one.record.ID, age, size, held)
+	if err != nil && s.work.Err() == nil {
+		s.log.tell("warn", "source/"+name, "retention", err.Error())
+	}
+	if dropped > 0 {
+		s.log.tell("info", "source/"+name, "retention", fmt.Sprintf("%d segments of the journal dropped; the oldest offset is now %d", dropped, first))
+	}
+	for o, at := range nexts {
+		s.lookAtRoom(o, at, first, age, size)
+	}
+}
+
+func (s *Service) outletsOf(source int64) []*outletRun {
+	var all []*outletRun
+	for _, o := range s.copyOutlets() {
+		if o.source == source {
+			all = append(all, o)
+		}
+	}
+	return all
+}
+
+// lookAtRoom tells in good time what an outlet is about to lose, and exactly what
+// it has lost.
+func (s *Service) lookAtRoom(o *outletRun, next, first int64, age time.Duration, size int64) {
+	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
+	defer cancel()
+	room := &Room{Level: "fine"}
+	before := o.room.Load()
+	was := "fine"
+	if before != nil {
+		was = before.Level
+	}
+	subject := "outlet/" + o.record.Name
+	switch {
+	case next < first:
+		room.Used, room.Level = 1, "lost"
+		if was != "lost" {
+			s.noteLost(ctx, o, catalog.Lost{First: next, Last: first - 1})
+		}
+	default:
+		if size > 0 {
+			limit := max(size, o.record.Definition.HoldSize)
+			if bytes, err := s.Store.BytesFrom(ctx, o.source, next); err == nil {
+				room.Used = float64(bytes) / float64(limit)
+			}
+		}
+		if age > 0 && o.record.Definition.HoldSize == 0 {
+			if at, err := s.Store.CommitTime(ctx, o.source, next); err == nil && !at.IsZero() {
+				room.Used = max(room.Used, float64(time.Since(at))/float64(age))
+			}
+		}
+		if head, err := s.Store.Head(ctx, o.source); err == nil && next >= head.Next {
+			room.Used = 0 // all is delivered
+		}
+		if room.Used >= roomWarning {
+			room.Level = "warning"
+		}
+		if room.Level == "warning" && was == "fine" {
+			s.log.tell("warn", subject, "retention-near", fmt.Sprintf("what is not delivered from offset %d on has used up %.0f %% of the journal's room: soon retention takes it. To mend it: let the outlet catch up, raise journal.retain_age or retain_bytes, or set the outlet's hold_journal_bytes", next, room.Used*100))
+		}
+		if room.Level == "fine" && was != "fine" {
+			s.log.tell("info", subject, "retention-near", "there is room enough in the journal again")
+		}
+	}
+	o.room.Store(room)
+}
+
+func (s *Service) noteLost(ctx context.Context, o *outletRun, lost catalog.Lost) {
+	known, err := s.Catalog.LostOffsets(ctx, o.record.ID)
+	if err != nil {
+		return
+	}
+	if len(known) > 0 && known[0].First == lost.First {
+		return // told before the service was started again
+	}
+	if err := s.Catalog.NoteLost(ctx, o.record.ID, lost); err != nil {
+		return
+	}
+	s.log.tell("error", "outlet/"+o.record.Name, "lost", fmt.Sprintf("retention has taken offsets %d to %d before they were delivered", lost.First, lost.Last))
+}

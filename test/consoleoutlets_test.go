@@ -1,0 +1,92 @@
+package test
+
+import (
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// TestConsoleAddsAnOutlet goes the steps from a destination to the first
+// delivery, then works with dead letters, marks and offsets as a person does.
+func TestConsoleAddsAnOutlet(t *testing.T) {
+	i, name := begin(t, "http_inside: true\n", deskTable)
+	db := connect(t, sourceServer(t), name)
+	f := newFunction(t)
+	f.set(func(r *http.Request, body []byte) int {
+		if strings.Contains(string(body), "poison") {
+			return http.StatusUnprocessableEntity
+		}
+		return http.StatusOK
+	})
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "INSERT INTO desk VALUES (9007199254740993, 'first')")
+	i.reached("circulation", db)
+	page := browser(t, i.address+"/outlets")
+	do := func(steps ...act) { t.Helper(); require.NoError(t, chromedp.Do(page, steps...)) }
+	holds(t, page, "there is nothing yet", says("There are none yet"))
+	accessible(t, page, "the empty list")
+
+	// A destination that does not answer is told before anything is stored.
+	do(press("Add an outlet"), chromedp.WaitVisible(css("#kind")), fill("#destination-name", "function"), fill("#kind", "http"), chromedp.WaitVisible(css("#url")), fill("#url", "http://127.0.0.1:1/x"), press("Check it"))
+	holds(t, page, "it is told", says("Not ready"))
+	do(press("Destination"), chromedp.WaitVisible(css("#url")), fill("#url", "http://"+f.address), press("Check it"))
+	holds(t, page, "it answers", says("Ready: nothing is missing."))
+	accessible(t, page, "the checks")
+	do(press("Choose what goes out"), chromedp.WaitVisible(css("#name")), fill("#name", "desk"), fill("#tables", "public.desk"), fill("#operations", "insert update"))
+	accessible(t, page, "what goes out")
+	do(press("Preview"))
+	holds(t, page, "a real event is shown as it would be sent", says(`"id": 9007199254740993`))
+	require.Empty(t, f.all(), "nothing was sent")
+	accessible(t, page, "the preview")
+	do(press("Go on"), press("Add and start"))
+	holds(t, page, "it runs", `location.pathname === "/outlets/desk" && `+says("running"))
+	i.caughtUp("desk")
+	require.Len(t, f.all(), 1)
+	holds(t, page, "the charts and counts are there", `document.querySelectorAll(".time-chart canvas").length === 3 && `+says("rillmark.row.insert"))
+	accessible(t, page, "the outlet")
+
+	// What it lets through, live.
+	do(press("Live"))
+	holds(t, page, "nothing yet", says("Nothing has come through yet"))
+	run(t, db, "INSERT INTO desk VALUES (2, 'seen live')")
+	holds(t, page, "the change shows", says("seen live"))
+	accessible(t, page, "the live view")
+
+	// A dead letter is opened, mended, and delivered.
+	run(t, db, "INSERT INTO desk VALUES (3, 'poison')")
+	holds(t, page, "the tab counts it", says("Dead letters (1)"))
+	do(press("Dead letters (1)"))
+	holds(t, page, "it is listed with its error", says("422"))
+	do(press("Open"))
+	holds(t, page, "its event is there", says(`"note": "poison"`))
+	accessible(t, page, "the dead letters")
+	f.set(nil)
+	do(press("Try again"))
+	holds(t, page, "it has gone out", says("None: every event"))
+
+	// A mark, and a rewind that says what it does before it does it.
+	i.must(http.MethodPut, "/v1/sources/circulation/marks/morning", map[string]any{"at": "beginning"}, nil)
+	do(press("Rewind …"), chromedp.WaitVisible(css("#rewind-kind")))
+	holds(t, page, "the marks are known", `!!document.querySelector("option[value=mark]:not([disabled])")`)
+	do(fill("#rewind-kind", "mark"), chromedp.WaitVisible(css("#rewind-mark")), press("What would that do?"))
+	holds(t, page, "it says how many", says("are delivered again, with the same ids"))
+	accessible(t, page, "the rewind")
+	before := len(f.all())
+	do(press("Do it"))
+	i.eventually("they are delivered again", func() bool { return len(f.all()) >= before+3 })
+	do(chromedp.Navigate(i.address))
+	holds(t, page, "the journal's line has the mark", `document.querySelector(".flag")?.title.startsWith("mark morning")`)
+
+	// The definition: a wrong one is told with its place, a right one is saved.
+	do(chromedp.Navigate(i.address+"/outlets/desk/definition"), chromedp.WaitVisible(css("#definition")), fill("#definition", `{"source": "circulation", "destination": "function", "tables": ["desk"], "topic": "x"}`), press("Save"))
+	holds(t, page, "a wrong field is told", says("has no topics"))
+	do(fill("#definition", `{"source": "circulation", "destination": "function", "tables": ["desk"], "description": "for the desk"}`), press("Save"))
+	holds(t, page, "it is saved", says("Saved as version 2"))
+	accessible(t, page, "the definition")
+	do(press("Pause"), chromedp.WaitVisible(css("#reason")), fill("#reason", "stocktaking"), chromedp.Click(css(".modal button[type=submit]")))
+	holds(t, page, "the reason is on record", says("stocktaking"))
+}
