@@ -149,11 +149,15 @@ func selectAll(t *testing.T, db *pgx.Conn, table string) map[string]map[string]s
 func proveJournal(t *testing.T, events []*event) *fold {
 	t.Helper()
 	f := newFold()
-	ids := make(map[string]bool)
+	ids, begun := make(map[string]bool), make(map[string]int64)
 	for n, e := range events {
 		require.Equal(t, int64(n+1), e.offset(), "offsets have no gap")
 		require.False(t, ids[e.ID], "id %s comes once", e.ID)
 		ids[e.ID] = true
+		if e.Data.Transaction.Index == 0 && e.Data.Transaction.ID != "" {
+			require.Zero(t, begun[e.Data.Transaction.ID], "transaction %s comes once, again at %d", e.Data.Transaction.ID, e.offset())
+			begun[e.Data.Transaction.ID] = e.offset()
+		}
 		if n > 0 {
 			before, now := events[n-1].Data.Transaction, e.Data.Transaction
 			if now.Index == 0 {

@@ -2,6 +2,8 @@ package test
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"math/rand/v2"
 	"net/http"
 	"strings"
@@ -9,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
 )
 
@@ -119,4 +122,68 @@ func TestLoadBesideCommitsThatCannotBeSeen(t *testing.T) {
 		f.equals(t, db, table)
 	}
 	require.Len(t, ofTable(events, "public.copies", "loaded"), 2+3*rounds())
+}
+
+// TestLoadOfRowsThatChangeTheirKeys loads a small table again and again while
+// its rows take each other's keys and move in its file, and the log leaves the
+// large value out that they all have.
+func TestLoadOfRowsThatChangeTheirKeys(t *testing.T) {
+	source := sourceServer(t)
+	name := database(t, source, "postgres")
+	dropSlotAtEnd(t, source)
+	db := connect(t, source, name)
+	run(t, db, "CREATE TABLE shelves (mark text PRIMARY KEY, essay text NOT NULL, visits integer NOT NULL DEFAULT 0, plan char(700) NOT NULL DEFAULT '')",
+		"ALTER TABLE shelves ALTER COLUMN essay SET STORAGE EXTERNAL", "ALTER TABLE shelves ALTER COLUMN plan SET STORAGE PLAIN")
+	run(t, db, "INSERT INTO shelves (mark, essay) SELECT 'm' || i, repeat(md5(i::text), 80) FROM generate_series(1, 300) i")
+	i := newInstance(t, stateServer(t), "source:\n  chunk_bytes: 16384\n").start()
+	// Between a piece's marks there is time for many changes, as from far away.
+	way := startProxy(t, fmt.Sprintf("127.0.0.1:%d", source.Port))
+	way.delay = 4 * time.Millisecond
+	d := sourceDefinition(source, name)
+	d["connection"].(map[string]any)["port"] = way.port()
+	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
+	i.resume()
+	i.settled("circulation", db)
+
+	ctx, cancel := context.WithCancel(context.Background())
+	var writing sync.WaitGroup
+	for n := range 2 {
+		conn := connect(t, source, name)
+		writing.Add(1)
+		go func() {
+			defer writing.Done()
+			random := rand.New(rand.NewPCG(uint64(n), uint64(time.Now().UnixNano())))
+			pace := time.NewTicker(2 * time.Millisecond) // the stream has to keep up
+			defer pace.Stop()
+			for ctx.Err() == nil {
+				<-pace.C
+				_, err := conn.Exec(context.Background(), "UPDATE shelves SET mark = $2, visits = visits + 1 WHERE mark = $1 AND NOT EXISTS (SELECT FROM shelves WHERE mark = $2)",
+					fmt.Sprint("m", 1+random.IntN(330)), fmt.Sprint("m", 1+random.IntN(330)))
+				var refused *pgconn.PgError
+				if err != nil && !(errors.As(err, &refused) && refused.Code == "23505") { // two rows that want the same key
+					t.Errorf("a writer's statement failed: %v", err)
+					return
+				}
+			}
+		}()
+	}
+	for range 6 * rounds() {
+		i.must(http.MethodPost, "/v1/sources/circulation/tables/public.shelves/reload", nil, nil)
+		i.eventually("it is loaded again", func() bool { return i.status().Sources[0].Tables[0].State == "following" })
+	}
+	cancel()
+	writing.Wait()
+	i.settled("circulation", db)
+	f := newFold()
+	events := i.journal("circulation")
+	for _, e := range events {
+		f.apply(e)
+		if e.Data.Operation == "loaded" || !f.loaded["public.shelves"] || !e.Data.Transaction.Last {
+			continue
+		}
+		for key, row := range f.tables["public.shelves"] {
+			require.Contains(t, row, "essay", "at offset %d, %s", e.offset(), key)
+		}
+	}
+	proveJournal(t, events).equals(t, db, "shelves")
 }

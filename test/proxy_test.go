@@ -25,6 +25,7 @@ type proxy struct {
 	target   string
 	stalled  atomic.Bool
 	sliced   atomic.Bool
+	delay    time.Duration // of what comes from the server; set before it is used
 	mu       sync.Mutex
 	open     map[net.Conn]bool
 	done     sync.WaitGroup
@@ -100,10 +101,17 @@ func (p *proxy) serve(client net.Conn) {
 	<-back
 }
 
-func (p *proxy) pass(from io.Reader, to io.Writer) {
+func (p *proxy) pass(from, to net.Conn) {
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := from.Read(buf)
+		if p.delay > 0 && err == nil {
+			time.Sleep(p.delay)                                    // this is what it is for
+			from.SetReadDeadline(time.Now().Add(time.Millisecond)) //nolint:errcheck // what came meanwhile is taken along
+			more, _ := io.ReadAtLeast(from, buf[n:], len(buf)-n)   //nolint:errcheck // an end shows again
+			from.SetReadDeadline(time.Time{})                      //nolint:errcheck // as before
+			n += more
+		}
 		for at := 0; at < n; {
 			for p.stalled.Load() {
 				time.Sleep(5 * time.Millisecond) // this is what it is for

@@ -150,12 +150,25 @@ func (l *loader) limit() int {
 	return min(max(2*l.run.config.ChunkBytes/size, 1), 50_000)
 }
 
+// readAgain reads the rows of some keys inside the open transaction, and returns
+// how many of the keys it had room for.
+func (l *loader) readAgain(ctx context.Context, into *chunkRows, keys [][]string) (int, error) {
+	n := min(len(keys), l.limit())
+	for {
+		if err := l.readByKey(ctx, into, nil, keys[:n]); err != nil || into.end {
+			return n, err
+		}
+		n /= 2
+	}
+}
+
 // readByKey reads the rows that follow a key, or those of some keys, inside the
-// open transaction.
+// open transaction. Of several keys all rows have been read only if into.end.
 func (l *loader) readByKey(ctx context.Context, into *chunkRows, after []string, keys [][]string) error {
 	s := l.selectionOf(into.layout)
 	keyed := into.layout.schema.Key()
 	if len(keyed) == 0 {
+		into.end = true
 		return nil // the key went meanwhile; a changed layout throws this away
 	}
 	keyNames := make([]string, len(keyed))
@@ -195,8 +208,12 @@ func (l *loader) readByKey(ctx context.Context, into *chunkRows, after []string,
 	if len(conditions) > 0 {
 		sql += " WHERE " + strings.Join(conditions, " AND ")
 	}
-	n, stopped, err := l.collect(ctx, into, s, sql+tail, parameters, 0, 8*l.run.config.ChunkBytes)
-	into.end = keys != nil || !stopped && n < limit
+	most := 8 * l.run.config.ChunkBytes
+	if len(keys) == 1 {
+		most = 0 // it is one row, or a few where the key is a rule's: all or nothing
+	}
+	n, stopped, err := l.collect(ctx, into, s, sql+tail, parameters, 0, most)
+	into.end = !stopped && (keys != nil || n < limit)
 	return err
 }
 

@@ -102,6 +102,9 @@ type tableLoad struct {
 	windows []*window
 	// refused counts the values that were too large, in this run.
 	refused int
+	// asked are the keys that were asked for while others are being read again, by
+	// the key as rows have it; nil while none are.
+	asked map[string][]string
 }
 
 // window is a piece between its marks, as the stream sees it.
@@ -178,7 +181,7 @@ func (p *progress) anew() progress {
 func (l *tableLoad) restart() {
 	l.progress = l.progress.anew()
 	l.turn++
-	l.out = nil
+	l.out, l.asked = nil, nil
 	for _, w := range l.windows {
 		w.voided, w.overlay = true, nil
 	}
@@ -260,23 +263,83 @@ func (l *tableLoad) observeTruncate() {
 	}
 }
 
-// readAgain asks for a row to be read by its new key.
-func (l *tableLoad) readAgain(from *layout, raw []pgoutput.TupleColumn) {
-	if !l.progress.Began || l.progress.By == asWhole {
-		return
+// readAgain asks for a row to be read by its key, of which after is the image;
+// was is the old row where the key has changed. It reports whether it noted
+// anything.
+//
+// Once every piece is in the journal, a row is there whole, or waits to be read
+// again. From then on only a row that waits is asked for under its new key, so
+// that the rows to be read again become fewer, however much is written.
+func (l *tableLoad) readAgain(from *layout, was, raw []pgoutput.TupleColumn, after []change.Value) bool {
+	p := &l.progress
+	if !p.Began || p.By == asWhole {
+		return false
 	}
-	key := make([]string, 0, 4)
-	for _, i := range from.schema.Key() {
-		key = append(key, string(raw[from.from[i]].Data))
+	if p.Read && len(p.Pieces) == 0 && (was == nil || !p.waits(from.keyText(was))) {
+		return false
 	}
-	if slices.ContainsFunc(l.progress.Again, func(other []string) bool { return slices.Equal(other, key) }) {
-		return
+	key := from.keyText(raw)
+	if l.asked != nil {
+		values := make([]change.Value, 0, 4)
+		for _, i := range from.schema.Key() {
+			values = append(values, after[i])
+		}
+		l.asked[change.RowKey(values)] = key
 	}
-	if len(l.progress.Again) >= maxAgain {
+	switch {
+	case p.waits(key):
+		return false
+	case len(p.Again) >= maxAgain:
 		l.restart()
-		return
+	default:
+		p.Again = append(p.Again, key)
 	}
-	l.progress.Again = append(l.progress.Again, key)
+	return true
+}
+
+// keyText is the key of a row in the server's own text.
+func (l *layout) keyText(row []pgoutput.TupleColumn) []string {
+	key := make([]string, 0, 4)
+	for _, i := range l.schema.Key() {
+		key = append(key, string(row[l.from[i]].Data))
+	}
+	return key
+}
+
+// waits reports whether a key is to be read again.
+func (p *progress) waits(key []string) bool {
+	return slices.ContainsFunc(p.Again, func(other []string) bool { return slices.Equal(key, other) })
+}
+
+// haveRead takes keys that were read again off the list, of which rows is what
+// was found, laid over to the piece's end. A key that was asked for meanwhile
+// stays unless a row was found under it: one may have come that the piece's
+// snapshot did not see.
+func (l *tableLoad) haveRead(keys [][]string, schema *change.Schema, rows [][]change.Value) {
+	p := &l.progress
+	off := slices.Clone(keys)
+	if len(l.asked) > 0 {
+		keyed := schema.Key()
+		values := make([]change.Value, len(keyed))
+		for _, row := range rows {
+			for i, at := range keyed {
+				values[i] = row[at]
+			}
+			if key := l.asked[change.RowKey(values)]; key != nil {
+				off = append(off, key)
+				delete(l.asked, change.RowKey(values))
+			}
+		}
+	}
+	p.Again = slices.DeleteFunc(p.Again, func(key []string) bool {
+		return slices.ContainsFunc(off, func(other []string) bool { return slices.Equal(key, other) })
+	})
+	for _, key := range l.asked {
+		if !p.waits(key) {
+			p.Again = append(p.Again, key)
+		}
+	}
+	l.asked = nil
 }
 
 // complete reports whether everything is in the journal.

@@ -350,10 +350,12 @@ func (l *loader) nextByKey(ctx context.Context, j *job) error {
 
 // again reads rows by their keys.
 func (l *loader) again(ctx context.Context, j *job) error {
-	return l.take(ctx, j, func(into *chunkRows) error { return l.readByKey(ctx, into, nil, j.keys) }, func(p *progress, _ *chunkRows) {
-		p.Again = slices.DeleteFunc(p.Again, func(key []string) bool {
-			return slices.ContainsFunc(j.keys, func(other []string) bool { return slices.Equal(key, other) })
-		})
+	return l.take(ctx, j, func(into *chunkRows) error {
+		n, err := l.readAgain(ctx, into, j.keys)
+		j.keys = j.keys[:n]
+		return err
+	}, func(_ *progress, read *chunkRows) {
+		j.load.haveRead(j.keys, read.layout.schema, read.rows)
 	})
 }
 
@@ -403,6 +405,9 @@ func (l *loader) take(ctx context.Context, j *job, read func(*chunkRows) error, 
 func (r *run) openWindow(j *job) {
 	if j.current() {
 		j.window, j.before = j.load.open(), r.unseen.of(j.table.number)
+		if j.keys != nil {
+			j.load.asked = make(map[string][]string)
+		}
 	}
 }
 
@@ -448,7 +453,8 @@ func (r *run) deliver(j *job, w *window, read *chunkRows, taken func(*progress, 
 	if !j.current() {
 		return // the new version has changed rows that were read before
 	}
-	for _, row := range layOver(read, w.overlay) {
+	read.rows = layOver(read, w.overlay)
+	for _, row := range read.rows {
 		r.addExisting(t, read, row, place)
 	}
 	taken(&t.load.progress, read)

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/change"
+	"rillmark/internal/postgres/pgoutput"
 )
 
 func TestPositionsAreOrderedAsTheStreamIs(t *testing.T) {
@@ -79,6 +80,38 @@ func TestAChunkIsLaidOver(t *testing.T) {
 		{xid: 26, operation: change.Update, key: key("99"), after: row("99", "elsewhere", "x")},
 	})
 	require.Equal(t, [][]change.Value{row("1", "a", "A"), row("2", "later", "B"), row("40", "moved", "D")}, got)
+}
+
+// TestKeysAreReadAgainUntilTheirRowsAreThere goes through what can be asked for
+// while keys are being read again.
+func TestKeysAreReadAgainUntilTheirRowsAreThere(t *testing.T) {
+	schema := change.NewSchema(change.PostgreSQL, "public.shelves", []change.Column{{Name: "mark", Rule: change.RuleText, Key: 1}, {Name: "essay", Rule: change.RuleText}}, nil, false)
+	from := &layout{schema: schema, from: []int{0, 1}}
+	ask := func(l *tableLoad, was, now string) bool {
+		tuple := func(mark string) []pgoutput.TupleColumn {
+			return []pgoutput.TupleColumn{{Kind: pgoutput.KindText, Data: []byte(mark)}, {Kind: pgoutput.KindUnchanged}}
+		}
+		if was == "" {
+			return l.readAgain(from, nil, tuple(now), []change.Value{change.Of(now), {}})
+		}
+		return l.readAgain(from, tuple(was), tuple(now), []change.Value{change.Of(now), {}})
+	}
+	l := &tableLoad{progress: progress{Began: true, By: byRange, Pieces: []piece{{}}}}
+	require.True(t, ask(l, "", "a"))
+	require.False(t, ask(l, "", "a"), "it waits already")
+	require.True(t, ask(l, "x", "b"), "while there are pieces, any row may be missing")
+	l.progress.Read, l.progress.Pieces = true, nil
+	require.False(t, ask(l, "y", "z"), "a row that does not wait is there whole")
+	require.False(t, ask(l, "", "z"))
+	require.True(t, ask(l, "b", "c"), "a row that waits is asked for under its new key")
+	require.Equal(t, [][]string{{"a"}, {"b"}, {"c"}}, l.progress.Again)
+
+	l.asked = make(map[string][]string) // a, b and c are being read
+	require.True(t, ask(l, "b", "d"))
+	require.False(t, ask(l, "a", "b"), "another row has come under a key that is being read")
+	l.haveRead([][]string{{"a"}, {"b"}, {"c"}}, schema, [][]change.Value{{change.Of("d"), change.Of("whole")}, {change.Of("c"), change.Of("whole")}})
+	require.Equal(t, [][]string{{"b"}}, l.progress.Again, "no row was found under it: it is read once more")
+	require.Nil(t, l.asked)
 }
 
 // FuzzArray holds that whatever is taken for an array becomes valid JSON.

@@ -322,15 +322,14 @@ func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
 	case was == fails: // it has entered
 		r.row.Operation, r.row.After = change.Insert, after
 	case rekeyed:
-		r.rekey(rel, before, after, m.New)
+		r.rekey(rel, before, after, m)
 		return nil
 	default:
 		if m.OldKind == pgoutput.OldKey || rel.rule.Image != ImageBoth {
 			before = nil // the key alone, and unchanged: no image of the old row
 		}
 		r.row.Operation, r.row.Before, r.row.After = change.Update, before, after
-		if load := rel.table.load; load != nil && load.movesRows() && omits(after) {
-			load.readAgain(rel.layout, m.New)
+		if load := rel.table.load; load != nil && load.movesRows() && omits(after) && load.readAgain(rel.layout, nil, m.New, after) {
 			r.sink.Table(rel.table.progressState())
 		}
 	}
@@ -426,7 +425,7 @@ func (r *run) keyChanged(rel *relation, before, after []change.Value) bool {
 
 // rekey makes a changed key a delete of the old row and an insert of the new
 // one, each with the other's key. keyChanged has just been called.
-func (r *run) rekey(rel *relation, before, after []change.Value, raw []pgoutput.TupleColumn) {
+func (r *run) rekey(rel *relation, before, after []change.Value, m *pgoutput.Update) {
 	r.row.Operation, r.row.Before, r.row.After, r.row.Rekeyed = change.Delete, r.recorded(rel, before), nil, r.keys[1]
 	r.sink.Add(&r.row)
 	r.row.Operation, r.row.Before, r.row.After, r.row.Rekeyed = change.Insert, nil, after, r.keys[0]
@@ -438,8 +437,7 @@ func (r *run) rekey(rel *relation, before, after []change.Value, raw []pgoutput.
 	r.row.Body = nil
 	if load := rel.table.load; load != nil {
 		load.observeRekey(r.tx.XID, r.keys[0], r.keys[1], after)
-		if omits(after) {
-			load.readAgain(rel.layout, raw)
+		if omits(after) && load.readAgain(rel.layout, m.Old, m.New, after) {
 			r.sink.Table(rel.table.progressState())
 		}
 	}
