@@ -22,7 +22,7 @@ import (
 // and passes on small pieces instead of what was sent at once.
 type proxy struct {
 	listener net.Listener
-	target   string
+	target   atomic.Value // its address
 	stalled  atomic.Bool
 	sliced   atomic.Bool
 	delay    time.Duration // of what comes from the server; set before it is used
@@ -35,7 +35,8 @@ func startProxy(t *testing.T, target string) *proxy {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	p := &proxy{listener: l, target: target, open: make(map[net.Conn]bool)}
+	p := &proxy{listener: l, open: make(map[net.Conn]bool)}
+	p.turn(target)
 	p.done.Add(1)
 	go func() {
 		defer p.done.Done()
@@ -57,6 +58,9 @@ func startProxy(t *testing.T, target string) *proxy {
 }
 
 func (p *proxy) port() int { return p.listener.Addr().(*net.TCPAddr).Port }
+
+// turn leads connections from now on to another address.
+func (p *proxy) turn(target string) { p.target.Store(target) }
 
 func (p *proxy) note(conn net.Conn, open bool) {
 	p.mu.Lock()
@@ -81,7 +85,7 @@ func (p *proxy) cut() {
 func (p *proxy) serve(client net.Conn) {
 	defer p.done.Done()
 	defer client.Close() //nolint:errcheck // both ends are done with it
-	server, err := net.Dial("tcp", p.target)
+	server, err := net.Dial("tcp", p.target.Load().(string))
 	if err != nil {
 		return
 	}

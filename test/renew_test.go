@@ -2,14 +2,19 @@ package test
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/demo"
 )
 
 // TestALostStreamIsBegunAnewOnAPersonsWord breaks what cannot be gone on with, in
@@ -108,4 +113,61 @@ func TestALostStreamIsBegunAnewOnAPersonsWord(t *testing.T) {
 	var reasons int
 	require.NoError(t, connect(t, state, i.stateDB).QueryRow(t.Context(), "SELECT count(*) FROM rillmark.journal_cut WHERE reason <> ''").Scan(&reasons))
 	require.Equal(t, len(breaks), reasons, "each cut is on record")
+}
+
+// TestASourceFailsOver lets a standby take the source's place: it has the rows
+// and not our slot, so that what came meanwhile cannot be known from its log.
+func TestASourceFailsOver(t *testing.T) {
+	source := ownServer(t, durable(sourceSettings))
+	name := database(t, source, "postgres")
+	db := connect(t, source, name)
+	run(t, db, "CREATE TABLE loans (id integer PRIMARY KEY, note text)", "INSERT INTO loans SELECT n, 'a' FROM generate_series(1, 50) n")
+	way := startProxy(t, fmt.Sprintf("127.0.0.1:%d", source.Port))
+	i := newInstance(t, stateServer(t), "source:\n  heartbeat_every: 200ms\n").start()
+	d := sourceDefinition(source, name)
+	d["connection"].(map[string]any)["port"] = way.port()
+	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
+	i.resume()
+	i.settled("circulation", db)
+
+	standby := &demo.Cluster{Folder: source.Folder + "-standby", Port: freePort(t), Settings: source.Settings}
+	data := filepath.Join(standby.Folder, "data")
+	require.NoError(t, os.MkdirAll(data, 0o700))
+	require.NoError(t, os.Chmod(standby.Folder, 0o755))
+	owner, err := os.Stat(filepath.Join(source.Folder, "data"))
+	require.NoError(t, err)
+	who := owner.Sys().(*syscall.Stat_t)
+	require.NoError(t, os.Chown(data, int(who.Uid), int(who.Gid)))
+	password, err := os.ReadFile(source.PasswordFile())
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(standby.PasswordFile(), password, 0o600))
+	copying := exec.Command("/usr/lib/postgresql/15/bin/pg_basebackup", "-D", data, "-R", "-X", "stream", "-c", "fast", "-h", "127.0.0.1", "-p", fmt.Sprint(source.Port), "-U", "postgres")
+	copying.Env, copying.Dir = append(os.Environ(), "PGPASSWORD="+strings.TrimSpace(string(password))), data
+	if os.Getuid() == 0 {
+		copying.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: who.Uid, Gid: who.Gid}}
+	}
+	out, err := copying.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.NoError(t, standby.Start(t.Context()))
+	t.Cleanup(standby.Stop)
+	run(t, db, "INSERT INTO loans VALUES (51, 'seen by both')")
+	i.reached("circulation", db)
+	before := len(i.journal("circulation"))
+	db = connect(t, standby, name)
+	i.eventually("the standby has caught up", func() bool {
+		var there bool
+		return db.QueryRow(t.Context(), "SELECT EXISTS (SELECT FROM loans WHERE id = 51)").Scan(&there) == nil && there
+	})
+
+	source.Kill()
+	run(t, db, "SELECT pg_promote()", "DELETE FROM loans WHERE id <= 10", "INSERT INTO loans VALUES (52, 'on the new primary')")
+	way.turn(fmt.Sprintf("127.0.0.1:%d", standby.Port))
+	i.waits("other-timeline", "rillmark source renew")
+	require.Len(t, i.journal("circulation"), before, "nothing is taken from a log that may not go on from ours")
+	_, errs, code := i.cli("source", "renew", "circulation", "--yes", "--reason", "the standby has taken over")
+	require.Zero(t, code, errs)
+	i.settled("circulation", db)
+	run(t, db, "UPDATE loans SET note = 'later' WHERE id % 7 = 0")
+	i.reached("circulation", db)
+	proveJournal(t, i.journal("circulation")).equals(t, db, "loans")
 }

@@ -14,12 +14,13 @@ import (
 )
 
 func (c *Config) checkPublication(ctx context.Context, conn *pgx.Conn) ([]change.Check, error) {
-	var may, exists, messages, schemas bool
+	var may, exists, messages, schemas, anyTable bool
 	err := conn.QueryRow(ctx, `SELECT has_database_privilege(current_database(), 'CREATE'),
 		EXISTS (SELECT FROM pg_publication WHERE pubname = $1),
 		has_function_privilege('pg_logical_emit_message(boolean, text, text)', 'EXECUTE'),
-		EXISTS (SELECT FROM pg_publication p WHERE pubname = $1 AND (puballtables OR EXISTS (SELECT FROM pg_publication_namespace WHERE pnpubid = p.oid)))`, c.publications()[0]).
-		Scan(&may, &exists, &messages, &schemas)
+		EXISTS (SELECT FROM pg_publication p WHERE pubname = $1 AND (puballtables OR EXISTS (SELECT FROM pg_publication_namespace WHERE pnpubid = p.oid))),
+		(SELECT rolsuper FROM pg_roles WHERE rolname = current_user)`, c.publications()[0]).
+		Scan(&may, &exists, &messages, &schemas, &anyTable)
 	if err != nil {
 		return nil, err
 	}
@@ -34,11 +35,21 @@ func (c *Config) checkPublication(ctx context.Context, conn *pgx.Conn) ([]change
 		check.Verdict, check.Found = change.Missing, "user "+c.Connection.User+" may not make publications in this database"
 		check.Fix = "GRANT CREATE ON DATABASE " + quoted(c.Connection.Database) + " TO " + quoted(c.Connection.User)
 	}
+	// One who may make publications adds tables that are its own; a superuser, or who
+	// has the administrator's function, any that the rules choose.
+	if !anyTable {
+		if anyTable, err = c.mayUseFunction(ctx, conn); err != nil {
+			return nil, err
+		}
+	}
 	later := change.Check{Name: "tables made later", Verdict: change.Good, Found: "a new table that the rules choose is added within " + c.RefreshEvery.String() + ", and then loaded",
 		Why: "its rows from before that come as existing ones, not as inserts"}
 	switch {
 	case schemas:
 		later.Found, later.Why = "the publication covers whole schemas: a new table comes through from its first row", "nobody has to add it"
+	case c.Publication == "" && !anyTable:
+		later.Verdict, later.Found = change.Note, "a new table is added only if user "+c.Connection.User+" owns it"
+		later.Fix = "have an administrator run what `rillmark source setup-sql` prints: its function lets the login publish what the rules choose"
 	case c.Publication != "":
 		later.Verdict, later.Found = change.Note, "an administrator has to add a new table to "+c.Publication+"; then it is loaded"
 		later.Fix = "or, as a superuser, CREATE PUBLICATION … FOR TABLES IN SCHEMA …, where every table has a key"
@@ -64,6 +75,10 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 	if err != nil {
 		return nil, err
 	}
+	helped, err := c.mayUseFunction(ctx, conn)
+	if err != nil {
+		return nil, err
+	}
 	var checks []change.Check
 	chosen, good := 0, 0
 	for _, l := range all {
@@ -71,7 +86,7 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 			continue
 		}
 		chosen++
-		lines, err := c.checkTable(ctx, conn, l, published[l.name()])
+		lines, err := c.checkTable(ctx, conn, l, published[l.name()], helped && c.Publication == "")
 		if err != nil {
 			return nil, err
 		}
@@ -96,8 +111,9 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 	return append([]change.Check{summary}, checks...), nil
 }
 
-// checkTable is what is to be said of one table that the rules choose.
-func (c *Config) checkTable(ctx context.Context, conn *pgx.Conn, l *listed, published bool) ([]change.Check, error) {
+// checkTable is what is to be said of one table that the rules choose. helped
+// says that the administrator's function publishes and grants what is missing.
+func (c *Config) checkTable(ctx context.Context, conn *pgx.Conn, l *listed, published, helped bool) ([]change.Check, error) {
 	t := l.describe(c)
 	name, rule := c.target(l.name(), l.root)
 	title := "table " + l.name()
@@ -110,9 +126,9 @@ func (c *Config) checkTable(ctx context.Context, conn *pgx.Conn, l *listed, publ
 		return line(change.Note, "a foreign table cannot be captured", t.CannotPublish, ""), nil
 	case l.persistence == "u":
 		return line(change.Note, "an unlogged table cannot be captured", "its changes are not in the log", "ALTER TABLE "+l.sanitized()+" SET LOGGED"), nil
-	case !l.readable && c.Load:
+	case !l.readable && c.Load && !helped:
 		return line(change.Missing, "user "+c.Connection.User+" may not read it", "the load reads its rows", "GRANT SELECT ON "+l.sanitized()+" TO "+user), nil
-	case !l.mine && !published:
+	case !l.mine && !published && !helped:
 		return line(change.Missing, "not published, and user "+c.Connection.User+" may not publish it", "only a table's owner may add it to a publication",
 			"as its owner or a superuser, CREATE PUBLICATION or ALTER PUBLICATION … ADD TABLE "+l.sanitized()+", and name the publication in the source's definition"), nil
 	}

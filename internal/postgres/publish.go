@@ -89,7 +89,7 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 	if first && len(chosen) == 0 {
 		return r.noTables(all)
 	}
-	var faults map[string]string
+	did := new(alignment)
 	if r.config.Publication == "" {
 		if err := r.config.havePublications(ctx, conn, r.resumed || !first); err != nil {
 			return err
@@ -100,7 +100,7 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 				members[l.name()] = l
 			}
 		}
-		if faults, err = r.config.alignPublications(ctx, conn, members); err != nil {
+		if did, err = r.config.alignPublications(ctx, conn, members); err != nil {
 			return err
 		}
 	} else if err := r.config.haveNamed(ctx, conn); err != nil {
@@ -111,7 +111,7 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 		return err
 	}
 	r.sink.Lock()
-	err = r.noteTables(ctx, conn, chosen, published, faults, first)
+	err = r.noteTables(ctx, conn, chosen, published, did, first)
 	var changed map[*table]uint32
 	var gone []*table
 	if err == nil && !first {
@@ -238,18 +238,26 @@ func publicationGone(name string, cause error) error {
 		Message: fmt.Sprintf("the publication %q was dropped: what was written since cannot be read any more, not even when it is made again", name), Fix: anew}
 }
 
+// alignment is what alignPublications did and could not do, by table.
+type alignment struct {
+	faults map[string]string // why one could not be published
+	// refiltered tables have another row filter than before: a transaction that was
+	// open may yet end whose rows went through the former one.
+	refiltered map[string]bool
+}
+
 // alignPublications makes what is missing, table by table, so that one that may
-// not be published leaves the others alone. It returns why, by table.
-func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen map[string]*listed) (map[string]string, error) {
+// not be published leaves the others alone.
+func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen map[string]*listed) (*alignment, error) {
 	names := c.publications()
-	members := make([]map[string]bool, len(names))
+	members := make([]map[string]membership, len(names))
 	for i, name := range names {
 		var err error
-		if members[i], err = publishedTables(ctx, conn, []string{name}); err != nil {
+		if members[i], err = membersOf(ctx, conn, name); err != nil {
 			return nil, err
 		}
 	}
-	faults := make(map[string]string)
+	did := &alignment{faults: make(map[string]string), refiltered: make(map[string]bool)}
 	order := make([]string, 0, len(chosen))
 	for name := range chosen {
 		order = append(order, name)
@@ -261,14 +269,25 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 		if !l.updatable() {
 			in, out = 1, 0
 		}
+		filter, mark := c.rowFilter(l)
+		is, isIn := members[in][name]
+		keeps := isIn && (mark == "" && is.filter == "" || mark != "" && strings.Contains(is.filter, literal(mark)))
+		_, isOut := members[out][name]
 		var steps []string
 		// Out of the other first: an application's update must never find the
 		// table published with updates and without an identity.
-		if members[out][name] {
+		if isOut {
 			steps = append(steps, "ALTER PUBLICATION "+quoted(names[out])+" DROP TABLE "+l.sanitized())
 		}
-		if !members[in][name] {
-			steps = append(steps, "ALTER PUBLICATION "+quoted(names[in])+" ADD TABLE ONLY "+l.sanitized())
+		if isIn && !keeps {
+			steps = append(steps, "ALTER PUBLICATION "+quoted(names[in])+" DROP TABLE "+l.sanitized())
+		}
+		if !keeps {
+			add := "ALTER PUBLICATION " + quoted(names[in]) + " ADD TABLE ONLY " + l.sanitized()
+			if filter != "" {
+				add += " WHERE (" + filter + ")"
+			}
+			steps = append(steps, add)
 		}
 		if len(steps) == 0 {
 			continue
@@ -281,13 +300,21 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 			}
 			return nil
 		})
-		var server *pgconn.PgError
-		if errors.As(err, &server) && server.Code == "42501" {
-			faults[name] = "the login may not publish this table; its owner or a superuser can: " + steps[len(steps)-1]
-			continue
+		if isDenied(err) && (!isIn || isOut) {
+			// The administrator may have left a function for it.
+			if may, asked := c.mayUseFunction(ctx, conn); asked == nil && may {
+				_, err = conn.Exec(ctx, "SELECT "+c.publishFunction()+"("+literal(l.sanitized())+"::regclass)")
+			}
 		}
-		if err != nil {
+		switch {
+		case isDenied(err) && isIn && !isOut && is.filter == "":
+			// It stays published whole, and the filter is ours to ask.
+		case isDenied(err):
+			did.faults[name] = "the login may not publish this table; its owner or a superuser can: " + strings.Join(steps, "; ")
+		case err != nil:
 			return nil, fmt.Errorf("publishing %s: %w", name, err)
+		case isIn && !keeps:
+			did.refiltered[name] = true
 		}
 	}
 	for i, name := range names {
@@ -299,7 +326,12 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 			}
 		}
 	}
-	return faults, nil
+	return did, nil
+}
+
+func isDenied(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && server.Code == "42501"
 }
 
 func (c *Config) publicationFault(err error) error {
@@ -326,7 +358,7 @@ func publishedTables(ctx context.Context, q querier, publications []string) (map
 }
 
 // noteTables puts the tables' states on record; the lock is held.
-func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*captured, published map[string]bool, faults map[string]string, first bool) error {
+func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*captured, published map[string]bool, did *alignment, first bool) error {
 	for name, c := range chosen {
 		t := r.tables[name]
 		if t == nil {
@@ -342,7 +374,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		switch {
 		case unpublished >= 0:
 			l := c.members[unpublished]
-			s.State, s.Note = engine.StateUnpublished, faults[l.name()]
+			s.State, s.Note = engine.StateUnpublished, did.faults[l.name()]
 			if s.Note == "" {
 				s.Note = "the publication " + r.config.Publication + " does not have " + l.name() + ": ALTER PUBLICATION " + quoted(r.config.Publication) + " ADD TABLE " + l.sanitized()
 			}
@@ -381,6 +413,14 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		}
 		if s.Rule != c.rule.digest() && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
 			s.Rule = c.rule.digest()
+			for _, l := range c.members {
+				if !did.refiltered[l.name()] {
+					continue
+				}
+				if err := r.waitForWriters(ctx, conn, l); err != nil {
+					return err
+				}
+			}
 			r.rewritten(t, "the table's rule has changed, and events before that follow the old one")
 		}
 		if s.State == engine.StateFollowing {

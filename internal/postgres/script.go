@@ -25,6 +25,12 @@ func (c *Config) chosenSQL(name string) string {
 	return b.String()
 }
 
+// candidateSQL is what the rules choose as an SQL condition on pg_class c and
+// pg_namespace n.
+func (c *Config) candidateSQL() string {
+	return "c.relkind = 'r' AND c.relpersistence = 'p' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND " + c.chosenSQL("n.nspname || '.' || c.relname")
+}
+
 // SetupSQL implements [engine.Engine]: what an administrator runs once, as a
 // superuser in the source's database, so that the login can be left without any
 // other right. It needs no connection to write, and can be run again: then it
@@ -47,39 +53,50 @@ func (c *Config) SetupSQL() string {
 	line("GRANT CONNECT ON DATABASE %s TO %s;", database, user)
 	line("GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO %s;", user)
 	line("")
-	line("-- The tables that the rules choose may be read, and are published. Those without a")
-	line("-- key are published without updates and deletes, which the server would refuse the")
-	line("-- application otherwise.")
-	line("DO $$")
-	line("DECLARE t record; publication name;")
-	line("BEGIN")
 	if c.Publication == "" {
 		for i, publish := range []string{"insert, update, delete, truncate", "insert, truncate"} {
+			line("DO $$ BEGIN")
 			line("  IF NOT EXISTS (SELECT FROM pg_publication WHERE pubname = %s) THEN", literal(names[i]))
 			line("    CREATE PUBLICATION %s WITH (publish = %s);", quoted(names[i]), literal(publish))
 			line("  END IF;")
+			line("END $$;")
 		}
+		line("")
 	}
-	line("  FOR t IN SELECT c.oid, n.nspname, c.relname,")
+	line("-- A table that the rules choose may be read, and is published. One without a key is")
+	line("-- published without updates and deletes, which the server would refuse the")
+	line("-- application otherwise. The login may call this for tables that come later; for any")
+	line("-- table that the rules do not choose it does nothing but fail.")
+	line("CREATE SCHEMA IF NOT EXISTS rillmark;")
+	line("CREATE OR REPLACE FUNCTION %s(chosen regclass) RETURNS void", c.publishFunction())
+	line("LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog AS $body$")
+	line("DECLARE t record; publication name;")
+	line("BEGIN")
+	line("  SELECT c.oid, n.nspname, c.relname,")
 	line("      c.relreplident = 'f' OR EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisvalid AND i.indimmediate")
 	line("        AND CASE c.relreplident WHEN 'd' THEN i.indisprimary WHEN 'i' THEN i.indisreplident ELSE false END) AS keyed")
-	line("    FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace")
-	line("    WHERE c.relkind = 'r' AND c.relpersistence = 'p' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'")
-	line("      AND %s", c.chosenSQL("n.nspname || '.' || c.relname"))
-	line("  LOOP")
-	line("    EXECUTE format('GRANT USAGE ON SCHEMA %%I TO %%I', t.nspname, %s);", literal(c.Connection.User))
-	line("    EXECUTE format('GRANT SELECT ON %%I.%%I TO %%I', t.nspname, t.relname, %s);", literal(c.Connection.User))
+	line("    INTO t FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = chosen AND %s;", c.candidateSQL())
+	line("  IF NOT FOUND THEN")
+	line("    RAISE EXCEPTION 'the rules of source %% do not choose %%', %s, chosen USING ERRCODE = 'insufficient_privilege';", literal(c.Source))
+	line("  END IF;")
+	line("  EXECUTE format('GRANT USAGE ON SCHEMA %%I TO %%I', t.nspname, %s);", literal(c.Connection.User))
+	line("  EXECUTE format('GRANT SELECT ON %%I.%%I TO %%I', t.nspname, t.relname, %s);", literal(c.Connection.User))
 	if c.Publication == "" {
-		line("    FOREACH publication IN ARRAY ARRAY[%s, %s]::name[] LOOP", literal(names[1]), literal(names[0]))
-		line("      IF (publication = %s) = t.keyed AND NOT EXISTS (SELECT FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid WHERE p.pubname = publication AND r.prrelid = t.oid) THEN", literal(names[0]))
-		line("        EXECUTE format('ALTER PUBLICATION %%I ADD TABLE ONLY %%I.%%I', publication, t.nspname, t.relname);")
-		line("      ELSIF (publication = %s) <> t.keyed AND EXISTS (SELECT FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid WHERE p.pubname = publication AND r.prrelid = t.oid) THEN", literal(names[0]))
-		line("        EXECUTE format('ALTER PUBLICATION %%I DROP TABLE %%I.%%I', publication, t.nspname, t.relname);")
-		line("      END IF;")
-		line("    END LOOP;")
+		line("  FOREACH publication IN ARRAY ARRAY[%s, %s]::name[] LOOP", literal(names[1]), literal(names[0]))
+		line("    IF (publication = %s) = t.keyed AND NOT EXISTS (SELECT FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid WHERE p.pubname = publication AND r.prrelid = t.oid) THEN", literal(names[0]))
+		line("      EXECUTE format('ALTER PUBLICATION %%I ADD TABLE ONLY %%I.%%I', publication, t.nspname, t.relname);")
+		line("    ELSIF (publication = %s) <> t.keyed AND EXISTS (SELECT FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid WHERE p.pubname = publication AND r.prrelid = t.oid) THEN", literal(names[0]))
+		line("      EXECUTE format('ALTER PUBLICATION %%I DROP TABLE %%I.%%I', publication, t.nspname, t.relname);")
+		line("    END IF;")
+		line("  END LOOP;")
 	}
-	line("  END LOOP;")
-	line("END $$;")
+	line("END $body$;")
+	line("REVOKE ALL ON FUNCTION %s(regclass) FROM PUBLIC;", c.publishFunction())
+	line("GRANT USAGE ON SCHEMA rillmark TO %s;", user)
+	line("GRANT EXECUTE ON FUNCTION %s(regclass) TO %s;", c.publishFunction(), user)
+	line("")
+	line("SELECT count(*) AS tables FROM (SELECT %s(c.oid) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace", c.publishFunction())
+	line("  WHERE %s) AS published;", c.candidateSQL())
 	return b.String()
 }
 
@@ -100,6 +117,8 @@ func (c *Config) TeardownSQL() string {
 		}
 	}
 	line("")
+	line("DROP FUNCTION IF EXISTS %s(regclass);", c.publishFunction())
+	line("")
 	line("-- The event trigger serves all of Rillmark's sources in this database: it goes with the last.")
 	line("DO $$ BEGIN")
 	line("  IF NOT EXISTS (SELECT FROM pg_replication_slots WHERE database = current_database() AND starts_with(slot_name, 'rillmark_')) THEN")
@@ -114,6 +133,9 @@ func (c *Config) TeardownSQL() string {
 	line("    EXECUTE (SELECT coalesce(string_agg(format('REVOKE ALL ON %%I.%%I FROM %%I;', n.nspname, c.relname, %s), ' '), 'SELECT 1')", literal(c.Connection.User))
 	line("      FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace")
 	line("      WHERE c.relkind = 'r' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND %s);", c.chosenSQL("n.nspname || '.' || c.relname"))
+	line("    IF EXISTS (SELECT FROM pg_namespace WHERE nspname = 'rillmark') THEN")
+	line("      EXECUTE format('REVOKE ALL ON SCHEMA rillmark FROM %%I', %s);", literal(c.Connection.User))
+	line("    END IF;")
 	line("    REVOKE CONNECT ON DATABASE %s FROM %s;", quoted(c.Connection.Database), quoted(c.Connection.User))
 	line("    ALTER ROLE %s NOREPLICATION;", quoted(c.Connection.User))
 	line("  END IF;")

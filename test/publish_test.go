@@ -1,0 +1,120 @@
+package test
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestThePublicationFilters has the server ask what it can of a filter, changes
+// the filter beside a transaction that is open, and takes the right away.
+func TestThePublicationFilters(t *testing.T) {
+	rule := func(filter string) map[string]any {
+		return map[string]any{"match": "visits", "filter": filter, "after_rewrite": "reload"}
+	}
+	i, name := captured(t, "source:\n  refresh_every: 200ms\n", []map[string]any{rule(`branch_id in [3, 5] && door == "north" && weight > 1.5`)}, nil,
+		"CREATE TABLE visits (branch_id integer, visit_id bigint, door text, weight numeric, essay text, PRIMARY KEY (visit_id, branch_id))",
+		"ALTER TABLE visits ALTER COLUMN essay SET STORAGE EXTERNAL",
+		"INSERT INTO visits SELECT n % 10, n, CASE n % 2 WHEN 0 THEN 'south' ELSE 'north' END, n, repeat(md5(n::text), 100) FROM generate_series(1, 100) n")
+	db := connect(t, sourceServer(t), name)
+	var publication, filter string
+	require.NoError(t, db.QueryRow(t.Context(), "SELECT pubname, rowfilter FROM pg_publication_tables").Scan(&publication, &filter))
+	require.Contains(t, filter, "branch_id = ANY (ARRAY[3, 5])")
+	require.NotContains(t, filter, "door", "it is not in the key: an update would be refused")
+	run(t, db, "SELECT pg_create_logical_replication_slot('peek_"+name+"', 'pgoutput')",
+		"UPDATE visits SET weight = 7 WHERE branch_id <> 3", "DELETE FROM visits WHERE branch_id = 8", "UPDATE visits SET weight = 0 WHERE branch_id = 5 AND visit_id = 5",
+		"UPDATE visits SET branch_id = 3 WHERE visit_id = 21", "UPDATE visits SET branch_id = 4 WHERE visit_id = 13", "INSERT INTO visits VALUES (3, 300, 'north', 2, ''), (6, 301, 'north', 2, '')")
+	i.reached("circulation", db)
+	var text string
+	require.NoError(t, db.QueryRow(t.Context(), "SELECT string_agg(DISTINCT p.pubname, ',') FROM pg_publication p").Scan(&text))
+	count := 0
+	require.NoError(t, db.QueryRow(t.Context(), "SELECT count(*) FROM pg_logical_slot_get_binary_changes('peek_"+name+"', NULL, NULL, 'proto_version', '1', 'publication_names', $1) WHERE get_byte(data, 0) IN (73, 85, 68)", text).Scan(&count))
+	require.Equal(t, 14, count, "rows of other branches are not sent at all")
+	wanted := func(where string) {
+		t.Helper()
+		i.settled("circulation", db)
+		rows := proveJournal(t, i.journal("circulation")).tables["public.visits"]
+		want := 0
+		require.NoError(t, db.QueryRow(t.Context(), "SELECT count(*) FROM visits WHERE "+where).Scan(&want))
+		require.Equal(t, want, len(rows))
+	}
+	wanted("branch_id IN (3, 5) AND door = 'north' AND weight > 1.5")
+
+	// The former filter goes for what a transaction wrote before the new one came.
+	open := connect(t, sourceServer(t), name)
+	run(t, open, "BEGIN", "INSERT INTO visits VALUES (1, 400, 'north', 9, 'written before')")
+	edit := func(version int, r map[string]any) {
+		d := ruled(sourceServer(t), name, []map[string]any{r}, nil)
+		code, raw, err := i.call(http.MethodPut, "/v1/sources/circulation", d, "If-Match", fmt.Sprintf(`"%d"`, version))
+		require.NoError(t, err)
+		require.Equal(t, http.StatusOK, code, "%s", raw)
+	}
+	edit(1, rule(`1 == branch_id && weight >= 1.0`))
+	i.eventually("the publication has the new filter", func() bool {
+		return db.QueryRow(t.Context(), "SELECT rowfilter FROM pg_publication_tables").Scan(&filter) == nil && filter != "" && !strings.Contains(filter, "ARRAY")
+	})
+	run(t, open, "INSERT INTO visits VALUES (1, 401, 'north', 9, 'written after')", "COMMIT")
+	wanted("branch_id = 1 AND weight >= 1.0")
+	require.Contains(t, filter, "branch_id = 1")
+
+	edit(2, rule(`weight > 0.5`))
+	wanted("weight > 0.5")
+	var left *string
+	require.NoError(t, db.QueryRow(t.Context(), "SELECT rowfilter FROM pg_publication_tables").Scan(&left))
+	require.Nil(t, left, "nothing of this filter is for the server")
+}
+
+// TestTablesThatComeLater lets a login that owns nothing publish what the rules
+// choose through the administrator's function, and a publication of a whole
+// schema bring a table from its first row.
+func TestTablesThatComeLater(t *testing.T) {
+	source := sourceServer(t)
+	name := database(t, source, "postgres")
+	db := connect(t, source, name)
+	role := "later_" + name
+	run(t, db, "CREATE TABLE loans (id integer PRIMARY KEY)")
+	dropSlotAtEnd(t, source)
+	i := newInstance(t, stateServer(t), "source:\n  refresh_every: 200ms\n").start()
+	d := ruled(source, name, []map[string]any{{"match": "private*", "active": false}, {"match": "public.*"}}, nil)
+	connection := d["connection"].(map[string]any)
+	connection["user"], connection["password"] = role, "made-up"
+	var scripts struct{ Setup string }
+	i.must(http.MethodPost, "/v1/sources/circulation/scripts", d, &scripts)
+	run(t, db, scripts.Setup, "ALTER ROLE "+role+" PASSWORD 'made-up'")
+	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "CREATE TABLE holds (id integer PRIMARY KEY)", "INSERT INTO holds VALUES (1)", "CREATE TABLE private_notes (id integer PRIMARY KEY)", "CREATE TABLE visits (at integer)")
+	i.comesTo("public.holds", "following")
+	i.comesTo("public.visits", "following")
+	run(t, db, "INSERT INTO holds VALUES (2)", "INSERT INTO visits VALUES (1)", "UPDATE visits SET at = 2")
+	i.reached("circulation", db)
+	proveJournal(t, i.journal("circulation")).equals(t, db, "holds")
+	run(t, db, "SET ROLE "+role)
+	for _, table := range []string{"private_notes", "pg_catalog.pg_class"} {
+		_, err := db.Exec(t.Context(), "SELECT rillmark.publish_circulation('"+table+"')")
+		require.ErrorContains(t, err, "do not choose")
+	}
+	run(t, db, "RESET ROLE", "CREATE ROLE nobody_"+name, "SET ROLE nobody_"+name)
+	_, err := db.Exec(t.Context(), "SELECT rillmark.publish_circulation('holds')")
+	require.ErrorContains(t, err, "permission denied")
+	run(t, db, "RESET ROLE", "DROP ROLE nobody_"+name, "DROP PUBLICATION IF EXISTS whole")
+
+	i.must(http.MethodDelete, "/v1/sources/circulation", nil, nil)
+	run(t, db, "CREATE SCHEMA desk", "CREATE TABLE desk.first (id integer PRIMARY KEY)", "CREATE PUBLICATION whole FOR TABLES IN SCHEMA desk")
+	d = ruled(source, name, []map[string]any{{"match": "desk.*"}}, map[string]any{"publication": "whole", "mode": "follow-only"})
+	var checks struct {
+		Items []struct{ Name, Found string }
+	}
+	i.must(http.MethodPost, "/v1/sources/desk/check", d, &checks)
+	require.Contains(t, fmt.Sprint(checks), "from its first row")
+	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
+	i.resume()
+	i.comesTo("desk.first", "following")
+	run(t, db, "BEGIN", "CREATE TABLE desk.later (id integer PRIMARY KEY, note text)", "INSERT INTO desk.later VALUES (1, 'first')", "COMMIT", "INSERT INTO desk.later VALUES (2, 'second')")
+	i.reached("circulation", db)
+	require.Equal(t, []string{`{"id":1,"note":"first"}`, `{"id":2,"note":"second"}`}, said(ofTable(i.journal("circulation"), "desk.later"), "insert"))
+}
