@@ -391,3 +391,53 @@ func TestFormChangesOnTheWay(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 20, bytes.Count(out, []byte(`"note":"packed"`)))
 }
+
+// TestDocumentsOfOutlets: AsyncAPI documents are held against the specification's
+// own schema, and what a pull outlet hands out, read with curl, against its
+// document.
+func TestDocumentsOfOutlets(t *testing.T) {
+	i, name := begin(t, "http_inside: true\n", `CREATE TYPE mood AS ENUM ('calm', 'busy');
+		CREATE TABLE every (id bigint PRIMARY KEY, small smallint, price numeric(8,2), wide numeric, day date, at timestamptz, bare timestamp, clock time, feeling mood, raw bytea, doc jsonb, tags text[], real4 real, yes boolean, who uuid)`, deskTable,
+		`INSERT INTO every VALUES (9007199254740993, -7, 1234.50, 123456789012345678901234567890.123, '2026-11-23', '2026-11-23 09:14:07.512345+00', '2026-11-23 09:14:07.5', '23:59:59.999999', 'busy', '\x00ff', '{"a": [1, null]}', ARRAY['x', NULL, 'y'], 1.5, true, '6f1e9f3c-0000-4000-8000-000000000001'),
+			(2, NULL, -0.01, 'NaN', 'infinity', 'infinity', '0044-03-15 BC', NULL, NULL, NULL, NULL, '{}', 'NaN', false, NULL)`)
+	db := connect(t, sourceServer(t), name)
+	k := kafkaTarget(t)
+	i.must(http.MethodPost, "/v1/destinations/hub", k.destination, nil)
+	i.must(http.MethodPost, "/v1/outlets/desk", map[string]any{"source": "circulation", "operations": []string{"existing", "insert", "update", "delete"}}, nil)
+	for _, format := range []string{"data", "row", "avro"} {
+		i.must(http.MethodPost, "/v1/outlets/"+format, map[string]any{"source": "circulation", "destination": "hub", "topic": format + ".{schema}.{table}", "format": format}, nil)
+	}
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "INSERT INTO desk VALUES (1, NULL), (2, 'two')", "UPDATE desk SET note = 'one' WHERE id = 1", "UPDATE desk SET id = 3 WHERE id = 2", "UPDATE every SET small = 8", "DELETE FROM every WHERE id = 2")
+	i.reached("circulation", db)
+	folder := t.TempDir()
+	events := filepath.Join(folder, "events")
+	require.NoError(t, os.WriteFile(events, nil, 0o600))
+	for _, outlet := range []string{"data", "row", "avro", "desk"} {
+		out, errs, code := i.cli("outlet", "document", outlet)
+		require.Zero(t, code, errs)
+		document := filepath.Join(folder, outlet)
+		require.NoError(t, os.WriteFile(document, []byte(out), 0o600))
+		want := "0\n"
+		if outlet == "desk" {
+			raw, err := exec.Command("curl", "-sS", "--fail-with-body", "http://"+i.address[strings.LastIndex(i.address, "/")+1:]+"/v1/outlets/desk/events?limit=100").Output()
+			require.NoError(t, err, "%s", raw)
+			var page struct{ Events []json.RawMessage }
+			require.NoError(t, json.Unmarshal(raw, &page))
+			require.NoError(t, os.WriteFile(events, bytes.Join(rawLines(page.Events), nil), 0o600))
+			want = fmt.Sprintln(len(page.Events))
+			require.Greater(t, len(page.Events), 8)
+		}
+		said, err := exec.Command("node", "readers/asyncapi.mjs", document, events).CombinedOutput()
+		require.NoError(t, err, "%s: %s", outlet, said)
+		require.Equal(t, want, string(said))
+	}
+}
+
+func rawLines(all []json.RawMessage) (lines [][]byte) {
+	for _, one := range all {
+		lines = append(lines, append(one, '\n'))
+	}
+	return lines
+}
