@@ -275,6 +275,8 @@ type function struct {
 	mu      sync.Mutex
 	answer  func(r *http.Request, body []byte) int
 	taken   []taken
+	wait    string      // Retry-After with each refusal
+	came    []time.Time // each request
 }
 
 type taken struct {
@@ -305,12 +307,16 @@ func (f *function) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	f.came = append(f.came, time.Now())
 	status := http.StatusNoContent
 	if f.answer != nil {
 		status = f.answer(r, body)
 	}
 	if status < 300 && r.Method == http.MethodPost {
 		f.taken = append(f.taken, taken{r.Header.Clone(), body})
+	}
+	if status >= 400 && f.wait != "" {
+		w.Header().Set("Retry-After", f.wait)
 	}
 	w.WriteHeader(status)
 }
