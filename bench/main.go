@@ -38,7 +38,7 @@ func main() {
 	flag.IntVar(&s.rounds, "rounds", 5, "runs of each, alternating; medians are printed")
 	flag.IntVar(&s.large, "large", 1_500_000, "rows of the one large transaction")
 	flag.IntVar(&s.huge, "huge", 10_000_000, "rows of the transaction and the table that show how memory grows; run once")
-	flag.StringVar(&s.only, "only", "", "load: the loads alone; small: the small transactions alone; delay and delivery: those")
+	flag.StringVar(&s.only, "only", "", "load, small (transactions), delay, fan (outlets beside capture), delivery or stalled: that alone")
 	flag.IntVar(&s.small, "small", 200_000, "transactions of one row")
 	flag.IntVar(&s.rate, "rate", 1000, "transactions a second for the delay")
 	flag.DurationVar(&s.span, "span", 20*time.Second, "how long the delay is measured")
@@ -93,7 +93,7 @@ func run(ctx context.Context, s settings) error {
 		works = nil
 	case only("small"):
 		works = works[1:2]
-	case only("delay"), only("delivery"):
+	case s.only != "":
 		works = nil
 	}
 	for _, w := range works {
@@ -121,12 +121,26 @@ func run(ctx context.Context, s settings) error {
 		}
 		report.WriteString(line)
 	}
+	if s.only == "" || only("fan") {
+		table, err := b.fanOut(ctx)
+		if err != nil {
+			return fmt.Errorf("outlets beside capture: %w", err)
+		}
+		report.WriteString("\n" + table)
+	}
 	if s.only == "" || only("delivery") {
 		table, err := b.deliveries(ctx)
 		if err != nil {
 			return fmt.Errorf("delivery: %w", err)
 		}
 		report.WriteString("\n" + table)
+	}
+	if s.only == "" || only("stalled") {
+		line, err := b.stalled(ctx)
+		if err != nil {
+			return fmt.Errorf("a stalled destination: %w", err)
+		}
+		report.WriteString("\n" + line)
 	}
 	fmt.Print("\n" + report.String())
 	if s.out == "" {

@@ -102,8 +102,8 @@ func (i *instance) post(ctx context.Context, path string, body any) error {
 }
 
 // add defines the source that follows a slot.
-func (b *bed) add(ctx context.Context, i *instance, slot string) error {
-	definition := map[string]any{"engine": "postgresql", "mode": "follow-only", "tables": []map[string]string{{"match": "public.bench_loans"}},
+func (b *bed) add(ctx context.Context, i *instance, slot, tables string) error {
+	definition := map[string]any{"engine": "postgresql", "mode": "follow-only", "tables": []map[string]string{{"match": tables}},
 		"connection": map[string]any{"host": "127.0.0.1", "port": b.port + 2, "database": "circulation", "user": "postgres", "tls": "disable",
 			"password": "${file:" + b.source.PasswordFile() + "}"}}
 	if slot != "" {
@@ -146,15 +146,20 @@ type measured struct {
 }
 
 // ours follows a slot into a journal until all events are there. A schema event
-// comes before the rows.
-func (b *bed) ours(ctx context.Context, slot string, events int, name string) (*measured, error) {
+// comes before a table's rows. outlets, where not nil, adds some before.
+func (b *bed) ours(ctx context.Context, slot, tables string, events int, name string, outlets func(*instance) error) (*measured, error) {
 	i, err := b.serve(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	defer i.stop()
-	if err := b.add(ctx, i, slot); err != nil {
+	if err := b.add(ctx, i, slot, tables); err != nil {
 		return nil, err
+	}
+	if outlets != nil {
+		if err := outlets(i); err != nil {
+			return nil, err
+		}
 	}
 	before, err := i.cpu()
 	if err != nil {
@@ -201,7 +206,7 @@ func (b *bed) delay(ctx context.Context) (string, error) {
 		return "", err
 	}
 	defer stop()
-	if err := b.add(ctx, i, ""); err != nil {
+	if err := b.add(ctx, i, "", "public.bench_loans"); err != nil {
 		return "", err
 	}
 	for _, step := range []struct {

@@ -54,7 +54,11 @@ func (b *bed) prepare(ctx context.Context) error {
 		return err
 	}
 	defer conn.Close(ctx) //nolint:errcheck // nothing is open on it
-	for _, sql := range []string{benchTable, "CREATE PUBLICATION bench FOR TABLE bench_loans"} {
+	statements := []string{benchTable, "CREATE PUBLICATION bench FOR TABLE bench_loans"}
+	for n := range fanTables {
+		statements = append(statements, fmt.Sprintf("CREATE TABLE bench_fan_%d (LIKE bench_loans INCLUDING ALL)", n), fmt.Sprintf("ALTER PUBLICATION bench ADD TABLE bench_fan_%d", n))
+	}
+	for _, sql := range statements {
 		if _, err := conn.Exec(ctx, sql); err != nil {
 			return err
 		}
@@ -97,7 +101,7 @@ func (b *bed) compare(ctx context.Context, w work) (string, error) {
 				}
 				raws = append(raws, float64(w.events)/took.Seconds())
 			} else {
-				m, err := b.ours(ctx, copied, w.events, fmt.Sprintf("%s-%d", w.slot, round))
+				m, err := b.ours(ctx, copied, "public.bench_loans", w.events, fmt.Sprintf("%s-%d", w.slot, round), nil)
 				if err != nil {
 					return "", err
 				}

@@ -83,14 +83,16 @@ type Batch struct {
 // Bytes is about how much the batch has on the wire.
 func (b *Batch) Bytes() int { return b.bytes }
 
-// keptBytes of room stay with an empty batch: one huge row must not be held.
-const keptBytes = 16 << 20
+// Keep has an empty batch give back its room where that is far more than most: one
+// huge row must not be held.
+func (b *Batch) Keep(most int) {
+	if cap(b.buf) > max(4*most, 1<<20) {
+		b.Messages, b.buf, b.values, b.headers = nil, nil, nil, nil
+	}
+}
 
 // Reset empties the batch.
 func (b *Batch) Reset() {
-	if cap(b.buf) > keptBytes {
-		b.buf = nil
-	}
 	b.Messages, b.buf, b.values, b.headers, b.bytes = b.Messages[:0], b.buf[:0], b.values[:0], b.headers[:0], 0
 	b.Last, b.Committed = 0, time.Time{}
 }

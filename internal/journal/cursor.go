@@ -16,6 +16,11 @@ var ErrCorrupt = errors.New("the journal's block is damaged")
 type Cursor struct {
 	// Resolve finds a schema version by its fingerprint.
 	Resolve func(change.Fingerprint) (*change.Schema, error)
+	// Wants, where not nil, says of which tables events are wanted, messages having
+	// none; others are passed over, which takes a tenth of reading them.
+	Wants func(table string) bool
+	// Passed counts the events that were passed over since Reset.
+	Passed int64
 
 	rest   []byte
 	tables []cursorTable
@@ -29,14 +34,15 @@ type Cursor struct {
 
 type cursorTable struct {
 	Table
-	schema *change.Schema
+	schema   *change.Schema
+	unwanted bool
 }
 
 // Reset begins at the start of a payload.
 func (c *Cursor) Reset(payload []byte) {
 	c.rest = payload
 	c.tables = c.tables[:0]
-	c.index, c.place = 0, 0
+	c.index, c.place, c.Passed = 0, 0, 0
 }
 
 // Next fills e with the next event, leaving Source, Generation, Offset,
@@ -65,7 +71,10 @@ func (c *Cursor) Next(e *change.Event) (more bool, err error) {
 			}
 			c.tx.Origin = string(origin)
 		case tagEvent:
-			return true, c.event(e)
+			passed, err := c.event(e)
+			if !passed || err != nil {
+				return true, err
+			}
 		default:
 			return false, fmt.Errorf("%w: unknown entry %d", ErrCorrupt, tag)
 		}
@@ -131,6 +140,7 @@ func (c *Cursor) table() error {
 			return fmt.Errorf("%w: table %s has %d columns, its schema version %d", ErrCorrupt, t.Name, t.Columns, len(t.schema.Columns))
 		}
 	}
+	t.unwanted = c.Wants != nil && !c.Wants(t.Name)
 	c.tables = append(c.tables, t)
 	return nil
 }
@@ -151,25 +161,31 @@ func (c *Cursor) transaction() error {
 	return nil
 }
 
-func (c *Cursor) event(e *change.Event) error {
+// event reads an event, or passes over one of a table that is not wanted.
+func (c *Cursor) event(e *change.Event) (passed bool, err error) {
 	head, err := c.take(2)
 	if err != nil {
-		return err
+		return false, err
 	}
 	at, err := c.uvarint()
 	if err != nil {
-		return err
+		return false, err
 	}
 	if at >= uint64(len(c.tables)) {
-		return fmt.Errorf("%w: an event names table %d of %d", ErrCorrupt, at, len(c.tables))
+		return false, fmt.Errorf("%w: an event names table %d of %d", ErrCorrupt, at, len(c.tables))
 	}
 	delta, err := c.varint()
 	if err != nil {
-		return err
+		return false, err
 	}
 	c.place += uint64(delta)
 	t := &c.tables[at]
 	flags := head[1]
+	if t.unwanted {
+		c.index++
+		c.Passed++
+		return true, c.pass(flags, t.Columns)
+	}
 	e.Operation, e.Table, e.Schema, e.Place = change.Operation(head[0]), t.Name, t.schema, c.place
 	e.Transaction = c.tx
 	e.Transaction.Index, e.Transaction.Last = c.index, flags&flagLast != 0
@@ -177,11 +193,43 @@ func (c *Cursor) event(e *change.Event) error {
 	e.Before, e.After, e.Rekeyed, e.Body = nil, nil, nil, nil
 	if flags&flagBefore != 0 {
 		if e.Before, err = c.values(&c.before, t.Columns); err != nil {
-			return err
+			return false, err
 		}
 	}
 	if flags&flagAfter != 0 {
 		if e.After, err = c.values(&c.after, t.Columns); err != nil {
+			return false, err
+		}
+	}
+	if flags&flagRekeyed != 0 {
+		n, err := c.uvarint()
+		if err != nil {
+			return false, err
+		}
+		if n > uint64(len(c.rest)) {
+			return false, fmt.Errorf("%w: a key of %d values", ErrCorrupt, n)
+		}
+		if e.Rekeyed, err = c.values(&c.other, int(n)); err != nil {
+			return false, err
+		}
+	}
+	if flags&flagBody != 0 {
+		if e.Body, err = c.bytes(); err != nil {
+			return false, err
+		}
+	}
+	return false, nil
+}
+
+// pass steps over the rest of an event.
+func (c *Cursor) pass(flags byte, columns int) error {
+	if flags&flagBefore != 0 {
+		if err := c.passValues(columns); err != nil {
+			return err
+		}
+	}
+	if flags&flagAfter != 0 {
+		if err := c.passValues(columns); err != nil {
 			return err
 		}
 	}
@@ -193,15 +241,39 @@ func (c *Cursor) event(e *change.Event) error {
 		if n > uint64(len(c.rest)) {
 			return fmt.Errorf("%w: a key of %d values", ErrCorrupt, n)
 		}
-		if e.Rekeyed, err = c.values(&c.other, int(n)); err != nil {
+		if err := c.passValues(int(n)); err != nil {
 			return err
 		}
 	}
 	if flags&flagBody != 0 {
-		if e.Body, err = c.bytes(); err != nil {
-			return err
-		}
+		_, err := c.bytes()
+		return err
 	}
+	return nil
+}
+
+func (c *Cursor) passValues(n int) error {
+	rest := c.rest
+	for range n {
+		if len(rest) == 0 {
+			return fmt.Errorf("%w: an image is cut off", ErrCorrupt)
+		}
+		size, width := uint64(rest[0]), 1
+		if size >= 0x80 {
+			if size, width = binary.Uvarint(rest); width <= 0 {
+				return fmt.Errorf("%w: a number is cut off", ErrCorrupt)
+			}
+		}
+		rest = rest[width:]
+		if size < 2 {
+			continue
+		}
+		if size -= 2; size > uint64(len(rest)) {
+			return fmt.Errorf("%w: a value of %d bytes where %d are left", ErrCorrupt, size, len(rest))
+		}
+		rest = rest[size:]
+	}
+	c.rest = rest
 	return nil
 }
 

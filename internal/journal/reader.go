@@ -20,6 +20,9 @@ type ReaderOptions struct {
 	// PostgreSQL read alike; blocks in which no table matches it are skipped
 	// unread. Events of other tables in a block that is read still come.
 	Tables string
+	// Wants, where not nil, says of which tables events are wanted, messages having
+	// none. Others are passed over: their offsets are left out.
+	Wants func(table string) bool
 	// Poll is how often the journal is asked for more where no writer of this
 	// process can say. Default 200 ms.
 	Poll time.Duration
@@ -46,7 +49,7 @@ func (s *Store) Reader(source, from int64, options ReaderOptions) *Reader {
 		options.Poll = 200 * time.Millisecond
 	}
 	r := &Reader{store: s, source: source, next: from, options: options}
-	r.batch.cursor.Resolve = s.resolve
+	r.batch.cursor.Resolve, r.batch.cursor.Wants = s.resolve, options.Wants
 	return r
 }
 
@@ -70,7 +73,12 @@ type Batch struct {
 // Database and Engine. It is false at the batch's end and after an error.
 func (b *Batch) Next(e *change.Event) bool {
 	for b.err == nil && !b.skipped && b.at <= b.Last {
+		before := b.cursor.Passed
 		more, err := b.cursor.Next(e)
+		b.at += b.cursor.Passed - before
+		if err == nil && !more && b.at > b.Last {
+			return false // the rest was passed over
+		}
 		if err == nil && !more {
 			err = fmt.Errorf("%w: it ends before offset %d", ErrCorrupt, b.at)
 		}

@@ -95,6 +95,7 @@ type Outlet struct {
 	Frame   func(*change.Schema) ([]byte, error)
 	Catalog *catalog.Catalog
 	Store   *journal.Store
+	Room    *Room // shared with the service's other outlets
 	Log     func(level, event, message string)
 	// Ended is called once an outlet that runs once has caught up.
 	Ended func()
@@ -261,6 +262,8 @@ func (o *Outlet) once(ctx context.Context) error {
 	if s.rows, s.aside, err = o.Catalog.DeadRows(ctx, o.ID); err != nil {
 		return err
 	}
+	o.Room.running.Add(1)
+	defer o.Room.running.Add(-1)
 	r := &reader{Outlet: o, at: s.at, until: offset.Until, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
 	if err := r.resume(ctx); err != nil {
 		return err

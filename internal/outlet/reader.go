@@ -30,9 +30,9 @@ type reader struct {
 // middle of a transaction that is to be closed with its counts, its first part
 // is counted again.
 func (r *reader) resume(ctx context.Context) error {
-	options := journal.ReaderOptions{Tables: shape.Expression(r.filter.Tables)}
+	options := journal.ReaderOptions{Tables: shape.Expression(r.filter.Tables), Wants: r.filter.AdmitsTable}
 	if r.maker.Closes() {
-		options.Tables = "" // a transaction's last event may be of any table
+		options.Tables, options.Wants = "", nil // a transaction's last event may be of any table
 		if err := r.Recount(ctx, r.maker.Closer(), r.at); err != nil {
 			return err
 		}
@@ -81,7 +81,9 @@ func (o *Outlet) Recount(ctx context.Context, into *encode.Closer, at int64) err
 // are no more and those that there are have waited long enough.
 func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 	var began, committed time.Time
-	read, last := int64(0), r.at
+	last := r.at
+	most := min(r.Limits.Bytes, r.Room.share())
+	b.Keep(2 * most)
 	for {
 		if err := r.next(ctx, &began); err != nil {
 			return err
@@ -94,12 +96,11 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 		}
 		full := false
 		for !full && r.current.Next(&r.event) {
-			read++
 			if err := r.take(b); err != nil {
 				return err
 			}
 			last, committed = r.event.Offset, r.event.Transaction.CommittedAt
-			full = len(b.Messages)+r.net.Rows() >= r.Limits.Events || b.Bytes()+r.net.Bytes() >= r.Limits.Bytes
+			full = len(b.Messages)+r.net.Rows() >= r.Limits.Events || b.Bytes()+r.net.Bytes() >= most
 		}
 		if err := r.current.Err(); err != nil {
 			return err
@@ -114,8 +115,8 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 		return err
 	}
 	b.Last, b.Committed = last, committed
+	r.counted(last - r.at)
 	r.at = last
-	r.counted(read)
 	return nil
 }
 

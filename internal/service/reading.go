@@ -88,6 +88,7 @@ func (f *Feed) TryNext(ctx context.Context) (*FeedEvent, error) {
 			return &FeedEvent{m.Body, m.Offset, f.sent == len(f.out.Messages) || f.out.Messages[f.sent].Offset != m.Offset}, nil
 		}
 		f.out.Reset()
+		f.out.Keep(1 << 20)
 		f.sent = 0
 		if f.batch == nil {
 			batch, err := f.reader.TryNext(ctx)

@@ -43,6 +43,7 @@ type Service struct {
 	sources     map[string]*sourceRun
 	outlets     map[string]*outletRun
 	status      statusCache
+	room        outlet.Room
 
 	work   context.Context // of all goroutines
 	cancel context.CancelCauseFunc

@@ -23,18 +23,24 @@ func (f *Filter) Admits(e *change.Event) bool {
 			return false
 		}
 	}
-	if len(f.Tables) == 0 || e.Table == "" {
+	return f.AdmitsTable(e.Table)
+}
+
+// AdmitsTable reports whether events of a table may pass, messages having none.
+// It is not safe for several goroutines.
+func (f *Filter) AdmitsTable(table string) bool {
+	if len(f.Tables) == 0 || table == "" {
 		return true
 	}
-	admitted, known := f.seen[e.Table]
+	admitted, known := f.seen[table]
 	if !known {
 		for _, p := range f.Tables {
-			admitted = admitted || p.Matches(e.Table)
+			admitted = admitted || p.Matches(table)
 		}
 		if f.seen == nil || len(f.seen) > 100_000 {
 			f.seen = make(map[string]bool)
 		}
-		f.seen[e.Table] = admitted
+		f.seen[table] = admitted
 	}
 	return admitted
 }
