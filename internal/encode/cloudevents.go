@@ -28,8 +28,64 @@ type CloudEvents struct {
 	inner    []byte
 	lastTime time.Time
 	timeText []byte
-	source   string
-	prefix   []byte // `"source":"…"` of the newest source
+	fixed    [16]fixedParts // by operation
+	txID     string
+	txTime   time.Time
+	txPart   []byte // the transaction, up to its index
+}
+
+// fixedParts are what the events of a table and operation have in common.
+type fixedParts struct {
+	source, database, table, half string
+	schema                        *change.Schema
+	head                          []byte // from behind the id to the time
+	middle                        []byte // from behind the time to the sequence
+	data                          []byte // the data's beginning
+}
+
+// parts are those of an event; they are made anew where the newest event of its
+// operation was of another table.
+func (c *CloudEvents) parts(e *change.Event, half string) *fixedParts {
+	p := &c.fixed[int(e.Operation)%len(c.fixed)]
+	if p.head != nil && p.table == e.Table && p.schema == e.Schema && p.half == half && p.source == e.Source && p.database == e.Database {
+		return p
+	}
+	p.source, p.database, p.table, p.half, p.schema = e.Source, e.Database, e.Table, half, e.Schema
+	head := append(p.head[:0], `","source":`...)
+	head = jsontext.AppendString(head, c.Address+"/sources/"+e.Source)
+	head = append(head, `,"type":"`...)
+	head = append(head, e.Operation.EventType()...)
+	if half != "" {
+		head = append(append(head, '.'), half...)
+	}
+	head = append(head, '"')
+	if e.Table != "" {
+		head = append(head, `,"subject":`...)
+		head = jsontext.AppendString(head, e.Table)
+	}
+	p.head = append(head, `,"time":`...)
+	middle := append(p.middle[:0], `,"datacontenttype":"application/json"`...)
+	if e.Schema != nil {
+		middle = append(middle, `,"dataschema":"`...)
+		middle = append(middle, c.Address...)
+		middle = append(middle, `/v1/schemas/`...)
+		middle = appendHex16(middle, uint64(e.Schema.Fingerprint()))
+		middle = append(middle, '"')
+	}
+	p.middle = append(middle, `,"sequence":"`...)
+	data := append(p.data[:0], `{"operation":"`...)
+	data = append(data, e.Operation.String()...)
+	data = append(data, '"')
+	if !c.Without.Database {
+		data = append(data, `,"database":`...)
+		data = jsontext.AppendString(data, e.Database)
+	}
+	if e.Table != "" {
+		data = append(data, `,"table":`...)
+		data = jsontext.AppendString(data, e.Table)
+	}
+	p.data = data
+	return p
 }
 
 // Members of an event's data that can be left out.
@@ -58,34 +114,10 @@ func appendID(dst []byte, e *change.Event, half string) []byte {
 func (c *CloudEvents) appendHalf(dst []byte, e *change.Event, half string) []byte {
 	dst = append(dst, `{"specversion":"1.0","id":"`...)
 	dst = appendID(dst, e, half)
-	dst = append(dst, `",`...)
-	if c.source != e.Source {
-		c.source = e.Source
-		c.prefix = append(c.prefix[:0], `"source":`...)
-		c.prefix = jsontext.AppendString(c.prefix, c.Address+"/sources/"+e.Source)
-	}
-	dst = append(dst, c.prefix...)
-	dst = append(dst, `,"type":"`...)
-	dst = append(dst, e.Operation.EventType()...)
-	if half != "" {
-		dst = append(append(dst, '.'), half...)
-	}
-	dst = append(dst, '"')
-	if e.Table != "" {
-		dst = append(dst, `,"subject":`...)
-		dst = jsontext.AppendString(dst, e.Table)
-	}
-	dst = append(dst, `,"time":`...)
+	p := c.parts(e, half)
+	dst = append(dst, p.head...)
 	dst = c.appendTime(dst, e.Transaction.CommittedAt)
-	dst = append(dst, `,"datacontenttype":"application/json"`...)
-	if e.Schema != nil {
-		dst = append(dst, `,"dataschema":"`...)
-		dst = append(dst, c.Address...)
-		dst = append(dst, `/v1/schemas/`...)
-		dst = appendHex16(dst, uint64(e.Schema.Fingerprint()))
-		dst = append(dst, '"')
-	}
-	dst = append(dst, `,"sequence":"`...)
+	dst = append(dst, p.middle...)
 	dst = appendPadded(dst, e.Offset)
 	dst = append(dst, '"')
 	c.keys = e.KeyValues(c.keys[:0])
@@ -94,23 +126,17 @@ func (c *CloudEvents) appendHalf(dst []byte, e *change.Event, half string) []byt
 		dst = c.appendPartitionKey(dst, e.Schema)
 	}
 	dst = append(dst, `,"data":`...)
-	dst = c.AppendData(dst, e)
+	dst = c.appendData(dst, e, p)
 	return append(dst, '}')
 }
 
 // AppendData appends the event's data object alone.
 func (c *CloudEvents) AppendData(dst []byte, e *change.Event) []byte {
-	dst = append(dst, `{"operation":"`...)
-	dst = append(dst, e.Operation.String()...)
-	dst = append(dst, '"')
-	if !c.Without.Database {
-		dst = append(dst, `,"database":`...)
-		dst = jsontext.AppendString(dst, e.Database)
-	}
-	if e.Table != "" {
-		dst = append(dst, `,"table":`...)
-		dst = jsontext.AppendString(dst, e.Table)
-	}
+	return c.appendData(dst, e, c.parts(e, ""))
+}
+
+func (c *CloudEvents) appendData(dst []byte, e *change.Event, p *fixedParts) []byte {
+	dst = append(dst, p.data...)
 	if e.Operation.IsRow() {
 		dst = c.appendRow(dst, e)
 	}
@@ -125,11 +151,13 @@ func (c *CloudEvents) AppendData(dst []byte, e *change.Event) []byte {
 		dst = append(dst, e.Body...)
 	}
 	if !c.Without.Transaction {
-		dst = append(dst, `,"transaction":{"id":"`...)
-		dst = append(dst, e.Transaction.ID...)
-		dst = append(dst, `","committed_at":`...)
-		dst = c.appendTime(dst, e.Transaction.CommittedAt)
-		dst = append(dst, `,"index":`...)
+		if t := &e.Transaction; c.txPart == nil || c.txID != t.ID || !c.txTime.Equal(t.CommittedAt) {
+			c.txID, c.txTime = t.ID, t.CommittedAt
+			c.txPart = append(append(c.txPart[:0], `,"transaction":{"id":"`...), t.ID...)
+			c.txPart = c.appendTime(append(c.txPart, `","committed_at":`...), t.CommittedAt)
+			c.txPart = append(c.txPart, `,"index":`...)
+		}
+		dst = append(dst, c.txPart...)
 		dst = strconv.AppendUint(dst, e.Transaction.Index, 10)
 		dst = append(dst, `,"last":`...)
 		dst = strconv.AppendBool(dst, e.Transaction.Last)
@@ -318,10 +346,11 @@ func appendHex16(dst []byte, v uint64) []byte {
 
 // appendPadded writes twenty digits, so that sequences sort as text.
 func appendPadded(dst []byte, n int64) []byte {
-	var buf [20]byte
-	for i := len(buf) - 1; i >= 0; i-- {
-		buf[i] = byte('0' + n%10)
+	start := len(dst)
+	dst = append(dst, "00000000000000000000"...)
+	for i := len(dst) - 1; n > 0 && i >= start; i-- {
+		dst[i] = byte('0' + n%10)
 		n /= 10
 	}
-	return append(dst, buf[:]...)
+	return dst
 }

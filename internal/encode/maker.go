@@ -83,7 +83,7 @@ func (m *Maker) Append(b *Batch, e *change.Event, admitted bool) error {
 			b.Messages = b.Messages[:before]
 			msg := Message{Offset: e.Offset, Table: e.Table, Committed: e.Transaction.CommittedAt, Bad: bad}
 			m.address(b, e, &msg, func(string) []byte { return nil })
-			b.add(msg)
+			b.add(msg, false)
 		} else if err != nil {
 			return err
 		}
@@ -146,9 +146,11 @@ func (m *Maker) one(b *Batch, e *change.Event, half string, part int, marker boo
 	if half != "" {
 		msg.Type += "." + half
 	}
-	start := len(b.buf)
-	b.buf = appendID(b.buf, e, half)
-	msg.ID = b.since(start)
+	if !m.wants.Lines {
+		start := len(b.buf)
+		b.buf = appendID(b.buf, e, half)
+		msg.ID = b.since(start)
+	}
 	m.address(b, e, &msg, nil)
 	var err error
 	if !marker {
@@ -162,11 +164,16 @@ func (m *Maker) one(b *Batch, e *change.Event, half string, part int, marker boo
 	if m.wants.Headers {
 		m.headers(b, e, &msg)
 	}
-	b.add(msg)
+	b.add(msg, m.wants.Lines && !marker)
 	return nil
 }
 
-func (b *Batch) add(msg Message) {
+func (b *Batch) add(msg Message, lines bool) {
+	if lines {
+		msg.start = len(b.buf) - len(msg.Body)
+		b.buf = append(b.buf, '\n')
+		msg.end = len(b.buf)
+	}
 	b.Messages = append(b.Messages, msg)
 	b.bytes += msg.Size()
 }
@@ -507,6 +514,6 @@ func (m *Maker) readyMade(b *Batch, e *change.Event) error {
 		}
 		msg.Headers = b.headers[first:len(b.headers):len(b.headers)]
 	}
-	b.add(msg)
+	b.add(msg, false)
 	return nil
 }

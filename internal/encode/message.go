@@ -44,7 +44,19 @@ type Message struct {
 	Committed time.Time
 	// Bad is why the event cannot be put into its form; nothing is sent then.
 	Bad error
+
+	start, end int // of the body's line in the batch's buffer, where lines are wanted
 }
+
+// HasLine reports whether the body has a line feed behind it.
+func (m *Message) HasLine() bool { return m.end > m.start }
+
+// Follows reports whether the message's line lies right behind another's.
+func (m *Message) Follows(before *Message) bool { return m.HasLine() && m.start == before.end }
+
+// Lines are the bodies of messages of which each follows the one before, each with
+// a line feed; it is good until the batch is reset.
+func (b *Batch) Lines(first, last *Message) []byte { return b.buf[first.start:last.end] }
 
 // Size is about how many bytes the message has on the wire.
 func (m *Message) Size() int {
@@ -129,6 +141,8 @@ type Wants struct {
 	Rows bool
 	// Bare asks for Avro without a frame: the file holds the schema.
 	Bare bool
+	// Lines asks for bodies alone, with a line feed behind each: see [Batch.Lines].
+	Lines bool
 }
 
 // Bad says why an event cannot be put into its form: it is refused like one that

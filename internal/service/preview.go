@@ -67,6 +67,7 @@ func (s *Service) previewer(ctx context.Context, name string, d *definition.Outl
 			return nil, answer(err, "destination", copied.Destination)
 		}
 		wants = to.Wants()
+		wants.Lines = false // a preview shows one message at a time, with its id
 	}
 	shaped, err := copied.Shape(s.Config.PublicURL)
 	if err != nil {

@@ -36,7 +36,7 @@ func newContainer(f *os.File, s *change.Schema, compression string) (*container,
 	return c, err
 }
 
-func (c *container) add(m *encode.Message) error {
+func (c *container) add(_ *encode.Batch, m *encode.Message) error {
 	before := c.file.n
 	_, err := c.encoder.Write(m.Body)
 	if c.file.n != before {

@@ -40,7 +40,7 @@ var _ destination.Destination = (*Destination)(nil)
 
 // Wants implements [destination.Destination].
 func (d *Destination) Wants() encode.Wants {
-	return encode.Wants{Rows: d.Format == "parquet", Bare: true}
+	return encode.Wants{Rows: d.Format == "parquet", Bare: true, Lines: d.Format != "parquet" && d.Format != "avro"}
 }
 
 // Place is the directory that a definition names below root. A directory
@@ -138,7 +138,8 @@ func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destinati
 	if err != nil {
 		return nil, err
 	}
-	w := &writer{d: d, outlet: o, age: age, open: make(map[openOf]*openFile), at: o.Committed}
+	w := &writer{d: d, outlet: o, age: age, open: make(map[openOf]*openFile), at: o.Committed,
+		byTable: strings.Contains(d.Outlet.Name, "{table}"), byHour: strings.Contains(d.Outlet.Name, "{date}") || strings.Contains(d.Outlet.Name, "{hour}")}
 	if d.Bucket != nil {
 		w.store, err = newBucket(d.Bucket)
 	} else {

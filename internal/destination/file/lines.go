@@ -17,6 +17,10 @@ type lines struct {
 	packer io.WriteCloser // nil without compression
 	out    *bufio.Writer
 	bytes  int64 // before compression, without one those of the file
+	// Messages whose lines lie behind each other in their batch are written at once,
+	// without copying them; first is nil where none wait.
+	batch       *encode.Batch
+	first, last *encode.Message
 }
 
 // counting counts what goes to a file.
@@ -48,15 +52,34 @@ func newLines(f *os.File, compression string, size int64) (*lines, error) {
 	return l, err
 }
 
-func (l *lines) add(m *encode.Message) error {
+func (l *lines) add(b *encode.Batch, m *encode.Message) error {
+	l.bytes += int64(len(m.Body)) + 1
+	if l.first != nil && m.Follows(l.last) {
+		l.last = m
+		return nil
+	}
+	if err := l.drain(); err != nil {
+		return err
+	}
+	if m.HasLine() {
+		l.batch, l.first, l.last = b, m, m
+		return nil
+	}
 	if _, err := l.out.Write(m.Body); err != nil {
 		return err
 	}
-	l.bytes += int64(len(m.Body)) + 1
 	return l.out.WriteByte('\n')
 }
 
-func (l *lines) drain() error { return nil }
+func (l *lines) drain() error {
+	if l.first == nil {
+		return nil
+	}
+	waiting := l.batch.Lines(l.first, l.last)
+	l.batch, l.first, l.last = nil, nil, nil
+	_, err := l.out.Write(waiting)
+	return err
+}
 
 func (l *lines) flush() error {
 	if l.packer != nil {
@@ -66,6 +89,9 @@ func (l *lines) flush() error {
 }
 
 func (l *lines) close() error {
+	if err := l.drain(); err != nil {
+		return err
+	}
 	if err := l.out.Flush(); err != nil || l.packer == nil {
 		return err
 	}

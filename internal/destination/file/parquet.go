@@ -134,7 +134,7 @@ func (p *parquetFile) drain() error {
 	return err
 }
 
-func (p *parquetFile) add(m *encode.Message) error {
+func (p *parquetFile) add(_ *encode.Batch, m *encode.Message) error {
 	row := p.next()
 	var odd map[string]string
 	for i := range m.Row {

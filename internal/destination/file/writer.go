@@ -33,6 +33,12 @@ type writer struct {
 	durable int64
 	list    manifest
 	names   map[nameOf]string // of files, without the first offset
+	byTable bool              // names hold the table's
+	byHour  bool              // names hold a date or an hour
+	named   nameOf            // what the newest name is of
+	newest  string
+	last    openOf    // the newest message's file
+	lastOne *openFile // nil where it is not open
 }
 
 // openOf tells open files apart.
@@ -74,7 +80,7 @@ type entry struct {
 
 // encoder writes messages in one format.
 type encoder interface {
-	add(m *encode.Message) error
+	add(b *encode.Batch, m *encode.Message) error
 	// drain lets go of what messages were added.
 	drain() error
 	// flush hands everything to the operating system, where the format can.
@@ -259,7 +265,7 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 				return nil, fault(err)
 			}
 		}
-		if err := w.add(ctx, m); err != nil {
+		if err := w.add(ctx, batch, m); err != nil {
 			return nil, fault(err)
 		}
 		// The messages of one offset are in one group.
@@ -284,22 +290,25 @@ func (w *writer) full() bool {
 	return w.bytes >= o.RotateBytes || o.RotateEvents > 0 && w.events >= o.RotateEvents || len(w.open) >= maxOpen || time.Since(w.began) >= w.age
 }
 
-func (w *writer) add(ctx context.Context, m *encode.Message) error {
+func (w *writer) add(ctx context.Context, batch *encode.Batch, m *encode.Message) error {
 	name := w.name(m)
 	key := openOf{name: name}
 	if w.d.Format == "avro" || w.d.Format == "parquet" {
 		key.schema = m.Schema.Fingerprint()
 	}
-	f := w.open[key]
-	if f == nil {
-		var err error
-		if f, err = w.create(ctx, name, m); err != nil {
-			return err
+	f := w.lastOne
+	if f == nil || key != w.last {
+		if f = w.open[key]; f == nil {
+			var err error
+			if f, err = w.create(ctx, name, m); err != nil {
+				return err
+			}
+			w.open[key] = f
 		}
-		w.open[key] = f
+		w.last, w.lastOne = key, f
 	}
 	before := f.lines.size()
-	if err := f.lines.add(m); err != nil {
+	if err := f.lines.add(batch, m); err != nil {
 		return err
 	}
 	w.bytes += f.lines.size() - before
@@ -312,11 +321,14 @@ func (w *writer) add(ctx context.Context, m *encode.Message) error {
 // name is a message's file, without the first offset.
 func (w *writer) name(m *encode.Message) string {
 	var of nameOf
-	if strings.Contains(w.d.Outlet.Name, "{table}") {
+	if w.byTable {
 		of.table = m.Table
 	}
-	if strings.Contains(w.d.Outlet.Name, "{date}") || strings.Contains(w.d.Outlet.Name, "{hour}") {
+	if w.byHour {
 		of.hour = m.Committed.Unix() / 3600
+	}
+	if of == w.named && w.newest != "" {
+		return w.newest
 	}
 	name, known := w.names[of]
 	if !known {
@@ -326,6 +338,7 @@ func (w *writer) name(m *encode.Message) string {
 		name = w.expand(w.d.Outlet.Name, m, "")
 		w.names[of] = name
 	}
+	w.named, w.newest = of, name
 	return name
 }
 
@@ -491,7 +504,7 @@ func (w *writer) roll(ctx context.Context) error {
 		return err
 	}
 	clear(w.open)
-	w.bytes, w.events = 0, 0
+	w.bytes, w.events, w.lastOne = 0, 0, nil
 	w.durable, w.from = w.at, w.at+1
 	return w.remember(ctx, nil)
 }
