@@ -229,6 +229,41 @@ func TestRefusedEventsAreSetAside(t *testing.T) {
 	i.eventually("it arrives", func() bool { return len(arrived()) == 34 })
 }
 
+// TestRefusedNetChanges: a net change that is refused is kept as what it comes to,
+// not as the newest of the changes that it is made of.
+func TestRefusedNetChanges(t *testing.T) {
+	i, name := begin(t, "http_inside: true\n", deskTable)
+	db := connect(t, sourceServer(t), name)
+	f := newFunction(t)
+	f.set(func(_ *http.Request, body []byte) int {
+		if strings.Contains(string(body), "poison") {
+			return http.StatusUnprocessableEntity
+		}
+		return http.StatusOK
+	})
+	i.add(target{name: "desk", destination: map[string]any{"kind": "http", "http": map[string]any{"url": "http://" + f.address}},
+		outlet: map[string]any{"tables": []string{"desk"}, "operations": []string{"insert", "update", "delete"}, "changes": "net", "batch": map[string]any{"every": "1s"}, "http": map[string]any{"events": 50}}})
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "BEGIN", "INSERT INTO desk VALUES (1, 'fine'), (2, 'poison'), (3, 'short')", "UPDATE desk SET note = note || '!'", "UPDATE desk SET note = note || '!' WHERE id = 2", "DELETE FROM desk WHERE id = 3", "COMMIT")
+	i.reached("circulation", db)
+	i.caughtUp("desk")
+	l := i.letters("desk")
+	require.EqualValues(t, 1, l.Dead)
+	require.Equal(t, "insert", l.Items[0].Operation)
+	f.set(nil)
+	_, errs, code := i.cli("dead-letter", "retry", "desk", "--all")
+	require.Zero(t, code, errs)
+	i.eventually("nothing is set aside any more", func() bool { return i.letters("desk").Dead == 0 })
+	var all string
+	for _, r := range f.all() {
+		all += string(r.body)
+	}
+	require.Equal(t, 2, strings.Count(all, `"operation":"insert"`), all)
+	require.NotContains(t, all, `"operation":"update"`)
+	require.Contains(t, all, `"after":{"id":2,"note":"poison!!"}`)
+}
+
 // TestEventsThatFailOften become dead letters after the stated tries; an outage
 // alone makes none.
 func TestEventsThatFailOften(t *testing.T) {

@@ -88,7 +88,8 @@ func TestALostStreamIsBegunAnewOnAPersonsWord(t *testing.T) {
 			i.start()
 		}},
 	}
-	for n, one := range breaks {
+	generation := 1
+	for _, one := range breaks {
 		before := len(i.journal("circulation"))
 		one.do()
 		i.waits(one.code, "rillmark source renew")
@@ -106,8 +107,14 @@ func TestALostStreamIsBegunAnewOnAPersonsWord(t *testing.T) {
 			require.Greater(t, len(events), before, "the old events are kept")
 		}
 		last := events[len(events)-1].ID
-		require.Equal(t, n+2, i.status().Sources[0].Journal.Generation)
-		require.Contains(t, last, "circulation/"+string(rune('2'+n))+"/", one.what)
+		next := i.status().Sources[0].Journal.Generation
+		if one.code == "slot-advanced" {
+			require.Greater(t, next, 400_000, "a restored state database must not number generations a second time: the clock does")
+		} else {
+			require.Equal(t, generation+1, next)
+		}
+		generation = next
+		require.Contains(t, last, fmt.Sprintf("circulation/%d/", generation), one.what)
 		require.Contains(t, events[0].ID, "circulation/1/", "an id is for ever")
 	}
 	var reasons int

@@ -93,13 +93,18 @@ func (s *Store) Cuts(ctx context.Context, source int64) ([]Cut, error) {
 
 // Begin puts a cut into a journal that nobody writes now: the next event begins
 // another generation, and the source's position is forgotten. Offsets go on.
-// then runs in the same transaction.
-func (s *Store) Begin(ctx context.Context, source int64, reason string, then func(pgx.Tx) error) (Cut, error) {
+// The generation's number is the next, or least where that is higher. then runs in
+// the same transaction.
+func (s *Store) Begin(ctx context.Context, source int64, least int, reason string, then func(pgx.Tx) error) (Cut, error) {
 	var cut Cut
 	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var first int
-		err := tx.QueryRow(ctx, `UPDATE rillmark.journal_head SET generation = generation + 1, epoch = epoch + 1, checkpoint = NULL
-			WHERE source_id = $1 RETURNING generation, next_offset, generation - 1`, source).Scan(&cut.Generation, &cut.First, &first)
+		err := tx.QueryRow(ctx, "SELECT generation FROM rillmark.journal_head WHERE source_id = $1 FOR UPDATE", source).Scan(&first)
+		if err != nil {
+			return err
+		}
+		err = tx.QueryRow(ctx, `UPDATE rillmark.journal_head SET generation = greatest(generation + 1, $2), epoch = epoch + 1, checkpoint = NULL
+			WHERE source_id = $1 RETURNING generation, next_offset`, source, least).Scan(&cut.Generation, &cut.First)
 		if err != nil {
 			return err
 		}

@@ -11,6 +11,7 @@ import (
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
+	"rillmark/internal/shape"
 )
 
 const (
@@ -35,6 +36,7 @@ type sender struct {
 	again     *encode.Maker // for dead letters
 	at        int64         // the newest offset that was sent, set aside or passed over
 	written   int64         // messages since the last commit
+	from      int64         // the batch in hand begins there
 	lastFlush time.Time
 	rows      map[string]bool // that have a dead letter
 	aside     int             // how many dead letters there are, those behind included
@@ -182,6 +184,7 @@ type refusal struct {
 func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 	all := len(b.Messages)
 	last, committed := b.Last, b.Committed
+	s.from = s.at + 1
 	var aside []refusal
 	b.Messages, aside = s.held(b.Messages, aside)
 	messages := b.Messages
@@ -354,6 +357,10 @@ func (s *sender) asideFirst(ctx context.Context, batch *encode.Batch, refused []
 func (s *sender) letters(ctx context.Context, aside []refusal) ([]catalog.DeadLetter, error) {
 	seen := make(map[int64]int)
 	var letters []catalog.DeadLetter
+	events, err := s.refusedEvents(ctx, aside)
+	if err != nil {
+		return nil, err
+	}
 	for _, one := range aside {
 		if at, there := seen[one.offset]; there {
 			if one.err != nil {
@@ -361,9 +368,13 @@ func (s *sender) letters(ctx context.Context, aside []refusal) ([]catalog.DeadLe
 			}
 			continue // another part of the same event
 		}
-		letter, err := s.letter(ctx, one)
-		if err != nil {
-			return nil, err
+		letter, there := events[one.offset]
+		if !there {
+			return nil, fmt.Errorf("offset %d, which was refused, is not in the journal", one.offset)
+		}
+		letter.Row = one.row
+		if one.err != nil {
+			letter.State, letter.Error, letter.Attempts = catalog.LetterDead, one.err.Error(), max(s.tries[one.offset], 1)
 		}
 		seen[one.offset] = len(letters)
 		letters = append(letters, letter)
@@ -397,25 +408,74 @@ func (s *sender) tell(ctx context.Context, letters []catalog.DeadLetter) error {
 	return err
 }
 
-// letter reads the event once more, to keep it.
-func (s *sender) letter(ctx context.Context, one refusal) (catalog.DeadLetter, error) {
-	batch, err := s.Store.Reader(s.Origin.SourceID, one.offset, journal.ReaderOptions{}).TryNext(ctx)
-	if err != nil {
-		return catalog.DeadLetter{}, err
+// refusedEvents reads refused events once more, to keep them, by their offsets.
+func (s *sender) refusedEvents(ctx context.Context, aside []refusal) (map[int64]catalog.DeadLetter, error) {
+	wanted := make(map[int64]bool)
+	newest := int64(0)
+	for _, one := range aside {
+		wanted[one.offset] = true
+		newest = max(newest, one.offset)
+	}
+	found := make(map[int64]catalog.DeadLetter)
+	keep := func(e *change.Event) error {
+		if wanted[e.Offset] {
+			found[e.Offset] = catalog.DeadLetter{Offset: e.Offset, State: catalog.LetterBehind, EventID: e.ID(), Table: e.Table, Operation: e.Operation.String(), Event: journal.Single(e)}
+		}
+		return nil
+	}
+	if s.Net {
+		return found, s.netEvents(ctx, newest, keep)
 	}
 	var e change.Event
-	if batch == nil || !batch.Next(&e) {
-		if batch != nil && batch.Err() != nil {
-			return catalog.DeadLetter{}, batch.Err()
+	for offset := range wanted {
+		batch, err := s.Store.Reader(s.Origin.SourceID, offset, journal.ReaderOptions{}).TryNext(ctx)
+		if err != nil {
+			return nil, err
 		}
-		return catalog.DeadLetter{}, fmt.Errorf("offset %d, which was refused, is not in the journal", one.offset)
+		if batch == nil || !batch.Next(&e) {
+			if batch != nil && batch.Err() != nil {
+				return nil, batch.Err()
+			}
+			continue // letters says so
+		}
+		s.Origin.Fill(&e)
+		keep(&e) //nolint:errcheck // it never fails
 	}
-	s.Origin.Fill(&e)
-	l := catalog.DeadLetter{Offset: e.Offset, Row: one.row, State: catalog.LetterBehind, EventID: e.ID(), Table: e.Table, Operation: e.Operation.String(), Event: journal.Single(&e)}
-	if one.err != nil {
-		l.State, l.Error, l.Attempts = catalog.LetterDead, one.err.Error(), max(s.tries[one.offset], 1)
+	return found, nil
+}
+
+// netEvents works out once more what the changes of the batch in hand come to, up
+// to an offset: the journal has them one by one.
+func (s *sender) netEvents(ctx context.Context, until int64, each func(*change.Event) error) error {
+	var net shape.Net
+	var e change.Event
+	filter := s.Filter()
+	reader := s.Store.Reader(s.Origin.SourceID, s.from, journal.ReaderOptions{Wants: filter.AdmitsTable})
+	for reader.Position() <= until {
+		batch, err := reader.TryNext(ctx)
+		if err != nil || batch == nil {
+			return err
+		}
+		for batch.Next(&e) && e.Offset <= until {
+			s.Origin.Fill(&e)
+			switch {
+			case !filter.Admits(&e):
+			case shape.Joins(&e):
+				net.Add(&e)
+			default:
+				if err := net.Take(each); err != nil {
+					return err
+				}
+				if err := each(&e); err != nil {
+					return err
+				}
+			}
+		}
+		if err := batch.Err(); err != nil {
+			return err
+		}
 	}
-	return l, nil
+	return net.Take(each)
 }
 
 // retry delivers the dead letters that somebody wants to be tried again, in the

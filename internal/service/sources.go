@@ -267,6 +267,10 @@ func (s *Service) ReloadTable(ctx context.Context, name, table, condition string
 	return nil
 }
 
+// generationsBegin is when numbers of generations that follow the clock began: the
+// minutes since then fit into 32 bits for some thousands of years.
+var generationsBegin = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+
 // Renewal is what a renewal did.
 type Renewal struct {
 	Generation int   `json:"generation" doc:"The journal's new generation, which ids carry from here on"`
@@ -303,7 +307,14 @@ func (s *Service) RenewSource(ctx context.Context, name, reason string) (*Renewa
 		return nil, &engine.Fault{Code: "source-not-cleared", Message: fmt.Sprintf("source %q is paused and not renewed: its old slot and publications could not be taken away", name), Cause: err}
 	}
 	why := strings.TrimSpace(strings.Join([]string{fault, reason}, " "))
-	cut, err := s.Store.Begin(ctx, record.ID, why, func(tx pgx.Tx) error {
+	least := 0
+	if fault == "slot-advanced" {
+		// The state database may be a restored copy, and may be restored again: the
+		// next number could have been used by a journal that nobody has any more. One
+		// that follows the clock has not.
+		least = int(time.Since(generationsBegin) / time.Minute)
+	}
+	cut, err := s.Store.Begin(ctx, record.ID, least, why, func(tx pgx.Tx) error {
 		return s.Catalog.RenewSource(ctx, tx, record.ID, "being renewed")
 	})
 	if err != nil {
