@@ -89,4 +89,17 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	accessible(t, page, "the definition")
 	do(press("Pause"), chromedp.WaitVisible(css("#reason")), fill("#reason", "stocktaking"), chromedp.Click(css(".modal button[type=submit]")))
 	holds(t, page, "the reason is on record", says("stocktaking"))
+
+	// Its destination is checked, changed, and kept while the outlet uses it.
+	click := func(label string) act { return chromedp.Click(css(`button[aria-label="` + label + `"]`)) }
+	do(chromedp.Navigate(i.address+"/outlets"), chromedp.WaitVisible(css(`button[aria-label="Check function"]`)), click("Check function"))
+	holds(t, page, "it answers", says("Ready: nothing is missing."))
+	accessible(t, page, "the destinations")
+	do(click("Remove function"), chromedp.WaitVisible(css(".modal")), chromedp.Click(css(".modal button[type=submit]")))
+	holds(t, page, "it is in use", says("is in use by an outlet"))
+	do(click("Edit function"), chromedp.WaitVisible(css("#destination-definition")), fill("#destination-definition", `{"kind": "http", "http": {"url": "nowhere"}}`), chromedp.Click(css(".modal button[type=submit]")))
+	holds(t, page, "what is wrong is told in place", `!!document.querySelector(".modal .trouble")`)
+	accessible(t, page, "editing a destination")
+	do(fill("#destination-definition", `{"kind": "http", "http": {"url": "http://`+f.address+`/later"}}`), chromedp.Click(css(".modal button[type=submit]")))
+	holds(t, page, "it is changed", says("/later"))
 }

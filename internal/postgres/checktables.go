@@ -37,7 +37,15 @@ func (c *Config) checkPublication(ctx context.Context, conn *pgx.Conn) ([]change
 	}
 	// One who may make publications adds tables that are its own; a superuser, or who
 	// has the administrator's function, any that the rules choose.
+	owns := true
 	if !anyTable {
+		all, err := list(ctx, conn)
+		if err != nil {
+			return nil, err
+		}
+		for _, chosen := range c.choose(all) {
+			owns = owns && chosen.all(func(l *listed) bool { return l.mine })
+		}
 		if anyTable, err = c.mayUseFunction(ctx, conn); err != nil {
 			return nil, err
 		}
@@ -47,8 +55,10 @@ func (c *Config) checkPublication(ctx context.Context, conn *pgx.Conn) ([]change
 	switch {
 	case schemas:
 		later.Found, later.Why = "the publication covers whole schemas: a new table comes through from its first row", "nobody has to add it"
+	case c.Publication == "" && !anyTable && owns:
+		later.Found = "a new table that the rules choose is added within " + c.RefreshEvery.String() + ", if it belongs to user " + c.Connection.User + " as today's do, or to a role of its; it is then loaded"
 	case c.Publication == "" && !anyTable:
-		later.Verdict, later.Found = change.Note, "a new table is added only if user "+c.Connection.User+" owns it"
+		later.Verdict, later.Found = change.Note, "a new table is added only if user "+c.Connection.User+" owns it, or belongs to the role that does"
 		later.Fix = "have an administrator run what `rillmark source setup-sql` prints: its function lets the login publish what the rules choose"
 	case c.Publication != "":
 		later.Verdict, later.Found = change.Note, "an administrator has to add a new table to "+c.Publication+"; then it is loaded"

@@ -3,6 +3,7 @@ import { Link } from "react-router-dom";
 import { useStatus } from "../../api/status";
 import { count, rate, span } from "../../parts/numbers";
 import { StateMark } from "../../parts/StateMark";
+import { Destinations } from "./Destinations";
 
 /** OutletsPage lists the consumers of all journals. */
 export function OutletsPage() {
@@ -69,6 +70,7 @@ export function OutletsPage() {
           </Table>
         </div>
       )}
+      <Destinations />
     </>
   );
 }

@@ -73,7 +73,7 @@ function OutletNode({ outlet }: { outlet: OutletStatus }) {
       <dl className="figures">
         <Figure name="behind" value={outlet.behind_events === 0 ? "0" : `${count(outlet.behind_events)} · ${span(outlet.behind_seconds)}`} strong />
         <Figure name="events/s" value={rate(outlet.rate)} />
-        <Figure name="commit → delivery" value={outlet.delay_seconds === undefined ? "–" : span(outlet.delay_seconds)} />
+        {outlet.destination && <Figure name="commit → delivery" value={outlet.delay_seconds === undefined ? "–" : span(outlet.delay_seconds)} />}
       </dl>
       {outlet.dead_letters > 0 && (
         <p className="trouble">
