@@ -4,6 +4,7 @@
 set -eu
 cd "$(dirname "$0")/../.."
 out="${1:-docs/screenshots/terminal.png}"
+rm -f /tmp/.X11-unix/X74 /tmp/.X74-lock # of one that was killed
 Xvfb :74 -screen 0 1280x800x24 >/dev/null 2>&1 &
 display=$!
 trap 'kill $display' EXIT
