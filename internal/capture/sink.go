@@ -17,7 +17,7 @@ const (
 	blockBytes = 512 << 10
 	// minGap is the least time between two appends that small transactions ask
 	// for: a block each would use up the state database's transaction ids.
-	minGap = 4 * time.Millisecond
+	minGap = 3 * time.Millisecond
 	// closedBlocks wait for the compressor at most; the engine then waits.
 	closedBlocks = 2
 	// appendBlocks go into one append at most.
