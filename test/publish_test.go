@@ -1,10 +1,13 @@
 package test
 
 import (
+	"bytes"
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -65,6 +68,45 @@ func TestThePublicationFilters(t *testing.T) {
 	var left *string
 	require.NoError(t, db.QueryRow(t.Context(), "SELECT rowfilter FROM pg_publication_tables").Scan(&left))
 	require.Nil(t, left, "nothing of this filter is for the server")
+}
+
+// TestARuleChangesUnderALoad: what was read by the former rule is read again, and
+// a transaction that was open is waited for.
+func TestARuleChangesUnderALoad(t *testing.T) {
+	source := sourceServer(t)
+	name := database(t, source, "postgres")
+	dropSlotAtEnd(t, source)
+	db := connect(t, source, name)
+	run(t, db, "CREATE TABLE visits (branch_id integer, visit_id bigint, door text, essay text, PRIMARY KEY (branch_id, visit_id))", "ALTER TABLE visits ALTER COLUMN essay SET STORAGE EXTERNAL",
+		"INSERT INTO visits SELECT n % 4, n, 'north', repeat(md5(n::text), 100) FROM generate_series(1, 1600) n")
+	i := newInstance(t, stateServer(t), "source:\n  chunk_bytes: 16384\n  refresh_every: 200ms\n").start()
+	way := startProxy(t, fmt.Sprintf("127.0.0.1:%d", source.Port))
+	way.delay = 2 * time.Millisecond
+	d := ruled(source, name, []map[string]any{{"match": "visits", "filter": "branch_id in [1, 2]"}}, nil)
+	d["connection"].(map[string]any)["port"] = way.port()
+	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
+	i.resume()
+	done := func() int64 { return i.status().Sources[0].Tables[0].RowsDone }
+	i.eventually("the load is under way", func() bool { return len(i.status().Sources[0].Tables) > 0 && done() > 30 })
+	open := connect(t, source, name)
+	run(t, open, "BEGIN", "INSERT INTO visits VALUES (3, 9000, 'north', '')")
+	d["tables"] = []map[string]any{{"match": "visits", "filter": "branch_id in [2, 3]", "columns": []map[string]any{{"match": "door", "treat": "mask"}}}}
+	code, raw, err := i.call(http.MethodPut, "/v1/sources/circulation", d, "If-Match", `"1"`)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, code, "%s", raw)
+	i.eventually("the open transaction is waited for", func() bool {
+		log, err := os.ReadFile(i.logFile())
+		return err == nil && bytes.Contains(log, []byte("waiting for their end"))
+	})
+	require.Less(t, done(), int64(700), "the rule came while the table was being read")
+	run(t, open, "COMMIT")
+	i.settled("circulation", db)
+	i.comesTo("public.visits", "following")
+	rows := proveJournal(t, i.journal("circulation")).tables["public.visits"]
+	require.Len(t, rows, 801)
+	for _, row := range rows {
+		require.NotContains(t, fmt.Sprint(row), "north")
+	}
 }
 
 // TestTablesThatComeLater lets a login that owns nothing publish what the rules

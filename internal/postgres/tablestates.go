@@ -1,0 +1,237 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/engine"
+)
+
+// noteTables puts the tables' states on record; the lock is held.
+func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*captured, published map[string]bool, did *alignment, first bool) error {
+	for name, c := range chosen {
+		t := r.tables[name]
+		if t == nil {
+			t = r.newTable(name)
+		}
+		before := t.state
+		t.captured = c
+		s := &t.state
+		if rows := c.estimate(); rows > 0 && t.load == nil {
+			s.RowsEstimate = rows
+		}
+		unpublished := slices.IndexFunc(c.members, func(l *listed) bool { return !published[l.name()] })
+		switch {
+		case unpublished >= 0:
+			l := c.members[unpublished]
+			s.State, s.Note = engine.StateUnpublished, did.faults[l.name()]
+			if s.Note == "" {
+				s.Note = "the publication " + r.config.Publication + " does not have " + l.name() + ": ALTER PUBLICATION " + quoted(r.config.Publication) + " ADD TABLE " + l.sanitized()
+			}
+		case s.State == engine.StateNew || s.State == engine.StateUnpublished || s.State == engine.StateGone || s.State == engine.StateLoaded || hasNewKey(s, c):
+			if r.config.Load {
+				r.wantLoad(t)
+			} else {
+				t.load = nil
+			}
+			s.Rule, s.Members = c.rule.digest(), c.memberNames()
+			if first && r.resumed {
+				continue // keepPublishing goes on with it, without holding up the rest
+			}
+			// A row written by a transaction that was open before the table was
+			// published is in no stream: wait for those that hold it. A slot
+			// that is only being made waits for them by itself.
+			if !first {
+				for _, l := range c.members {
+					if err := r.waitForWriters(ctx, conn, l); err != nil {
+						return err
+					}
+				}
+			}
+			s.State, s.Note = engine.StateFollowing, ""
+			if t.load != nil {
+				s.State = engine.StateToLoad
+				r.releaseLoad(t)
+			}
+		case s.State == engine.StateToLoad || s.State == engine.StateLoading:
+			r.wantLoad(t)
+			if s.Rule != c.rule.digest() && t.load.progress.Began {
+				// What was read so far follows the old rule.
+				if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
+					return err
+				}
+				r.rewritten(t, ruleChanged)
+			}
+			r.releaseLoad(t)
+			s.Rule = c.rule.digest()
+		}
+		if err := r.noteMembers(ctx, conn, t, c); err != nil {
+			return err
+		}
+		if s.Rule != c.rule.digest() && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
+			s.Rule = c.rule.digest()
+			if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
+				return err
+			}
+			r.rewritten(t, ruleChanged)
+		}
+		if s.State == engine.StateFollowing {
+			s.Note = ""
+			switch {
+			case !c.all((*listed).updatable):
+				s.Note = noKey + "only inserts and truncates are captured"
+			case len(c.key()) == 0:
+				s.Note = noKey + "consumers cannot tell two equal rows apart"
+			}
+		}
+		if before.State != s.State || before.Note != s.Note || before.Rule != s.Rule || before.RowsEstimate != s.RowsEstimate {
+			r.sink.Table(t.progressState())
+			r.sink.Touch()
+			if !first && before.State != s.State {
+				r.sink.Report(engine.Report{Level: "info", Event: "table-" + s.State, Message: name + " " + s.Note})
+			}
+		}
+	}
+	for name, t := range r.tables {
+		// One that is chosen and not there any more is put on record at a mark.
+		if chosen[name] == nil && (first && !r.resumed || r.config.ruleFor(name) == nil) && t.state.State != engine.StateGone && t.state.State != engine.StateNew {
+			t.state.State, t.state.Note, t.load = engine.StateGone, "dropped or renamed in the source, or no longer chosen by a rule", nil
+			r.sink.Table(t.progressState())
+			r.sink.Touch()
+		}
+	}
+	r.wakeLoaders()
+	return nil
+}
+
+// noteMembers follows the partitions of a table that is captured under its
+// root's name: rows that came with a new one are read, rows that went with an
+// old one went without an event. The lock is held.
+func (r *run) noteMembers(ctx context.Context, conn *pgx.Conn, t *table, c *captured) error {
+	s := &t.state
+	now := c.memberNames()
+	if slices.Equal(now, s.Members) || s.State == engine.StateNew || s.State == engine.StateUnpublished {
+		return nil
+	}
+	was := s.Members
+	s.Members = now
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
+	if slices.ContainsFunc(was, func(name string) bool { return !slices.Contains(now, name) }) {
+		r.rewritten(t, "a partition was detached or dropped, and its rows went without an event")
+		return nil
+	}
+	for _, l := range c.members {
+		if slices.Contains(was, l.name()) {
+			continue
+		}
+		if err := r.waitForWriters(ctx, conn, l); err != nil {
+			return err
+		}
+		if t.load != nil && t.load.progress.Leaves != nil {
+			t.load.progress.Leaves = append(t.load.progress.Leaves, l.name())
+		} else if t.load != nil {
+			t.load.restart() // its order may have passed the new rows already
+		} else if r.config.Load {
+			r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: t.state.Table + ": the rows of its new partition " + l.name() + " are read"})
+			t.load = &tableLoad{ready: true, progress: progress{Partial: true, Leaves: []string{l.name()}, Then: s.State, ThenNote: s.Note}}
+			s.State = engine.StateLoading
+			r.sink.Table(t.progressState())
+		}
+	}
+	return nil
+}
+
+const (
+	ruleChanged  = "the table's rule has changed, and events before that follow the old one"
+	reloadByHand = ": reload the table with `rillmark source reload`"
+)
+
+// rewritten is for a table whose rows have changed without an event: it is
+// loaded anew, or shown as stale, as its rule says; a load that is under way
+// begins again. The lock is held.
+func (r *run) rewritten(t *table, why string) {
+	reload := t.rule() != nil && t.rule().ReloadRewritten && r.config.Load
+	if t.load != nil {
+		if p := &t.load.progress; p.Partial && reload {
+			*p = progress{Restarts: p.Restarts} // of all rows
+		} else if p.Partial {
+			p.Then, p.ThenNote = engine.StateStale, why+reloadByHand
+		}
+		t.load.restart()
+		r.sink.Table(t.progressState())
+		r.sink.Touch()
+		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.state.Table + ": " + why + ": the load begins anew"})
+		return
+	}
+	if t.state.State != engine.StateFollowing && t.state.State != engine.StateStale && t.state.State != engine.StateFailed {
+		return
+	}
+	if reload {
+		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
+		t.load = &tableLoad{ready: true}
+		r.wakeLoaders()
+	} else {
+		t.state.State, t.state.Note = engine.StateStale, why+reloadByHand
+	}
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
+	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.state.State, Message: t.state.Table + ": " + why})
+}
+
+// noKey begins the note of a table that is followed and not loaded.
+const noKey = "no key: "
+
+// hasNewKey reports whether a table that was loaded without a key has been given
+// one: consumers then want its rows by that key.
+func hasNewKey(s *engine.TableState, c *captured) bool {
+	return s.State == engine.StateFollowing && strings.HasPrefix(s.Note, noKey) && c.all((*listed).updatable) && len(c.key()) > 0
+}
+
+// waitForRefiltered waits for the writers of tables that have another row filter
+// than before, or whose filter may have been set by a run that was killed before
+// it put that on record. The lock of the sink is released meanwhile.
+func (r *run) waitForRefiltered(ctx context.Context, conn *pgx.Conn, c *captured, did *alignment) error {
+	for _, l := range c.members {
+		if filter, _ := r.config.rowFilter(l); filter == "" && !did.refiltered[l.name()] {
+			continue
+		}
+		if err := r.waitForWriters(ctx, conn, l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// waitForWriters waits until every transaction that holds a write lock on a
+// table now has ended. The lock of the sink is released meanwhile.
+func (r *run) waitForWriters(ctx context.Context, conn *pgx.Conn, l *listed) error {
+	r.sink.Unlock()
+	defer r.sink.Lock()
+	rows, _ := conn.Query(ctx, `SELECT virtualtransaction FROM pg_locks WHERE relation = $1
+		AND database = (SELECT oid FROM pg_database WHERE datname = current_database())
+		AND mode IN ('RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock') AND granted`, l.oid)
+	holders, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return err
+	}
+	for tick := 0; ; tick++ {
+		var left int
+		if err := conn.QueryRow(ctx, "SELECT count(DISTINCT virtualtransaction) FROM pg_locks WHERE virtualtransaction = ANY($1) AND relation = $2", holders, l.oid).Scan(&left); err != nil || left == 0 {
+			return err
+		}
+		if tick == 20 {
+			r.sink.Report(engine.Report{Level: "info", Event: "waiting-for-writers", Message: fmt.Sprintf("%s: %d transactions were writing to it before it was published as it is now: waiting for their end", l.name(), left)})
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
