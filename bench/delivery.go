@@ -32,9 +32,9 @@ type delivered struct {
 }
 
 // standIn starts one of Rillmark's stand-ins as a process of its own.
-func (b *bed) standIn(ctx context.Context, kind string, port int) (address string, stop func(), err error) {
+func (b *bed) standIn(ctx context.Context, kind string, port int, more ...string) (address string, stop func(), err error) {
 	address = fmt.Sprintf("127.0.0.1:%d", port)
-	command := exec.CommandContext(ctx, b.binary, "stand-in", kind, "--listen", address)
+	command := exec.CommandContext(ctx, b.binary, append([]string{"stand-in", kind, "--listen", address}, more...)...)
 	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if err := command.Start(); err != nil {
 		return "", nil, err
@@ -63,19 +63,33 @@ func (b *bed) deliveries(ctx context.Context) (string, error) {
 		return "", err
 	}
 	defer func() { i.stop() }()
-	broker, stop, err := b.standIn(ctx, "broker", b.port+3)
+	broker, stop, err := b.standIn(ctx, "broker", b.port+3, "--forget")
+	if err != nil {
+		return "", err
+	}
+	defer stop()
+	keeper, stop, err := b.standIn(ctx, "broker", b.port+4)
 	if err != nil {
 		return "", err
 	}
 	defer stop()
 	function := newSink()
 	defer function.Close() //nolint:errcheck // the run ends
+	files := func(folder string) map[string]any {
+		return map[string]any{"kind": "file", "file": map[string]any{"directory": folder}}
+	}
+	topics := func(broker string) map[string]any {
+		return map[string]any{"kind": "kafka", "kafka": map[string]any{"brokers": []string{broker}, "create_topics": map[string]any{"partitions": 3}}}
+	}
 	works := []delivered{
-		{name: "files, lines of CloudEvents, on one core", destination: map[string]any{"kind": "file", "file": map[string]any{"directory": "lines"}}, oneCore: true},
-		{name: "files, Avro", destination: map[string]any{"kind": "file", "file": map[string]any{"directory": "avro"}}, outlet: map[string]any{"format": "avro"}},
-		{name: "files, Parquet", destination: map[string]any{"kind": "file", "file": map[string]any{"directory": "parquet"}}, outlet: map[string]any{"format": "parquet"}},
-		{name: "kafka, CloudEvents", destination: map[string]any{"kind": "kafka", "kafka": map[string]any{"brokers": []string{broker}, "create_topics": map[string]any{"partitions": 3}}}},
-		{name: "kafka, rows in Avro", destination: map[string]any{"kind": "kafka", "kafka": map[string]any{"brokers": []string{broker}, "create_topics": map[string]any{"partitions": 3}}}, outlet: map[string]any{"format": "avro", "topic": "avro"}},
+		{name: "files, lines of CloudEvents, on one core", destination: files("lines"), oneCore: true},
+		{name: "files, lines of their data, on one core", destination: files("data"), outlet: map[string]any{"format": "data"}, oneCore: true},
+		{name: "files, lines of rows, on one core", destination: files("rows"), outlet: map[string]any{"format": "row"}, oneCore: true},
+		{name: "files, Avro", destination: files("avro"), outlet: map[string]any{"format": "avro"}},
+		{name: "files, Parquet", destination: files("parquet"), outlet: map[string]any{"format": "parquet"}},
+		{name: "kafka, CloudEvents, to a broker that keeps nothing", destination: topics(broker)},
+		{name: "kafka, CloudEvents, to one that keeps them in memory", destination: topics(keeper)},
+		{name: "kafka, rows in Avro, to one that keeps nothing", destination: topics(broker), outlet: map[string]any{"format": "avro", "topic": "avro"}},
 		{name: "http, 500 events a request, 4 in flight", destination: map[string]any{"kind": "http", "http": map[string]any{"url": "http://" + function.Addr().String()}}, outlet: map[string]any{"http": map[string]any{"events": 500}}},
 	}
 	report := "| journal → | events/s | of encoding alone | CPU of ours, cores | peak memory |\n|---|---:|---:|---:|---:|\n"

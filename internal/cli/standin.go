@@ -29,6 +29,7 @@ func (a *app) standIn() *cobra.Command {
 	b.Flags().StringVar(&broker.Address, "listen", "127.0.0.1:9092", "address, on loopback")
 	b.Flags().StringVar(&broker.Folder, "folder", "", "where topics are kept; in memory without it")
 	b.Flags().BoolVar(&broker.Create, "create", false, "create topics by themselves")
+	b.Flags().BoolVar(&broker.Forget, "forget", false, "check and acknowledge what comes, and keep nothing, for measurements")
 	b.Flags().StringVar(&broker.User, "user", "", "want this login")
 	b.Flags().StringVar(&broker.Password, "password", "", "the login's password")
 	b.Flags().StringVar(&certificate, "certificate", "", "file of a certificate: speak TLS")

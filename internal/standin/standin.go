@@ -33,6 +33,7 @@ type Broker struct {
 	Address     string
 	Folder      string // where topics are kept; in memory without it
 	Create      bool   // topics by themselves
+	Forget      bool   // check and acknowledge what comes, and keep nothing, for measurements
 	User        string // with Password: SCRAM-SHA-512 and PLAIN are wanted
 	Password    string
 	Certificate *tls.Certificate
@@ -51,6 +52,9 @@ func (b Broker) Run(ctx context.Context, ready func(address string)) error {
 	options := []kfake.Opt{kfake.NumBrokers(1), kfake.Ports(number), kfake.DefaultNumPartitions(3)}
 	if b.Create {
 		options = append(options, kfake.AllowAutoTopicCreation())
+	}
+	if b.Forget {
+		options = append(options, kfake.BlackholeProduce())
 	}
 	if b.Folder != "" {
 		options = append(options, kfake.DataDir(b.Folder), kfake.SyncWrites())

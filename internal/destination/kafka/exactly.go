@@ -11,6 +11,8 @@ import (
 	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kgo"
 
+	"rillmark/internal/destination"
+	"rillmark/internal/encode"
 	"rillmark/internal/engine"
 )
 
@@ -25,8 +27,69 @@ type mark struct {
 // processes that deliver for one outlet the broker lets the later one go on.
 func (w *writer) name() string { return fmt.Sprintf("rillmark-%s-%d", w.outlet.Name, w.outlet.ID) }
 
-// transaction sends records and the outlet's offset, all or nothing.
-func (w *writer) transaction(ctx context.Context, records []*kgo.Record, last int64) error {
+// exactly sends messages, which part lists by their indexes, and the outlet's
+// offset in one transaction. Where the broker refuses one of them, it sends
+// halves, each with the offset that it reaches, until the refused event is alone:
+// that is set aside for good before the offset passes it.
+func (w *writer) exactly(ctx context.Context, batch *encode.Batch, part []int, last int64, behind *destination.Behind) ([]destination.Refusal, error) {
+	messages := batch.Messages
+	var refused []destination.Refusal
+	going := make([]int, 0, len(part))
+	for _, i := range part {
+		if behind.Waits(&messages[i]) {
+			refused = append(refused, destination.Refusal{Index: i})
+		} else {
+			going = append(going, i)
+		}
+	}
+	if len(refused) > 0 {
+		if err := w.outlet.Aside(ctx, batch, refused); err != nil {
+			return nil, err
+		}
+	}
+	err := w.transaction(ctx, messages, going, last)
+	if err == nil || len(going) == 0 || blame(err) == destination.BlameNone {
+		return refused, err
+	}
+	cut := len(going) / 2
+	for cut > 0 && messages[going[cut-1]].Offset == messages[going[cut]].Offset {
+		cut-- // an event's messages stay together
+	}
+	if cut == 0 && messages[going[0]].Offset != messages[going[len(going)-1]].Offset {
+		for cut = 1; messages[going[cut]].Offset == messages[going[0]].Offset; {
+			cut++
+		}
+	}
+	if cut == 0 {
+		var bad []destination.Refusal
+		for _, i := range going {
+			bad = append(bad, destination.Refusal{Index: i, Err: err})
+			behind.Refused(&messages[i])
+		}
+		if err := w.outlet.Aside(ctx, batch, bad); err != nil {
+			return nil, err
+		}
+		return append(refused, bad...), w.transaction(ctx, messages, nil, last)
+	}
+	reaches := last
+	for _, i := range going[cut:] {
+		reaches = min(reaches, messages[i].Offset-1)
+	}
+	for _, half := range []struct {
+		part []int
+		last int64
+	}{{going[:cut], reaches}, {going[cut:], last}} {
+		more, err := w.exactly(ctx, batch, half.part, half.last, behind)
+		if err != nil {
+			return nil, err
+		}
+		refused = append(refused, more...)
+	}
+	return refused, nil
+}
+
+// transaction sends messages and the outlet's offset, all or nothing.
+func (w *writer) transaction(ctx context.Context, messages []encode.Message, part []int, last int64) error {
 	if err := w.client.BeginTransaction(); err != nil {
 		return err
 	}
@@ -34,8 +97,7 @@ func (w *writer) transaction(ctx context.Context, records []*kgo.Record, last in
 	if err != nil {
 		return err
 	}
-	r := &kgo.Record{Topic: w.d.Outlet.OffsetTopic, Key: []byte(w.name()), Value: value}
-	_, err = w.produce(ctx, append(records, r), nil)
+	err = w.produce(ctx, messages, part, &kgo.Record{Topic: w.d.Outlet.OffsetTopic, Key: []byte(w.name()), Value: value})
 	if err == nil {
 		err = w.client.EndTransaction(ctx, kgo.TryCommit)
 	} else {

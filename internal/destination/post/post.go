@@ -309,7 +309,7 @@ func (w *writer) lane(ctx context.Context, messages []encode.Message, lane []int
 	var refused []destination.Refusal
 	for len(lane) > 0 {
 		n := min(max(w.Outlet.Events, 1), len(lane))
-		found, err := w.part(ctx, messages, lane[:n], behind)
+		found, err := destination.InHalves(messages, lane[:n], behind, func(part []int) error { return w.post(ctx, messages, part) }, blame)
 		if err != nil {
 			return refused, err
 		}
@@ -319,46 +319,16 @@ func (w *writer) lane(ctx context.Context, messages []encode.Message, lane []int
 	return refused, nil
 }
 
-// part posts some messages in one request, and in halves where it is refused.
-func (w *writer) part(ctx context.Context, messages []encode.Message, part []int, behind *destination.Behind) ([]destination.Refusal, error) {
-	var refused []destination.Refusal
-	going := make([]int, 0, len(part))
-	for _, i := range part {
-		if behind.Waits(&messages[i]) {
-			refused = append(refused, destination.Refusal{Index: i})
-		} else {
-			going = append(going, i)
-		}
-	}
-	if len(going) == 0 {
-		return refused, nil
-	}
-	err := w.post(ctx, messages, going)
+// blame says what an answer means for the messages of a request.
+func blame(err error) destination.Blame {
 	var asks *later
-	bad := errors.Is(err, destination.ErrRefused)
-	failed := errors.As(err, &asks) && asks.event
 	switch {
-	case err == nil:
-		return refused, nil
-	case !bad && !failed:
-		return refused, err
-	case len(going) == 1:
-		if failed {
-			behind.Failed(&messages[going[0]])
-		} else {
-			behind.Refused(&messages[going[0]])
-		}
-		return append(refused, destination.Refusal{Index: going[0], Err: err, Temporary: failed}), nil
+	case errors.Is(err, destination.ErrRefused):
+		return destination.BlameOne
+	case errors.As(err, &asks) && asks.event:
+		return destination.BlameOneForNow
 	}
-	half := len(going) / 2
-	for _, one := range [][]int{going[:half], going[half:]} {
-		found, err := w.part(ctx, messages, one, behind)
-		if err != nil {
-			return refused, err
-		}
-		refused = append(refused, found...)
-	}
-	return refused, nil
+	return destination.BlameNone
 }
 
 // post makes one request.
