@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -103,6 +104,9 @@ func (b *bed) deliveries(ctx context.Context) (string, error) {
 	}
 	report += fmt.Sprintf("| CloudEvents, encoded and thrown away | %.0f | 1.00 | 1.00 | |\n", median(encoding))
 	for _, w := range works {
+		if !strings.Contains(w.name, b.match) {
+			continue
+		}
 		var rates, cpus, peaks []float64
 		for range b.rounds {
 			m, err := b.deliver(ctx, &i, w)

@@ -25,6 +25,7 @@ type settings struct {
 	large  int
 	huge   int
 	only   string
+	match  string
 	small  int
 	rate   int
 	span   time.Duration
@@ -39,10 +40,11 @@ func main() {
 	flag.IntVar(&s.large, "large", 1_500_000, "rows of the one large transaction")
 	flag.IntVar(&s.huge, "huge", 10_000_000, "rows of the transaction and the table that show how memory grows; run once")
 	flag.StringVar(&s.only, "only", "", "load, small (transactions), delay, fan (outlets beside capture), delivery or stalled: that alone")
+	flag.StringVar(&s.match, "match", "", "of deliveries, those alone whose names hold this")
 	flag.IntVar(&s.small, "small", 200_000, "transactions of one row")
 	flag.IntVar(&s.rate, "rate", 1000, "transactions a second for the delay")
 	flag.DurationVar(&s.span, "span", 20*time.Second, "how long the delay is measured")
-	flag.IntVar(&s.port, "port", 7550, "first of four ports")
+	flag.IntVar(&s.port, "port", 7550, "first of five ports")
 	flag.StringVar(&s.out, "out", "docs/benchmarks.md", "file to write; empty for none")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)

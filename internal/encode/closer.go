@@ -101,5 +101,5 @@ func (m *Maker) closing(b *Batch, e *change.Event, part int) {
 	if m.wants.Headers {
 		m.headers(b, &bare, &msg)
 	}
-	b.add(msg, m.wants.Lines)
+	b.add(&msg, m.wants.Lines)
 }

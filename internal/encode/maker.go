@@ -78,14 +78,10 @@ func (m *Maker) Append(b *Batch, e *change.Event, admitted bool) error {
 		}
 		before := len(b.Messages)
 		n, err := m.event(b, e)
-		var bad *Bad
-		if errors.As(err, &bad) {
-			b.Messages = b.Messages[:before]
-			msg := Message{Offset: e.Offset, Table: e.Table, Committed: e.Transaction.CommittedAt, Bad: bad}
-			m.address(b, e, &msg, func(string) []byte { return nil })
-			b.add(msg, false)
-		} else if err != nil {
-			return err
+		if err != nil {
+			if err = m.bad(b, e, before, err); err != nil {
+				return err
+			}
 		}
 		part = n
 	}
@@ -95,6 +91,20 @@ func (m *Maker) Append(b *Batch, e *change.Event, admitted bool) error {
 		}
 		m.closer.begin()
 	}
+	return nil
+}
+
+// bad puts an event's message that is bad in the place of those behind before.
+func (m *Maker) bad(b *Batch, e *change.Event, before int, err error) error {
+	var bad *Bad
+	if !errors.As(err, &bad) {
+		return err
+	}
+	b.Messages = b.Messages[:before]
+	msg := Message{Offset: e.Offset, Table: e.Table, Committed: e.Transaction.CommittedAt, Bad: bad}
+	m.address(b, e, &msg, func(string) []byte { return nil })
+	b.add(&msg, false)
+	b.Bad++
 	return nil
 }
 
@@ -164,17 +174,17 @@ func (m *Maker) one(b *Batch, e *change.Event, half string, part int, marker boo
 	if m.wants.Headers {
 		m.headers(b, e, &msg)
 	}
-	b.add(msg, m.wants.Lines && !marker)
+	b.add(&msg, m.wants.Lines && !marker)
 	return nil
 }
 
-func (b *Batch) add(msg Message, lines bool) {
+func (b *Batch) add(msg *Message, lines bool) {
 	if lines {
 		msg.start = len(b.buf) - len(msg.Body)
 		b.buf = append(b.buf, '\n')
 		msg.end = len(b.buf)
 	}
-	b.Messages = append(b.Messages, msg)
+	b.Messages = append(b.Messages, *msg)
 	b.bytes += msg.Size()
 }
 
@@ -514,6 +524,6 @@ func (m *Maker) readyMade(b *Batch, e *change.Event) error {
 		}
 		msg.Headers = b.headers[first:len(b.headers):len(b.headers)]
 	}
-	b.add(msg, false)
+	b.add(&msg, false)
 	return nil
 }

@@ -81,6 +81,8 @@ type Header struct {
 // Batch is a run of messages in order.
 type Batch struct {
 	Messages []Message
+	// Bad is how many of them are bad.
+	Bad int
 	// Last is the newest offset that the batch covers, events included that
 	// gave no message.
 	Last int64
@@ -106,6 +108,7 @@ func (b *Batch) Keep(most int) {
 // Reset empties the batch.
 func (b *Batch) Reset() {
 	b.Messages, b.buf, b.values, b.headers, b.bytes = b.Messages[:0], b.buf[:0], b.values[:0], b.headers[:0], 0
+	b.Bad = 0
 	b.Last, b.Committed = 0, time.Time{}
 }
 

@@ -186,7 +186,9 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 	last, committed := b.Last, b.Committed
 	s.from = s.at + 1
 	var aside []refusal
-	b.Messages, aside = s.held(b.Messages, aside)
+	if b.Bad > 0 || s.Wait && len(s.rows) > 0 {
+		b.Messages, aside = s.held(b.Messages, aside)
+	}
 	messages := b.Messages
 	// A destination that keeps its own record of how far it is could otherwise be
 	// past them.

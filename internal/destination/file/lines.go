@@ -25,18 +25,26 @@ type lines struct {
 
 // counting counts what goes to a file.
 type counting struct {
-	f *os.File
-	n int64
+	f       *os.File
+	n       int64
+	started int64 // up to here the disk has been asked to write
 }
+
+// aheadBytes are written before the disk is asked to begin.
+const aheadBytes = 4 << 20
 
 func (c *counting) Write(b []byte) (int, error) {
 	n, err := c.f.Write(b)
 	c.n += int64(n)
+	if c.n-c.started >= aheadBytes {
+		startWriting(c.f, c.started, c.n-c.started)
+		c.started = c.n
+	}
 	return n, err
 }
 
 func newLines(f *os.File, compression string, size int64) (*lines, error) {
-	l := &lines{file: &counting{f, size}, bytes: size}
+	l := &lines{file: &counting{f, size, size}, bytes: size}
 	var err error
 	switch compression {
 	case "gzip":
