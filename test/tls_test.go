@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"crypto/tls"
 	"encoding/json"
 	"net"
@@ -75,6 +76,10 @@ func TestEncryptedDestinations(t *testing.T) {
 	n := launch(t, "nats-server", "-a", "127.0.0.1", "-p", "$PORT", "-js", "-sd", "$DIR", "--tls", "--tlscert", certificate, "--tlskey", key)
 	r := launch(t, "redis-server", "--bind", "127.0.0.1", "--port", "0", "--tls-port", "$PORT", "--tls-cert-file", certificate, "--tls-key-file", key, "--tls-auth-clients", "no", "--save", "")
 	k := launch(t, binary, "stand-in", "broker", "--listen", "$ADDR", "--certificate", certificate, "--key", key)
+	lake := t.TempDir()
+	require.NoError(t, mkdir(filepath.Join(lake, "lake")))
+	s := launch(t, binary, "stand-in", "objects", "--listen", "$ADDR", "--folder", lake, "--certificate", certificate, "--key", key)
+	g := launch(t, binary, "stand-in", "registry", "--listen", "$ADDR", "--certificate", certificate, "--key", key)
 	f := &function{address: "127.0.0.1:0"}
 	pair, err := tls.LoadX509KeyPair(certificate, key)
 	require.NoError(t, err)
@@ -90,6 +95,7 @@ func TestEncryptedDestinations(t *testing.T) {
 			"nats":  {"kind": "nats", "nats": map[string]any{"servers": []string{"tls://" + n.address}, "stream": "library", "create_stream": true, "tls": checked}},
 			"redis": {"kind": "redis", "redis": map[string]any{"address": r.address, "tls": checked}},
 			"kafka": {"kind": "kafka", "kafka": map[string]any{"brokers": []string{k.address}, "create_topics": map[string]any{"partitions": 1}, "tls": checked}},
+			"file":  {"kind": "file", "file": map[string]any{"bucket": map[string]any{"name": "lake", "endpoint": "https://" + s.address, "access_key": "demo", "secret_key": "only-for-the-test", "tls": checked}}},
 			"http":  {"kind": "http", "http": map[string]any{"url": "https://" + f.address, "tls": map[string]any{"root": root, "certificate": certificate, "key": key}}},
 		}
 	}
@@ -100,21 +106,40 @@ func TestEncryptedDestinations(t *testing.T) {
 		require.Contains(t, string(raw), "certificate", kind)
 		require.Contains(t, string(raw), "missing", kind)
 	}
-	names := make([]string, 0, 4)
+	names := make([]string, 0, 6)
 	for kind, d := range destinations(certificate) {
 		one := target{name: kind, destination: d, outlet: map[string]any{"operations": []string{"insert"}}}
 		if topics[kind] != nil {
 			one.outlet["topic"] = topics[kind]
 		}
+		if kind == "file" {
+			one.outlet["file"] = map[string]any{"rotate_every": "1s"}
+		}
 		i.add(one)
 		names = append(names, kind)
 	}
+	registered := func(root string) map[string]any {
+		return map[string]any{"source": "circulation", "destination": "kafka", "operations": []string{"insert"}, "topic": "framed", "format": "avro",
+			"avro": map[string]any{"framing": "registry", "registry": "https://" + g.address, "tls": map[string]any{"root": root}}}
+	}
+	i.must(http.MethodPost, "/v1/outlets/framed", registered(other), nil)
 	i.resume()
 	i.settled("circulation", db)
 	run(t, db, "INSERT INTO desk SELECT n, 'private' FROM generate_series(1, 10) n")
+	i.outletIs("framed", "does not trust the registry", func(o outletStatus) bool { return strings.Contains(o.Error, "certificate") })
+	code, raw, err := i.call(http.MethodPut, "/v1/outlets/framed", registered(certificate), "If-Match", `"1"`)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, code, "%s", raw)
 	i.reached("circulation", db)
-	i.caughtUp(names...)
+	i.caughtUp(append(names, "framed")...)
 	require.Len(t, f.all(), 10)
+	placed := 0
+	for _, name := range manifest(t, filepath.Join(lake, "lake"), "file") {
+		content, err := os.ReadFile(name)
+		require.NoError(t, err)
+		placed += bytes.Count(content, []byte("\n"))
+	}
+	require.Equal(t, 10, placed)
 	_, port, _ := net.SplitHostPort(r.address)
 	out, err := exec.Command("redis-cli", "-p", port, "--tls", "--cacert", certificate, "XLEN", "desk").Output()
 	require.NoError(t, err)

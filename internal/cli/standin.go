@@ -15,15 +15,21 @@ import (
 func (a *app) standIn() *cobra.Command {
 	ready := func(address string) { fmt.Fprintln(a.out, "listening on "+address) } //nolint:errcheck // a closed terminal
 	var broker standin.Broker
-	var certificate, key string
-	b := &cobra.Command{Use: "broker", Short: "A broker of the Kafka protocol", Example: "  rillmark stand-in broker --listen 127.0.0.1:9092", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
-		if certificate != "" {
-			pair, err := tls.LoadX509KeyPair(certificate, key)
-			if err != nil {
-				return usage("the certificate cannot be read: %w", err)
+	secured := func(c *cobra.Command, secure *standin.Secure) {
+		certificate, key := c.Flags().String("certificate", "", "file of a certificate: speak TLS"), c.Flags().String("key", "", "file of the certificate's key")
+		run := c.RunE
+		c.RunE = func(c *cobra.Command, args []string) error {
+			if *certificate != "" {
+				pair, err := tls.LoadX509KeyPair(*certificate, *key)
+				if err != nil {
+					return usage("the certificate cannot be read: %w", err)
+				}
+				secure.Certificate = &pair
 			}
-			broker.Certificate = &pair
+			return run(c, args)
 		}
+	}
+	b := &cobra.Command{Use: "broker", Short: "A broker of the Kafka protocol", Example: "  rillmark stand-in broker --listen 127.0.0.1:9092", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
 		return broker.Run(c.Context(), ready)
 	}}
 	b.Flags().StringVar(&broker.Address, "listen", "127.0.0.1:9092", "address, on loopback")
@@ -32,8 +38,7 @@ func (a *app) standIn() *cobra.Command {
 	b.Flags().BoolVar(&broker.Forget, "forget", false, "check and acknowledge what comes, and keep nothing, for measurements")
 	b.Flags().StringVar(&broker.User, "user", "", "want this login")
 	b.Flags().StringVar(&broker.Password, "password", "", "the login's password")
-	b.Flags().StringVar(&certificate, "certificate", "", "file of a certificate: speak TLS")
-	b.Flags().StringVar(&key, "key", "", "file of the certificate's key")
+	secured(b, &broker.Secure)
 	var objects standin.Objects
 	o := &cobra.Command{Use: "objects", Short: "An S3-compatible object storage", Example: "  rillmark stand-in objects --listen 127.0.0.1:9000 --folder buckets", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
 		return objects.Run(c.Context(), ready)
@@ -41,11 +46,13 @@ func (a *app) standIn() *cobra.Command {
 	o.Flags().StringVar(&objects.Address, "listen", "127.0.0.1:9000", "address, on loopback")
 	o.Flags().StringVar(&objects.Folder, "folder", "buckets", "each folder in it is a bucket")
 	o.Flags().StringVar(&objects.AccessKey, "access-key", "demo", "the access key that it knows")
+	secured(o, &objects.Secure)
 	var registry standin.Registry
 	r := &cobra.Command{Use: "registry", Short: "A schema registry", Example: "  rillmark stand-in registry --listen 127.0.0.1:8081", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
 		return registry.Run(c.Context(), ready)
 	}}
 	r.Flags().StringVar(&registry.Address, "listen", "127.0.0.1:8081", "address, on loopback")
+	secured(r, &registry.Secure)
 	var function standin.Function
 	var into string
 	f := &cobra.Command{Use: "function", Short: "A function that takes events over HTTP and writes them down", Example: "  rillmark stand-in function --listen 127.0.0.1:9100", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {

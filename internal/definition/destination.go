@@ -49,6 +49,7 @@ type Bucket struct {
 	Prefix    string `json:"prefix,omitempty" doc:"What the names of all objects begin with"`
 	AccessKey string `json:"access_key" minLength:"1"`
 	SecretKey string `json:"secret_key" doc:"A reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again"`
+	TLS       *TLS   `json:"tls,omitempty" doc:"How an https endpoint is checked; the system's own certificates are trusted without it"`
 	HostStyle bool   `json:"host_style,omitempty" doc:"The bucket's name is part of the host name instead of the path"`
 }
 
@@ -228,7 +229,10 @@ func (f *FileDestination) validate() error {
 	if f.Bucket.SecretKey == "" {
 		return &Invalid{"file.bucket.secret_key", "an object storage wants a key: a reference such as ${env:STORAGE_KEY}, or the key itself"}
 	}
-	return absolute("file.bucket.endpoint", f.Bucket.Endpoint)
+	if err := absolute("file.bucket.endpoint", f.Bucket.Endpoint); err != nil {
+		return err
+	}
+	return f.Bucket.TLS.validate("file.bucket.tls")
 }
 
 func (k *KafkaDestination) validate() error {

@@ -53,6 +53,7 @@ type Outlet struct {
 type Avro struct {
 	Framing  string `json:"framing,omitempty" enum:"single-object,registry" default:"single-object" doc:"single-object: by the schema's Avro fingerprint, GET /v1/avro-schemas/FINGERPRINT; registry: by the number that a schema registry gave it"`
 	Registry string `json:"registry,omitempty" doc:"The registry's address, such as http://127.0.0.1:8081"`
+	TLS      *TLS   `json:"tls,omitempty" doc:"How an https registry is checked; the system's own certificates are trusted without it"`
 }
 
 // ReadyMade is a table whose rows are events: each insert goes out as the row's
@@ -227,6 +228,9 @@ func (o *Outlet) validateShape() error {
 		}
 		if o.Avro.Registry != "" {
 			if err := absolute("avro.registry", o.Avro.Registry); err != nil {
+				return err
+			}
+			if err := o.Avro.TLS.validate("avro.tls"); err != nil {
 				return err
 			}
 		}

@@ -6,6 +6,7 @@ package registry
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -19,24 +20,36 @@ import (
 )
 
 // Client talks to one registry.
-type Client struct{ Address string }
+type Client struct {
+	address string
+	http    *http.Client
+}
 
-var caller = &http.Client{Timeout: 10 * time.Second}
+// New makes a client of the registry at an address. TLS is how its certificate is
+// checked; the system's own roots are trusted where it is nil.
+func New(address string, secure *tls.Config) *Client {
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	if secure != nil {
+		transport.TLSClientConfig = secure
+	}
+	transport.IdleConnTimeout = 10 * time.Second
+	return &Client{strings.TrimSuffix(address, "/"), &http.Client{Timeout: 10 * time.Second, Transport: transport}}
+}
 
 // Register stores a schema under a subject and gives its number; the same schema
 // gets the same one.
-func (c Client) Register(ctx context.Context, subject, schema string) (uint32, error) {
+func (c *Client) Register(ctx context.Context, subject, schema string) (uint32, error) {
 	body, err := json.Marshal(map[string]string{"schema": schema})
 	if err != nil {
 		return 0, err
 	}
-	address := strings.TrimSuffix(c.Address, "/") + "/subjects/" + url.PathEscape(subject) + "/versions"
+	address := c.address + "/subjects/" + url.PathEscape(subject) + "/versions"
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(body))
 	if err != nil {
 		return 0, err
 	}
 	r.Header.Set("Content-Type", "application/json")
-	response, err := caller.Do(r)
+	response, err := c.http.Do(r)
 	if err != nil {
 		return 0, &engine.Fault{Code: "registry", Message: "the schema registry does not answer", Cause: err}
 	}
@@ -57,7 +70,7 @@ func (c Client) Register(ctx context.Context, subject, schema string) (uint32, e
 }
 
 // Frame is what stands before a value: a zero byte and the schema's number.
-func (c Client) Frame(ctx context.Context, subject, schema string) ([]byte, error) {
+func (c *Client) Frame(ctx context.Context, subject, schema string) ([]byte, error) {
 	id, err := c.Register(ctx, subject, schema)
 	if err != nil {
 		return nil, err

@@ -126,8 +126,12 @@ func (s *Service) frame(a *definition.Avro) func(*change.Schema) ([]byte, error)
 			return encode.SingleObject(form.Fingerprint), err
 		}
 	}
-	client := registry.Client{Address: a.Registry}
+	secure, wrong := destination.TLSConfig(a.TLS)
+	client := registry.New(a.Registry, secure)
 	return func(schema *change.Schema) ([]byte, error) {
+		if wrong != nil {
+			return nil, wrong
+		}
 		form, err := encode.AvroOf(schema)
 		if err != nil {
 			return nil, err

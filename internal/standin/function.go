@@ -26,7 +26,7 @@ type Taken struct {
 // Run serves until ctx is done.
 func (f Function) Run(ctx context.Context, ready func(address string)) error {
 	var mu sync.Mutex
-	return serve(ctx, f.Address, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	return serve(ctx, f.Address, Secure{}, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodPost {
 			w.Header().Set("Allow", "POST")
 			w.WriteHeader(http.StatusNoContent)

@@ -23,11 +23,12 @@ type Objects struct {
 	Address   string
 	Folder    string
 	AccessKey string
+	Secure
 }
 
 // Run serves until ctx is done.
 func (o Objects) Run(ctx context.Context, ready func(address string)) error {
-	return serve(ctx, o.Address, http.HandlerFunc(o.answer), ready)
+	return serve(ctx, o.Address, o.Secure, http.HandlerFunc(o.answer), ready)
 }
 
 type objectError struct {

@@ -11,7 +11,10 @@ import (
 
 // Registry is a stand-in for a schema registry: it takes any schema, and keeps
 // them in memory.
-type Registry struct{ Address string }
+type Registry struct {
+	Address string
+	Secure
+}
 
 type registry struct {
 	mu       sync.Mutex
@@ -21,7 +24,7 @@ type registry struct {
 
 // Run serves until ctx is done.
 func (r Registry) Run(ctx context.Context, ready func(address string)) error {
-	return serve(ctx, r.Address, &registry{subjects: make(map[string][]int)}, ready)
+	return serve(ctx, r.Address, r.Secure, &registry{subjects: make(map[string][]int)}, ready)
 }
 
 // ServeHTTP answers POST /subjects/S/versions, GET /schemas/ids/N and GET /subjects.

@@ -30,13 +30,23 @@ func Loopback(address string) error {
 
 // Broker is how a stand-in broker runs.
 type Broker struct {
-	Address     string
-	Folder      string // where topics are kept; in memory without it
-	Create      bool   // topics by themselves
-	Forget      bool   // check and acknowledge what comes, and keep nothing, for measurements
-	User        string // with Password: SCRAM-SHA-512 and PLAIN are wanted
-	Password    string
-	Certificate *tls.Certificate
+	Address  string
+	Folder   string // where topics are kept; in memory without it
+	Create   bool   // topics by themselves
+	Forget   bool   // check and acknowledge what comes, and keep nothing, for measurements
+	User     string // with Password: SCRAM-SHA-512 and PLAIN are wanted
+	Password string
+	Secure
+}
+
+// Secure is how a stand-in speaks TLS; the zero value is in the clear.
+type Secure struct{ Certificate *tls.Certificate }
+
+func (s Secure) config() *tls.Config {
+	if s.Certificate == nil {
+		return nil
+	}
+	return &tls.Config{Certificates: []tls.Certificate{*s.Certificate}, MinVersion: tls.VersionTLS12}
 }
 
 // Run serves until ctx is done. ready is called once it listens.
@@ -62,8 +72,8 @@ func (b Broker) Run(ctx context.Context, ready func(address string)) error {
 	if b.User != "" {
 		options = append(options, kfake.EnableSASL(), kfake.Superuser("SCRAM-SHA-512", b.User, b.Password), kfake.Superuser("PLAIN", b.User, b.Password))
 	}
-	if b.Certificate != nil {
-		options = append(options, kfake.TLS(&tls.Config{Certificates: []tls.Certificate{*b.Certificate}, MinVersion: tls.VersionTLS12}))
+	if secure := b.config(); secure != nil {
+		options = append(options, kfake.TLS(secure))
 	}
 	cluster, err := kfake.NewCluster(options...)
 	if err != nil {
@@ -76,13 +86,16 @@ func (b Broker) Run(ctx context.Context, ready func(address string)) error {
 }
 
 // serve answers HTTP until ctx is done.
-func serve(ctx context.Context, address string, handler http.Handler, ready func(address string)) error {
+func serve(ctx context.Context, address string, secure Secure, handler http.Handler, ready func(address string)) error {
 	if err := Loopback(address); err != nil {
 		return err
 	}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return err
+	}
+	if config := secure.config(); config != nil {
+		listener = tls.NewListener(listener, config)
 	}
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
 	stopped := make(chan struct{})

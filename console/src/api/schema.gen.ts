@@ -844,6 +844,8 @@ export interface components {
             framing: "single-object" | "registry";
             /** @description The registry's address, such as http://127.0.0.1:8081 */
             registry?: string;
+            /** @description How an https registry is checked; the system's own certificates are trusted without it */
+            tls?: components["schemas"]["TLS"];
         };
         Batch: {
             /**
@@ -872,6 +874,8 @@ export interface components {
             region: string;
             /** @description A reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again */
             secret_key: string;
+            /** @description How an https endpoint is checked; the system's own certificates are trusted without it */
+            tls?: components["schemas"]["TLS"];
         };
         Check: {
             /** @description The exact statement or step that mends it */

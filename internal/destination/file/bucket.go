@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"sort"
@@ -13,6 +14,7 @@ import (
 	"time"
 
 	"github.com/aws/aws-sdk-go-v2/aws"
+	awshttp "github.com/aws/aws-sdk-go-v2/aws/transport/http"
 	"github.com/aws/aws-sdk-go-v2/credentials"
 	"github.com/aws/aws-sdk-go-v2/service/s3"
 	"github.com/aws/aws-sdk-go-v2/service/s3/types"
@@ -20,6 +22,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
+	"rillmark/internal/destination"
 	"rillmark/internal/engine"
 )
 
@@ -36,10 +39,19 @@ func newBucket(d *definition.Bucket) (*bucket, error) {
 	if prefix != "" {
 		prefix += "/"
 	}
+	secure, err := destination.TLSConfig(d.TLS)
+	if err != nil {
+		return nil, err
+	}
+	caller := awshttp.NewBuildableClient().WithTransportOptions(func(t *http.Transport) {
+		if secure != nil {
+			t.TLSClientConfig = secure
+		}
+	})
 	client := s3.New(s3.Options{Region: d.Region, BaseEndpoint: aws.String(d.Endpoint), UsePathStyle: !d.HostStyle,
 		Credentials:                credentials.NewStaticCredentialsProvider(d.AccessKey, d.SecretKey, ""),
 		RequestChecksumCalculation: aws.RequestChecksumCalculationWhenRequired, ResponseChecksumValidation: aws.ResponseChecksumValidationWhenRequired,
-		RetryMaxAttempts: 2})
+		RetryMaxAttempts: 2, HTTPClient: caller})
 	return &bucket{client, d.Name, prefix}, nil
 }
 
