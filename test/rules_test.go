@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -165,6 +166,46 @@ func TestAFilterIsFollowed(t *testing.T) {
 	require.Equal(t, []string{"schema", "void", "existing", "loaded", "update", "delete"}, operations, "an untouched row brings nothing; one that leaves by its key is gone")
 	require.Equal(t, []string{`{"id":1}`}, said(ofTable(events, "public.keys", "update"), "update"))
 	require.Empty(t, ofTable(events, "public.keys", "update")[0].Data.Omitted)
+}
+
+// TestRowsThatEnterAFilterAreWhole: the log leaves a large value out of an update
+// that does not touch it; of a row that is new to consumers, it is read.
+func TestRowsThatEnterAFilterAreWhole(t *testing.T) {
+	rules := []map[string]any{{"match": "ours", "filter": "branch == 1 || branch == 2"}, {"match": "theirs", "filter": "branch in [1, 2]"}}
+	var statements []string
+	for _, table := range []string{"ours", "theirs"} {
+		statements = append(statements, "CREATE TABLE "+table+" (branch integer, id integer, essay text, visits integer, PRIMARY KEY (branch, id))", "ALTER TABLE "+table+" ALTER COLUMN essay SET STORAGE EXTERNAL",
+			"INSERT INTO "+table+" SELECT 7, n, repeat(md5(n::text), 200), 0 FROM generate_series(1, 600) n")
+	}
+	i, name := captured(t, "source:\n  chunk_bytes: 65536\n", rules, nil, statements...)
+	db := connect(t, sourceServer(t), name)
+	for _, table := range []string{"ours", "theirs"} {
+		run(t, db, "UPDATE "+table+" SET branch = 1 WHERE id <= 300", "UPDATE "+table+" SET visits = 1 WHERE branch = 1 AND id < 10", "UPDATE "+table+" SET branch = 2 WHERE id BETWEEN 5 AND 8",
+			"UPDATE "+table+" SET branch = 8 WHERE id BETWEEN 290 AND 299", "DELETE FROM "+table+" WHERE id = 50")
+	}
+	i.reached("circulation", db)
+	i.stop(syscall.SIGKILL) // what is to be read is on record
+	i.start()
+	whole := func() bool {
+		f := proveJournal(t, i.journal("circulation"))
+		for _, table := range []string{"ours", "theirs"} {
+			var want, have string
+			require.NoError(t, db.QueryRow(t.Context(), "SELECT json_agg(r ORDER BY branch, id) FROM (SELECT branch, id, md5(essay) AS essay, visits FROM "+table+" WHERE branch IN (1, 2)) r").Scan(&want))
+			rows, err := json.Marshal(f.tables["public."+table])
+			require.NoError(t, err)
+			require.NoError(t, db.QueryRow(t.Context(), `SELECT coalesce(json_agg(r ORDER BY branch, id), '[]') FROM (SELECT branch, id, md5(essay) AS essay, visits
+				FROM jsonb_each($1) e, jsonb_to_record(e.value) AS (branch integer, id integer, essay text, visits integer)) r`, string(rows)).Scan(&have))
+			if want != have {
+				return false
+			}
+		}
+		return true
+	}
+	i.eventually("all rows are whole", whole)
+	for _, table := range i.status().Sources[0].Tables {
+		require.Equal(t, "following", table.State)
+	}
+	require.Len(t, ofTable(i.journal("circulation"), "public.ours", "loaded"), 1, "no load is made of it")
 }
 
 // TestPartitionsUnderTheirRoot gives rows of partitions the root's name, while

@@ -60,6 +60,8 @@ type progress struct {
 	Leaves   []string `json:"leaves,omitempty"`
 	Then     string   `json:"then,omitempty"`
 	ThenNote string   `json:"then_note,omitempty"`
+	// Entered loads read rows that have entered the table's filter, by Again.
+	Entered bool `json:"entered,omitempty"`
 	// From is where in the log the load began.
 	From LSN `json:"from"`
 }
@@ -179,7 +181,9 @@ func (p *progress) anew() progress {
 // restart has the load begin anew: with a void event, which takes away what was
 // read so far.
 func (l *tableLoad) restart() {
-	l.progress = l.progress.anew()
+	if !l.progress.Entered { // what that has to read stays the same
+		l.progress = l.progress.anew()
+	}
 	l.turn++
 	l.out, l.asked = nil, nil
 	for _, w := range l.windows {
@@ -278,23 +282,7 @@ func (l *tableLoad) readAgain(from *layout, was, raw []pgoutput.TupleColumn, aft
 	if p.Read && len(p.Pieces) == 0 && (was == nil || !p.waits(from.keyText(was))) {
 		return false
 	}
-	key := from.keyText(raw)
-	if l.asked != nil {
-		values := make([]change.Value, 0, 4)
-		for _, i := range from.schema.Key() {
-			values = append(values, after[i])
-		}
-		l.asked[change.RowKey(values)] = key
-	}
-	switch {
-	case p.waits(key):
-		return false
-	case len(p.Again) >= maxAgain:
-		l.restart()
-	default:
-		p.Again = append(p.Again, key)
-	}
-	return true
+	return l.ask(from, raw, after)
 }
 
 // keyText is the key of a row in the server's own text.

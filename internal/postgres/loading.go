@@ -173,7 +173,9 @@ func (r *run) giveUp(j *job, why string) {
 	}
 	t.load = nil
 	t.state.State, t.state.Note = engine.StateFailed, why
-	if j.at.Partial {
+	if j.at.Entered {
+		t.state.State = engine.StateStale
+	} else if j.at.Partial {
 		t.state.State, t.state.Note = j.at.Then, j.at.ThenNote
 	}
 	r.sink.Table(t.progressState())
@@ -186,7 +188,7 @@ func (r *run) giveUp(j *job, why string) {
 func (r *run) tellLoads() {
 	var names []string
 	for _, t := range r.tables {
-		if t.load != nil && t.load.progress.Began {
+		if t.load != nil && t.load.progress.Began && !t.load.progress.Entered {
 			names = append(names, t.state.Table)
 		}
 	}
@@ -472,7 +474,9 @@ func (r *run) addExisting(t *table, read *chunkRows, row []change.Value, place L
 		t.load.refused += len(sizes)
 	}
 	r.sink.Add(&event)
-	t.state.RowsDone++
+	if !t.load.progress.Entered {
+		t.state.RowsDone++
+	}
 }
 
 // finishIfComplete ends the load of a table of which everything is in the
@@ -481,6 +485,10 @@ func (r *run) finishIfComplete(j *job) {
 	t := j.table
 	p := &t.load.progress
 	if !p.complete() {
+		return
+	}
+	if p.Entered {
+		t.load = nil
 		return
 	}
 	place := r.lastRow

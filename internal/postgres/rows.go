@@ -286,6 +286,9 @@ func (r *run) insert(rel *relation, m *pgoutput.Insert) (err error) {
 	}
 	r.row.Operation, r.row.After = change.Insert, r.image[1]
 	r.add(rel)
+	if rel.rule.Filter != nil {
+		r.readEntered(rel, m.New, r.image[1]) // the publication may have made it of an update
+	}
 	return nil
 }
 
@@ -321,6 +324,7 @@ func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
 		r.row.Operation, r.row.Before = change.Delete, r.recorded(rel, before)
 	case was == fails: // it has entered
 		r.row.Operation, r.row.After = change.Insert, after
+		defer r.readEntered(rel, m.New, after)
 	case rekeyed:
 		r.rekey(rel, before, after, m)
 		return nil

@@ -70,6 +70,10 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			r.releaseLoad(t)
 			s.Rule = c.rule.digest()
 		}
+		if t.load == nil && s.Progress != nil && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
+			r.wantLoad(t) // of rows that entered the filter before this run
+			r.releaseLoad(t)
+		}
 		if err := r.noteMembers(ctx, conn, t, c); err != nil {
 			return err
 		}
@@ -135,11 +139,15 @@ func (r *run) noteMembers(ctx context.Context, conn *pgx.Conn, t *table, c *capt
 		}
 		if t.load != nil && t.load.progress.Leaves != nil {
 			t.load.progress.Leaves = append(t.load.progress.Leaves, l.name())
-		} else if t.load != nil {
+		} else if t.load != nil && !t.load.progress.Entered {
 			t.load.restart() // its order may have passed the new rows already
 		} else if r.config.Load {
+			unread := t.load != nil
 			r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: t.state.Table + ": the rows of its new partition " + l.name() + " are read"})
 			t.load = &tableLoad{ready: true, progress: progress{Partial: true, Leaves: []string{l.name()}, Then: s.State, ThenNote: s.Note}}
+			if unread {
+				t.load.progress.Then, t.load.progress.ThenNote = engine.StateStale, enteredUnread+reloadByHand
+			}
 			s.State = engine.StateLoading
 			r.sink.Table(t.progressState())
 		}
@@ -157,7 +165,7 @@ const (
 // begins again. The lock is held.
 func (r *run) rewritten(t *table, why string) {
 	reload := t.rule() != nil && t.rule().ReloadRewritten && r.config.Load
-	if t.load != nil {
+	if t.load != nil && !t.load.progress.Entered {
 		if p := &t.load.progress; p.Partial && reload {
 			*p = progress{Restarts: p.Restarts} // of all rows
 		} else if p.Partial {
