@@ -266,6 +266,45 @@ func TestRetentionOfWhatIsNotDelivered(t *testing.T) {
 	require.GreaterOrEqual(t, status, 400, "%s", raw)
 }
 
+// TestATableIsKeptForLess: a table's events go before those of others, but not
+// before the outlets that take the table have them; offsets stay as they are.
+func TestATableIsKeptForLess(t *testing.T) {
+	i, name := captured(t, "journal:\n  upkeep_every: 100ms\n", []map[string]any{{"match": "visits", "keep_for": "1s"}, {"match": "*"}}, nil,
+		"CREATE TABLE visits (visit_id integer PRIMARY KEY, note text)", "CREATE TABLE loans (loan_id integer PRIMARY KEY)")
+	db := connect(t, sourceServer(t), name)
+	i.must(http.MethodPost, "/v1/outlets/slow", map[string]any{"source": "circulation", "tables": []string{"visits"}}, nil)
+	i.must(http.MethodPost, "/v1/outlets/slow/rewind", map[string]any{"to": "beginning"}, nil)
+	i.must(http.MethodPost, "/v1/outlets/other", map[string]any{"source": "circulation", "tables": []string{"loans"}}, nil)
+	run(t, db, "INSERT INTO visits SELECT n, 'seen at the desk' FROM generate_series(1, 50) n")
+	i.reached("circulation", db) // what follows is in another block
+	run(t, db, "INSERT INTO loans SELECT n FROM generate_series(1, 50) n", "BEGIN", "INSERT INTO loans VALUES (51)", "DELETE FROM visits", "COMMIT")
+	i.reached("circulation", db)
+	before := i.journal("circulation")
+	require.Len(t, ofTable(before, "public.visits", "insert", "delete"), 100)
+	state := connect(t, i.state, i.stateDB)
+	// What the slow reader has taken may go, and nothing else.
+	last := ofTable(before, "public.loans", "insert")[0].offset() - 1
+	i.must(http.MethodPost, "/v1/outlets/slow/commit", map[string]any{"committed": last}, nil)
+	i.eventually("what was taken is gone", func() bool { return len(ofTable(i.journal("circulation"), "public.visits", "insert")) == 0 })
+	require.Len(t, ofTable(i.journal("circulation"), "public.visits", "delete"), 50, "what was not stays")
+	var told int
+	require.NoError(t, state.QueryRow(t.Context(), "SELECT count(*) FROM rillmark.run_log WHERE message LIKE '%public.visits are no longer kept%'").Scan(&told))
+	require.Positive(t, told)
+	i.must(http.MethodPost, "/v1/outlets/slow/commit", map[string]any{"committed": before[len(before)-1].offset()}, nil)
+	i.eventually("then the rest goes", func() bool { return len(ofTable(i.journal("circulation"), "public.visits")) == 0 })
+	var kept, want []string
+	for _, e := range before {
+		if e.Data.Table != "public.visits" {
+			want = append(want, e.ID+string(e.raw))
+		}
+	}
+	for _, e := range i.journal("circulation") {
+		kept = append(kept, e.ID+string(e.raw))
+	}
+	require.Equal(t, want, kept[:len(want)], "nothing else has changed")
+	require.Contains(t, fmt.Sprint(i.refused(http.MethodPost, "/v1/sources/b", ruled(sourceServer(t), name, []map[string]any{{"match": "*", "keep_for": "soon"}}, nil))), "tables[0].keep_for")
+}
+
 func (i *instance) first() int64 {
 	for _, s := range i.status().Sources {
 		return s.Journal.First

@@ -3,6 +3,7 @@ package definition
 import (
 	"fmt"
 	"regexp"
+	"time"
 
 	"rillmark/internal/change"
 	"rillmark/internal/shape"
@@ -48,6 +49,7 @@ type TableRule struct {
 	Priority      int          `json:"priority,omitempty" minimum:"-100" maximum:"100" doc:"Tables with a higher one are loaded first"`
 	LoadBy        string       `json:"load_by,omitempty" enum:"range,key" default:"range" doc:"How a load walks through a table: by where rows lie on disk, or in the order of the key"`
 	AfterRewrite  string       `json:"after_rewrite,omitempty" enum:"stale,reload" default:"stale" doc:"What follows a schema change that changed rows without an event: the table is shown as stale until somebody reloads it, or it is reloaded at once"`
+	KeepFor       string       `json:"keep_for,omitempty" doc:"How long the table's events are kept, such as 72h, where the journal keeps others longer; what an outlet has yet to deliver stays until it has"`
 	Partitions    string       `json:"partitions,omitempty" enum:"each,root" default:"each" doc:"Whether rows of a partitioned table carry the partition's name or the root's"`
 	Description   string       `json:"description,omitempty" maxLength:"500"`
 }
@@ -127,6 +129,11 @@ func (r *TableRule) validate(at string, hashKey bool) error {
 	if r.Filter != "" {
 		if _, err := shape.ParseCondition(r.Filter); err != nil {
 			return &Invalid{at + ".filter", err.Error()}
+		}
+	}
+	if r.KeepFor != "" {
+		if _, err := durationOf(at+".keep_for", r.KeepFor, time.Second, 100*365*24*time.Hour); err != nil {
+			return err
 		}
 	}
 	seen := make(map[string]bool)

@@ -12,6 +12,7 @@ const TransactionEnd = "rillmark.transaction.end"
 
 // Closer counts the events of the open transaction by table and operation.
 type Closer struct {
+	id     string // the transaction's
 	total  int64
 	tables map[string]map[string]int64
 }
@@ -22,8 +23,9 @@ func (c *Closer) begin() {
 }
 
 func (c *Closer) count(e *change.Event) {
-	if e.Transaction.Index == 0 {
-		c.begin()
+	if e.Transaction.Index == 0 || e.Transaction.ID != c.id {
+		c.begin() // the last event of the one before may not be kept any more
+		c.id = e.Transaction.ID
 	}
 	c.total++
 	if e.Table == "" {

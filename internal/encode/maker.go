@@ -86,7 +86,7 @@ func (m *Maker) Append(b *Batch, e *change.Event, admitted bool) error {
 		part = n
 	}
 	if m.shape.Transactions && e.Transaction.Last {
-		if m.closer.total > 0 {
+		if m.closer.total > 0 && m.closer.id == e.Transaction.ID {
 			m.closing(b, e, part)
 		}
 		m.closer.begin()

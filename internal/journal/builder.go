@@ -15,6 +15,7 @@ const (
 	tagTransaction = 2 // id, commit time in µs (varint), index of the next event (uvarint), base place (uvarint)
 	tagOrigin      = 4 // the transaction's origin; follows its entry
 	tagEvent       = 3 // operation, flags, table, place, then what the flags say
+	tagExpired     = 5 // how many events are no longer kept (uvarint), and how far their places go (varint)
 )
 
 // The flags of an event.

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math"
 	"time"
 
 	"rillmark/internal/change"
@@ -19,7 +20,8 @@ type Cursor struct {
 	// Wants, where not nil, says of which tables events are wanted, messages having
 	// none; others are passed over, which takes a tenth of reading them.
 	Wants func(table string) bool
-	// Passed counts the events that were passed over since Reset.
+	// Passed counts the events that were passed over since Reset, those that are no
+	// longer kept among them.
 	Passed int64
 
 	rest   []byte
@@ -70,6 +72,14 @@ func (c *Cursor) Next(e *change.Event) (more bool, err error) {
 				return false, err
 			}
 			c.tx.Origin = string(origin)
+		case tagExpired:
+			n, places, err := c.expired()
+			if err != nil {
+				return false, err
+			}
+			c.index += n
+			c.place += uint64(places)
+			c.Passed += int64(n)
 		case tagEvent:
 			passed, err := c.event(e)
 			if !passed || err != nil {
@@ -117,21 +127,38 @@ func (c *Cursor) take(n uint64) ([]byte, error) {
 	return taken, nil
 }
 
-func (c *Cursor) table() error {
+// expired is an entry of events that are no longer kept: their number, and how far
+// their places go.
+func (c *Cursor) expired() (events uint64, places int64, err error) {
+	if events, err = c.uvarint(); err != nil {
+		return 0, 0, err
+	}
+	if events > math.MaxInt32 {
+		return 0, 0, fmt.Errorf("%w: an entry for %d events", ErrCorrupt, events)
+	}
+	places, err = c.varint()
+	return events, places, err
+}
+
+func (c *Cursor) tableEntry() (t Table, err error) {
 	raw, err := c.take(8)
 	if err != nil {
-		return err
+		return t, err
 	}
-	t := cursorTable{Table: Table{Fingerprint: change.Fingerprint(binary.BigEndian.Uint64(raw))}}
 	columns, err := c.uvarint()
 	if err != nil {
-		return err
+		return t, err
 	}
 	name, err := c.bytes()
+	return Table{Name: string(name), Fingerprint: change.Fingerprint(binary.BigEndian.Uint64(raw)), Columns: int(columns)}, err
+}
+
+func (c *Cursor) table() error {
+	entry, err := c.tableEntry()
 	if err != nil {
 		return err
 	}
-	t.Columns, t.Name = int(columns), string(name)
+	t := cursorTable{Table: entry}
 	if t.Fingerprint != 0 {
 		if t.schema, err = c.Resolve(t.Fingerprint); err != nil {
 			return fmt.Errorf("table %s: %w", t.Name, err)
@@ -163,24 +190,13 @@ func (c *Cursor) transaction() error {
 
 // event reads an event, or passes over one of a table that is not wanted.
 func (c *Cursor) event(e *change.Event) (passed bool, err error) {
-	head, err := c.take(2)
-	if err != nil {
-		return false, err
-	}
-	at, err := c.uvarint()
-	if err != nil {
-		return false, err
-	}
-	if at >= uint64(len(c.tables)) {
-		return false, fmt.Errorf("%w: an event names table %d of %d", ErrCorrupt, at, len(c.tables))
-	}
-	delta, err := c.varint()
+	head := c.rest
+	at, flags, delta, err := c.eventHead(len(c.tables))
 	if err != nil {
 		return false, err
 	}
 	c.place += uint64(delta)
 	t := &c.tables[at]
-	flags := head[1]
 	if t.unwanted {
 		c.index++
 		c.Passed++
@@ -219,6 +235,23 @@ func (c *Cursor) event(e *change.Event) (passed bool, err error) {
 		}
 	}
 	return false, nil
+}
+
+// eventHead is how an event begins behind its tag: with its operation, flags, table
+// and place.
+func (c *Cursor) eventHead(tables int) (table uint64, flags byte, place int64, err error) {
+	head, err := c.take(2)
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	if table, err = c.uvarint(); err != nil {
+		return 0, 0, 0, err
+	}
+	if table >= uint64(tables) {
+		return 0, 0, 0, fmt.Errorf("%w: an event names table %d of %d", ErrCorrupt, table, tables)
+	}
+	place, err = c.varint()
+	return table, head[1], place, err
 }
 
 // pass steps over the rest of an event.

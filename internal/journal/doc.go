@@ -12,6 +12,7 @@
 // A block row's data is: format version (1 byte), codec (1 byte), CRC-32C of
 // what follows (4 bytes, big endian), and the payload under that codec. The
 // payload is a run of entries, each with a tag: a section (what follows refers
-// to nothing before it), a table, a transaction, an event. Two payloads put one
+// to nothing before it), a table, a transaction, an event, a number of
+// events that are no longer kept. Two payloads put one
 // behind the other are a payload again; that is how small blocks are merged.
 package journal

@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -216,12 +217,81 @@ func TestAWaitingReaderIsWoken(t *testing.T) {
 	w.Close(ctx)
 }
 
-// FuzzCursor holds that no payload makes a reader fail other than by an error.
+// rest is what a payload has of other tables than loans.
+func rest(payload []byte) (events []string, passed int64, err error) {
+	c := Cursor{Resolve: resolve, Wants: func(table string) bool { return table != loans.Table }}
+	c.Reset(payload)
+	var e change.Event
+	for {
+		more, err := c.Next(&e)
+		if err != nil || !more {
+			return events, c.Passed, err
+		}
+		events = append(events, fmt.Sprint(c.Passed, e.Operation, e.Table, e.Place, e.Transaction, e.Before, e.After, e.Rekeyed, string(e.Body)))
+	}
+}
+
+// TestEventsOfOneTableExpire takes the events of a table out of a journal, in
+// blocks of its own and in such that it shares, step by step and with merging in
+// between; all others stay at their offsets.
+func TestEventsOfOneTableExpire(t *testing.T) {
+	s, _ := store(t, Options{SegmentBytes: 4000, TailBytes: 1})
+	ctx := t.Context()
+	w, _, err := s.TakeOver(ctx, 1, false)
+	require.NoError(t, err)
+	var want []int64
+	for n := range 200 {
+		schema := loans
+		if n%3 == 0 {
+			schema = holds
+		}
+		from := w.Next()
+		require.NoError(t, w.Append(ctx, []*Block{block(from, schema, 1+n%7)}, nil, nil))
+		for offset := from; schema == holds && offset < w.Next(); offset++ {
+			want = append(want, offset)
+		}
+	}
+	all := w.Next() - 1
+	before, err := s.Expire(ctx, 1, []string{loans.Table}, time.Minute, all/3)
+	require.NoError(t, err)
+	require.Positive(t, before)
+	require.Len(t, readAll(t, s, 1, ReaderOptions{}), int(all-before))
+	_, err = s.Merge(ctx, 1, time.Minute)
+	require.NoError(t, err)
+	after, err := s.Expire(ctx, 1, []string{loans.Table, "public.other"}, time.Minute, all)
+	require.NoError(t, err)
+	require.Equal(t, all-int64(len(want)), before+after)
+	require.Equal(t, want, readAll(t, s, 1, ReaderOptions{}))
+	require.Equal(t, want, readAll(t, s, 1, ReaderOptions{Tables: `^public\.holds$`}))
+	require.Empty(t, readAll(t, s, 1, ReaderOptions{Tables: `^public\.loans$`, Wants: func(table string) bool { return table == loans.Table }}))
+	again, err := s.Expire(ctx, 1, []string{loans.Table}, time.Minute, all)
+	require.NoError(t, err)
+	require.Zero(t, again)
+	young, err := s.Expire(ctx, 1, []string{holds.Table}, 2*time.Hour, all)
+	require.NoError(t, err)
+	require.Zero(t, young, "an hour old is not two")
+	w.Close(ctx)
+}
+
+// FuzzCursor holds that no payload makes a reader fail other than by an error, and
+// that what is left of one without a table's events reads like the whole where
+// that table is not wanted.
 func FuzzCursor(f *testing.F) {
 	b := block(1, loans, 3)
 	f.Add(b.Payload)
 	f.Add(append(append([]byte{}, b.Payload...), block(4, holds, 1).Payload...))
+	mixed := append(append([]byte{}, block(1, holds, 2).Payload...), block(3, loans, 4).Payload...)
+	f.Add(append(append(mixed, tagExpired, 3, 6), block(7, holds, 1).Payload...))
 	f.Fuzz(func(t *testing.T, payload []byte) {
+		events, passed, wrong := rest(payload)
+		if kept, _, _, err := without(payload, func(table string) bool { return table == loans.Table }); wrong == nil && err == nil {
+			left, also, err := rest(kept)
+			if err != nil || passed != also || !slices.Equal(events, left) {
+				t.Fatalf("%d passed and %q, without the table's events %d and %q: %v", passed, events, also, left, err)
+			}
+		} else if wrong == nil {
+			t.Fatalf("what can be read cannot be taken apart: %v", err)
+		}
 		c := Cursor{Resolve: resolve}
 		c.Reset(payload)
 		var e change.Event
@@ -231,7 +301,7 @@ func FuzzCursor(f *testing.F) {
 				// Who wants none of it passes over the same events, and fails where this failed.
 				passes := Cursor{Resolve: resolve, Wants: func(string) bool { return false }}
 				passes.Reset(payload)
-				if _, other := passes.Next(&e); (other == nil) != (err == nil) || err == nil && passes.Passed != events {
+				if _, other := passes.Next(&e); (other == nil) != (err == nil) || err == nil && passes.Passed != events+c.Passed {
 					t.Fatalf("%d events and %v where read, %d and %v where passed over", events, err, passes.Passed, other)
 				}
 				return

@@ -71,6 +71,18 @@ func (t *tail) push(blocks []*Block) {
 	t.wake()
 }
 
+// forget drops the blocks up to an offset: they are no longer as they were.
+func (t *tail) forget(upto int64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	drop := 0
+	for drop < len(t.blocks) && t.blocks[drop].Last <= upto {
+		t.bytes -= len(t.blocks[drop].Payload)
+		drop++
+	}
+	t.blocks = append([]*Block(nil), t.blocks[drop:]...)
+}
+
 // find returns the block with offset from, if it is in memory; else whether the
 // reader is at the end, and the channel that is closed when that changes. known
 // is false where no writer of this process can say.

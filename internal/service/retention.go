@@ -3,9 +3,14 @@ package service
 import (
 	"context"
 	"fmt"
+	"math"
+	"slices"
+	"sort"
+	"strings"
 	"time"
 
 	"rillmark/internal/catalog"
+	"rillmark/internal/definition"
 )
 
 // Room is how near an outlet is to losing what it has not delivered.
@@ -47,6 +52,55 @@ func (s *Service) retain(name string, one *sourceRun) {
 	for o, at := range nexts {
 		s.lookAtRoom(o, at, first, age, size)
 	}
+	if err := s.expire(name, one, nexts); err != nil && s.work.Err() == nil {
+		s.log.tell("warn", "source/"+name, "retention", err.Error())
+	}
+}
+
+// expire takes out events of tables that are kept for a time of their own. What an
+// outlet has yet to deliver of a table stays.
+func (s *Service) expire(name string, one *sourceRun, nexts map[*outletRun]int64) error {
+	type term struct {
+		age  time.Duration
+		upto int64
+	}
+	rules := one.record.Definition.Tables
+	if !slices.ContainsFunc(rules, func(r definition.TableRule) bool { return r.KeepFor != "" }) {
+		return nil
+	}
+	states, err := s.Catalog.TableStates(s.work, one.record.ID)
+	if err != nil {
+		return err
+	}
+	terms := make(map[term][]string)
+	for table := range states {
+		rule := ruleOf(rules, table)
+		if rule == nil || rule.KeepFor == "" {
+			continue
+		}
+		age, err := time.ParseDuration(rule.KeepFor)
+		if err != nil {
+			return err
+		}
+		upto := int64(math.MaxInt64)
+		for o, next := range nexts {
+			if filter, err := o.record.Definition.Filter(); err != nil || filter.AdmitsTable(table) {
+				upto = min(upto, next-1)
+			}
+		}
+		terms[term{age, upto}] = append(terms[term{age, upto}], table)
+	}
+	for t, tables := range terms {
+		events, err := s.Store.Expire(s.work, one.record.ID, tables, t.age, t.upto)
+		if err != nil {
+			return err
+		}
+		if events > 0 {
+			sort.Strings(tables)
+			s.log.tell("info", "source/"+name, "retention", fmt.Sprintf("%d events of %s are no longer kept, as keep_for says", events, strings.Join(tables, ", ")))
+		}
+	}
+	return nil
 }
 
 func (s *Service) outletsOf(source int64) []*outletRun {

@@ -243,7 +243,9 @@ func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int
 				t.SecondsLeft = &seconds
 			}
 		}
-		t.Description = describedBy(d.Tables, t.Name)
+		if rule := ruleOf(d.Tables, t.Name); rule != nil {
+			t.Description = rule.Description
+		}
 	}
 	if w := one.held.Load(); w != nil && w.held.There {
 		st.LogHeld = &HeldStatus{Bytes: w.held.Bytes, Limit: w.held.Limit, Spilled: w.held.Spilled, Level: w.held.Level, Advice: w.held.Advice, At: w.at}
@@ -255,14 +257,14 @@ func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int
 	return st
 }
 
-// describedBy is what the rule that chooses a table says of it.
-func describedBy(rules []definition.TableRule, table string) string {
-	for _, rule := range rules {
-		if p, err := shape.ParsePattern(rule.Match); err == nil && p.Matches(table) {
-			return rule.Description
+// ruleOf is the rule that decides about a table; nil where none does.
+func ruleOf(rules []definition.TableRule, table string) *definition.TableRule {
+	for i := range rules {
+		if p, err := shape.ParsePattern(rules[i].Match); err == nil && p.Matches(table) {
+			return &rules[i]
 		}
 	}
-	return ""
+	return nil
 }
 
 // journalStatus reads journal and tables of a source, or answers with what was

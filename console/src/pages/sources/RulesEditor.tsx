@@ -112,6 +112,10 @@ function OneRule({ id, rule, onChange }: { id: string; rule: TableRule; onChange
               <Form.Label>Load priority</Form.Label>
               <Form.Control size="sm" type="number" min={-100} max={100} value={rule.priority ?? 0} onChange={(e) => set("priority", Number(e.target.value) || undefined)} />
             </Form.Group>
+            <Form.Group controlId={`${id}-keep`}>
+              <Form.Label>Keep events for</Form.Label>
+              <Form.Control size="sm" className="code" value={rule.keep_for ?? ""} placeholder="as the journal" onChange={(e) => set("keep_for", e.target.value || undefined)} />
+            </Form.Group>
             {choice("after_rewrite", "After a silent rewrite", [
               ["stale", "show it as stale"],
               ["reload", "reload it"],
