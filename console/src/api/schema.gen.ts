@@ -1960,6 +1960,8 @@ export interface components {
              * @enum {string}
              */
             image: "key" | "after" | "both";
+            /** @description How long the table's events are kept, such as 72h, where the journal keeps others longer; what an outlet has yet to deliver stays until it has */
+            keep_for?: string;
             /** @description Columns that tell rows apart, for tables without a primary key */
             key?: string[];
             /**
