@@ -90,7 +90,7 @@ function OneRule({ id, rule, onChange }: { id: string; rule: TableRule; onChange
         </Form.Group>
       </div>
       {active && (
-        <details open={Boolean(rule.columns?.length || rule.filter)}>
+        <details open={Boolean(rule.columns?.length || rule.filter || rule.keep_for)}>
           <summary>Columns, rows and load</summary>
           <ColumnRules id={id} columns={rule.columns ?? []} onChange={(columns) => set("columns", columns)} />
           <div className="rule-line">
