@@ -5,6 +5,7 @@ import { send } from "../../api/client";
 import type { Outlet, OutletRecord, Preview } from "../../api/types";
 import { Message } from "../../parts/Message";
 import { Trouble } from "../../parts/Trouble";
+import { useWork } from "../../parts/work";
 
 /** DefinitionTab shows and changes an outlet's definition; a preview says what
  * the change would send before it is saved. */
@@ -12,17 +13,12 @@ export function DefinitionTab({ record }: { record: OutletRecord }) {
   const [text, setText] = useState(() => JSON.stringify(record.definition, null, 2));
   const [version, setVersion] = useState(record.version);
   const [previews, setPreviews] = useState<Preview[]>();
-  const [trouble, setTrouble] = useState<unknown>();
+  const { trouble, work } = useWork();
   const [said, setSaid] = useState("");
   const client = useQueryClient();
-  const run = async (what: (definition: Outlet) => Promise<void>) => {
-    setTrouble(undefined);
+  const run = (what: (definition: Outlet) => Promise<void>) => {
     setSaid("");
-    try {
-      await what(JSON.parse(text));
-    } catch (error) {
-      setTrouble(error);
-    }
+    return work(() => what(JSON.parse(text)));
   };
   const preview = () => run(async (d) => setPreviews((await send<{ items: Preview[] }>("POST", `/v1/outlets/${record.name}/preview?limit=3`, d)).items));
   const save = () =>

@@ -7,6 +7,7 @@ import type { Check, Destination, DestinationRecord } from "../../api/types";
 import { Ask } from "../../parts/Ask";
 import { Checks } from "../../parts/Checks";
 import { Trouble } from "../../parts/Trouble";
+import { useWork } from "../../parts/work";
 
 /** where is a destination in a word or two. */
 function where(d: Destination): string {
@@ -32,19 +33,15 @@ export function Destinations() {
   const [checked, setChecked] = useState<{ name: string; checks: Check[] }>();
   const [edited, setEdited] = useState<{ record: DestinationRecord; text: string; trouble?: unknown }>();
   const [removed, setRemoved] = useState<string>();
-  const [trouble, setTrouble] = useState<unknown>();
+  const { trouble, work } = useWork();
   if (!destinations || destinations.length === 0) {
     return null;
   }
-  const run = async (what: () => Promise<void>) => {
-    setTrouble(undefined);
-    try {
+  const run = (what: () => Promise<void>) =>
+    work(async () => {
       await what();
       await client.invalidateQueries({ queryKey: ["destinations"] });
-    } catch (error) {
-      setTrouble(error);
-    }
-  };
+    });
   const check = (name: string) => run(async () => setChecked({ name, checks: (await send<{ items: Check[] }>("POST", `/v1/destinations/${name}/check`)).items }));
   const save = async () => {
     try {

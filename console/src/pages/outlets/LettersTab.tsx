@@ -8,6 +8,7 @@ import { Message } from "../../parts/Message";
 import { count, localMoment } from "../../parts/numbers";
 import { StateMark } from "../../parts/StateMark";
 import { Trouble } from "../../parts/Trouble";
+import { useWork } from "../../parts/work";
 
 /** LettersTab lists the events that an outlet could not deliver; one is opened
  * with its event, and what would be sent for it now. */
@@ -15,7 +16,7 @@ export function LettersTab({ outlet }: { outlet: OutletStatus }) {
   const [filter, setFilter] = useState("");
   const [opened, setOpened] = useState<number>();
   const [asks, setAsks] = useState(false);
-  const [trouble, setTrouble] = useState<unknown>();
+  const { trouble, work } = useWork();
   const client = useQueryClient();
   const { data, error } = useQuery({
     queryKey: ["letters", outlet.name, filter, outlet.dead_letters, outlet.waiting_behind],
@@ -23,15 +24,12 @@ export function LettersTab({ outlet }: { outlet: OutletStatus }) {
     placeholderData: (before) => before,
     refetchInterval: 3000,
   });
-  const act = async (verb: "retry" | "discard", ids?: number[]) => {
-    setTrouble(undefined);
+  const act = (verb: "retry" | "discard", ids?: number[]) => {
     setAsks(false);
-    try {
+    return work(async () => {
       await send("POST", `/v1/outlets/${outlet.name}/dead-letters/${verb}`, ids ? { ids } : filter ? { error: filter } : { all: true });
       await client.invalidateQueries({ queryKey: ["letters", outlet.name] });
-    } catch (failed) {
-      setTrouble(failed);
-    }
+    });
   };
   if (data && data.dead + data.behind === 0) {
     return <p className="note">None: every event that the destination was sent, it has taken.</p>;

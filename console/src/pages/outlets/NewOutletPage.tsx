@@ -8,6 +8,7 @@ import { Checks } from "../../parts/Checks";
 import { Message } from "../../parts/Message";
 import { Steps } from "../../parts/Steps";
 import { Trouble } from "../../parts/Trouble";
+import { useWork } from "../../parts/work";
 import { DestinationFields, emptyDestination } from "./DestinationFields";
 import { ShapeFields } from "./ShapeFields";
 
@@ -30,26 +31,14 @@ export function NewOutletPage() {
   const [outlet, setOutlet] = useState<Outlet>({ source: "" });
   const [checks, setChecks] = useState<Check[]>();
   const [previews, setPreviews] = useState<Preview[]>();
-  const [trouble, setTrouble] = useState<unknown>();
-  const [busy, setBusy] = useState(false);
+  const { busy, trouble, work } = useWork();
   const known = destinations?.find((d) => d.name === chosen);
   const kind = chosen === pull ? "pull" : (known?.definition.kind ?? destination.kind);
   const target = chosen === pull ? "" : chosen === another ? destinationName : chosen;
   const source = outlet.source || status?.sources[0]?.name || "";
   const definition: Outlet = { ...outlet, source, destination: target || undefined };
-  const run = async (what: () => Promise<void>) => {
-    setTrouble(undefined);
-    setBusy(true);
-    try {
-      await what();
-    } catch (error) {
-      setTrouble(error);
-    } finally {
-      setBusy(false);
-    }
-  };
   const check = () =>
-    run(async () => {
+    work(async () => {
       if (chosen === pull) {
         setStep(2);
         return;
@@ -61,7 +50,7 @@ export function NewOutletPage() {
   /** The destination of an outlet has to be stored before the outlet can be
    * previewed; one that is stored and not used does nothing. */
   const preview = () =>
-    run(async () => {
+    work(async () => {
       if (chosen === another) {
         await send("POST", `/v1/destinations/${destinationName}`, destination);
         setChosen(destinationName);
@@ -70,7 +59,7 @@ export function NewOutletPage() {
       setStep(3);
     });
   const add = () =>
-    run(async () => {
+    work(async () => {
       await send("POST", `/v1/outlets/${name}`, definition);
       navigate(`/outlets/${name}`);
     });

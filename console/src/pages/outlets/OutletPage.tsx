@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button } from "react-bootstrap";
-import { NavLink, useNavigate, useParams } from "react-router-dom";
+import { useNavigate, useParams } from "react-router-dom";
 import { send, useOutlet } from "../../api/client";
 import { useStatus } from "../../api/status";
 import type { OutletStatus } from "../../api/types";
@@ -9,20 +9,14 @@ import { Ask } from "../../parts/Ask";
 import { LogTab } from "../../parts/LogTab";
 import { count, localMoment, rate, span } from "../../parts/numbers";
 import { StateMark } from "../../parts/StateMark";
+import { Tabs } from "../../parts/Tabs";
 import { Trouble } from "../../parts/Trouble";
+import { useWork } from "../../parts/work";
 import { DefinitionTab } from "./DefinitionTab";
 import { LettersTab } from "./LettersTab";
 import { LiveTab } from "./LiveTab";
 import { NowTab } from "./NowTab";
 import { RewindDialog } from "./RewindDialog";
-
-const tabs = [
-  ["", "Now"],
-  ["live", "Live"],
-  ["dead-letters", "Dead letters"],
-  ["definition", "Definition"],
-  ["log", "Log"],
-] as const;
 
 /** OutletPage is one outlet: how it stands, and all that can be done with it. */
 export function OutletPage() {
@@ -39,14 +33,17 @@ export function OutletPage() {
   return (
     <>
       <Head outlet={outlet} />
-      <nav className="tabs" aria-label="Parts of the outlet">
-        {tabs.map(([path, title]) => (
-          <NavLink key={path} to={path ? `/outlets/${name}/${path}` : `/outlets/${name}`} end>
-            {title}
-            {path === "dead-letters" && outlet.dead_letters > 0 && ` (${count(outlet.dead_letters)})`}
-          </NavLink>
-        ))}
-      </nav>
+      <Tabs
+        label="Parts of the outlet"
+        base={`/outlets/${name}`}
+        tabs={[
+          ["", "Now"],
+          ["live", "Live"],
+          ["dead-letters", outlet.dead_letters > 0 ? `Dead letters (${count(outlet.dead_letters)})` : "Dead letters"],
+          ["definition", "Definition"],
+          ["log", "Log"],
+        ]}
+      />
       {tab === "" && <NowTab outlet={outlet} />}
       {tab === "live" && <LiveTab name={name} />}
       {tab === "dead-letters" && <LettersTab outlet={outlet} />}
@@ -58,20 +55,15 @@ export function OutletPage() {
 
 function Head({ outlet }: { outlet: OutletStatus }) {
   const [asks, setAsks] = useState<"" | "pause" | "remove" | "rewind">("");
-  const [trouble, setTrouble] = useState<unknown>();
+  const { trouble, work } = useWork();
   const client = useQueryClient();
   const navigate = useNavigate();
-  const act = async (method: "POST" | "DELETE", path: string, body?: unknown) => {
-    setTrouble(undefined);
+  const act = (method: "POST" | "DELETE", path: string, body?: unknown) => {
     setAsks("");
-    try {
+    return work(async () => {
       await send(method, `/v1/outlets/${outlet.name}${path}`, body);
       await client.invalidateQueries({ queryKey: ["outlet", outlet.name] });
-      return true;
-    } catch (error) {
-      setTrouble(error);
-      return false;
-    }
+    });
   };
   const stopped = outlet.phase === "paused";
   return (

@@ -4,6 +4,7 @@ import { send, useMarks } from "../../api/client";
 import type { OutletStatus, Rewind } from "../../api/types";
 import { count } from "../../parts/numbers";
 import { Trouble } from "../../parts/Trouble";
+import { useWork } from "../../parts/work";
 
 type Kind = "beginning" | "now" | "offset" | "time" | "mark";
 
@@ -13,7 +14,7 @@ export function RewindDialog({ outlet, onClose }: { outlet: OutletStatus; onClos
   const [kind, setKind] = useState<Kind>("offset");
   const [text, setText] = useState("");
   const [plan, setPlan] = useState<Rewind>();
-  const [trouble, setTrouble] = useState<unknown>();
+  const { trouble, work } = useWork();
   const { data: marks } = useMarks(outlet.source);
   const place = () => {
     switch (kind) {
@@ -27,19 +28,15 @@ export function RewindDialog({ outlet, onClose }: { outlet: OutletStatus; onClos
         return kind;
     }
   };
-  const ask = async (dry: boolean) => {
-    setTrouble(undefined);
-    try {
+  const ask = (dry: boolean) =>
+    work(async () => {
       const answer = await send<Rewind>("POST", `/v1/outlets/${outlet.name}/rewind`, { to: place(), dry_run: dry });
       if (dry) {
         setPlan(answer);
       } else {
         onClose();
       }
-    } catch (error) {
-      setTrouble(error);
-    }
-  };
+    });
   const change = (next: () => void) => {
     setPlan(undefined);
     next();

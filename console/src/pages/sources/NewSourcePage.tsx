@@ -6,6 +6,7 @@ import type { Check, SourceDefinition } from "../../api/types";
 import { Checks } from "../../parts/Checks";
 import { Steps } from "../../parts/Steps";
 import { Trouble } from "../../parts/Trouble";
+import { useWork } from "../../parts/work";
 import { Chosen } from "./Chosen";
 import { ConnectionFields } from "./ConnectionFields";
 import { RulesEditor } from "./RulesEditor";
@@ -24,19 +25,8 @@ export function NewSourcePage() {
     mode: "load-and-follow",
   });
   const [checks, setChecks] = useState<Check[]>();
-  const [busy, setBusy] = useState(false);
-  const [trouble, setTrouble] = useState<unknown>();
+  const { busy, trouble, work } = useWork();
   const navigate = useNavigate();
-  const work = async (what: () => Promise<void>) => {
-    setBusy(true);
-    setTrouble(undefined);
-    try {
-      await what();
-    } catch (error) {
-      setTrouble(error);
-    }
-    setBusy(false);
-  };
   const check = () =>
     work(async () => {
       setChecks((await send<{ items: Check[] }>("POST", `/v1/sources/${name}/check`, definition)).items);

@@ -1,14 +1,16 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button } from "react-bootstrap";
-import { NavLink, useNavigate, useParams } from "react-router-dom";
+import { useNavigate, useParams } from "react-router-dom";
 import { send, useSource } from "../../api/client";
 import { useStatus } from "../../api/status";
 import type { SourceStatus } from "../../api/types";
 import { bytes, count, localMoment, span } from "../../parts/numbers";
 import { LogTab } from "../../parts/LogTab";
 import { StateMark } from "../../parts/StateMark";
+import { Tabs } from "../../parts/Tabs";
 import { Trouble } from "../../parts/Trouble";
+import { useWork } from "../../parts/work";
 import { Ask } from "../../parts/Ask";
 import { ChecksTab } from "./ChecksTab";
 import { RulesTab } from "./RulesTab";
@@ -38,13 +40,7 @@ export function SourcePage() {
   return (
     <>
       <Head source={source} />
-      <nav className="tabs" aria-label="Parts of the source">
-        {tabs.map(([path, title]) => (
-          <NavLink key={path} to={path ? `/sources/${name}/${path}` : `/sources/${name}`} end>
-            {title}
-          </NavLink>
-        ))}
-      </nav>
+      <Tabs label="Parts of the source" base={`/sources/${name}`} tabs={tabs} />
       {tab === "" && <TablesTab source={source} />}
       {tab === "rules" && <RulesTab record={record} />}
       {tab === "checks" && <ChecksTab name={name} />}
@@ -56,20 +52,15 @@ export function SourcePage() {
 
 function Head({ source }: { source: SourceStatus }) {
   const [asks, setAsks] = useState<"" | "pause" | "remove" | "renew">("");
-  const [trouble, setTrouble] = useState<unknown>();
+  const { trouble, work } = useWork();
   const client = useQueryClient();
   const navigate = useNavigate();
-  const act = async (method: "POST" | "DELETE", path: string, reason?: string) => {
-    setTrouble(undefined);
+  const act = (method: "POST" | "DELETE", path: string, reason?: string) => {
     setAsks("");
-    try {
+    return work(async () => {
       await send(method, `/v1/sources/${source.name}${path}`, method === "POST" ? { reason: reason ?? "" } : undefined);
       await client.invalidateQueries({ queryKey: ["source", source.name] });
-      return true;
-    } catch (error) {
-      setTrouble(error);
-      return false;
-    }
+    });
   };
   const held = source.log_held;
   return (
