@@ -33,7 +33,7 @@ lint: setup
 build: bin/rillmark
 
 bin/rillmark: $(GO) console/dist/index.html
-	go build -ldflags "-X rillmark/internal/cli.Version=$(VERSION)" -o bin/rillmark ./cmd/rillmark
+	go build -ldflags "-s -w -X rillmark/internal/cli.Version=$(VERSION)" -o bin/rillmark ./cmd/rillmark
 
 console/dist/index.html: $(CONSOLE)
 	cd console && npm run --silent build

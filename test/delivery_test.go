@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -342,6 +343,18 @@ func TestReadyMadeEvents(t *testing.T) {
 	require.NoError(t, err)
 	require.NotContains(t, string(raw), "not-for-eyes")
 	require.Contains(t, string(raw), "(sealed)")
+	// The charts of the last hour outlive a restart.
+	i.stop(syscall.SIGTERM)
+	i.start()
+	var hour struct {
+		Points []struct{ Delivered, Read int64 }
+	}
+	i.must(http.MethodGet, "/v1/outlets/notices/history", nil, &hour)
+	delivered := int64(0)
+	for _, p := range hour.Points {
+		delivered += p.Delivered
+	}
+	require.EqualValues(t, 1, delivered)
 }
 
 // TestAvroMessages: an independent reader finds the schema by the message alone,

@@ -233,3 +233,19 @@ func (c *Catalog) RemoveMark(ctx context.Context, source int64, name string) err
 	}
 	return err
 }
+
+// KeepHistory stores the points of an outlet's last hour, in JSON.
+func (c *Catalog) KeepHistory(ctx context.Context, outlet int64, points []byte) error {
+	_, err := c.Pool.Exec(ctx, `INSERT INTO rillmark.outlet_history (outlet_id, points) SELECT id, $2 FROM rillmark.outlet WHERE id = $1
+		ON CONFLICT (outlet_id) DO UPDATE SET points = excluded.points, updated_at = now()`, outlet, points)
+	return err
+}
+
+// OutletHistory is what was stored of an outlet's last hour; nil where nothing was.
+func (c *Catalog) OutletHistory(ctx context.Context, outlet int64) (points []byte, err error) {
+	err = c.Pool.QueryRow(ctx, "SELECT points FROM rillmark.outlet_history WHERE outlet_id = $1", outlet).Scan(&points)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = nil
+	}
+	return points, err
+}

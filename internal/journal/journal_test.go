@@ -189,6 +189,20 @@ func TestUnwantedBlocksAreSkipped(t *testing.T) {
 	_, err = pool.Exec(ctx, "UPDATE "+w.segment.relation+" SET data = set_byte(data, length(data) - 1, 255 - get_byte(data, length(data) - 1)) WHERE first_offset = 3")
 	require.NoError(t, err)
 	require.Equal(t, []int64{1, 2, 5, 6}, readAll(t, s, 1, ReaderOptions{Tables: `^public\.loans$`}))
+	// Messages have no table: whoever chooses tables gets them, and a block of them alone.
+	told := NewBuilder(0)
+	tx := &change.OpenTransaction{ID: "told"}
+	told.BeginTransaction()
+	told.Add(tx, &change.Row{Operation: change.Message, Body: []byte("{}")})
+	told.EndTransaction()
+	alone := told.Close(w.Next())
+	NewCompressor().Compress(alone, false)
+	require.NoError(t, w.Append(ctx, []*Block{alone, block(8, holds, 1)}, nil, nil))
+	batch, err := s.Reader(1, 7, ReaderOptions{Tables: `^public\.loans$`}).TryNext(ctx)
+	require.NoError(t, err)
+	var e change.Event
+	require.True(t, batch.Next(&e))
+	require.Equal(t, change.Message, e.Operation)
 	r := s.Reader(1, 3, ReaderOptions{})
 	_, err = r.TryNext(ctx)
 	require.ErrorIs(t, err, ErrCorrupt)

@@ -230,7 +230,7 @@ func (r *Reader) segment(ctx context.Context) (string, error) {
 
 func (r *Reader) query(ctx context.Context, relation string) (found bool, err error) {
 	rows, _ := r.store.pool.Query(ctx, `SELECT first_offset, last_offset, last_commit,
-			CASE WHEN $2 = '' OR EXISTS (SELECT FROM string_to_table(tables, E'\n') AS name WHERE name = '' OR name ~ $2) THEN data END
+			CASE WHEN $2 = '' OR tables = '' OR EXISTS (SELECT FROM string_to_table(tables, E'\n') AS name WHERE name = '' OR name ~ $2) THEN data END
 		FROM `+relation+` WHERE last_offset >= $1 ORDER BY last_offset LIMIT $3`, r.next, r.options.Tables, fetchBlocks)
 	blocks, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Block, error) {
 		var b Block

@@ -1,6 +1,9 @@
 package outlet
 
 import (
+	"context"
+	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -113,6 +116,53 @@ func (o *Outlet) Sample(behind int64) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.history.now(time.Now()).Behind = behind
+}
+
+// KeepHistory stores the last hour, so that it outlives the process.
+func (o *Outlet) KeepHistory(ctx context.Context) error {
+	points := o.History()
+	if len(points) == 0 {
+		return nil
+	}
+	stored, err := json.Marshal(points)
+	if err != nil {
+		return err
+	}
+	return o.Catalog.KeepHistory(ctx, o.ID, stored)
+}
+
+// Recall takes over what was stored of the last hour, by an earlier process or by
+// the instance that delivered before.
+func (o *Outlet) Recall(ctx context.Context) error {
+	stored, err := o.Catalog.OutletHistory(ctx, o.ID)
+	if err != nil || stored == nil {
+		return err
+	}
+	var points []Point
+	if err := json.Unmarshal(stored, &points); err != nil {
+		return fmt.Errorf("the stored history of the outlet cannot be read: %w", err)
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.history.merge(points, time.Now())
+	return nil
+}
+
+// merge takes in points of an earlier time; of one time, that with more in it stays.
+func (h *History) merge(earlier []Point, now time.Time) {
+	busiest := make(map[int64]Point)
+	for _, p := range slices.Concat(earlier, h.points) {
+		at := p.At.Unix()
+		if before, there := busiest[at]; !there || p.Read+p.Delivered >= before.Read+before.Delivered {
+			busiest[at] = p
+		}
+	}
+	h.points = h.points[:0]
+	for _, at := range slices.Sorted(maps.Keys(busiest)) {
+		if age := now.Sub(time.Unix(at, 0)); age >= 0 && age < historyPoints*historyStep {
+			h.points = append(h.points, busiest[at])
+		}
+	}
 }
 
 // History is the last hour, oldest first.

@@ -244,6 +244,9 @@ func (o *Outlet) once(ctx context.Context) error {
 		return err
 	}
 	defer hold.Release()
+	if err := o.Recall(ctx); err != nil {
+		return err
+	}
 	offset, err := o.Catalog.Offset(ctx, o.ID)
 	if err != nil {
 		return err

@@ -3,6 +3,8 @@ package outlet
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"rillmark/internal/catalog"
@@ -428,20 +430,28 @@ func (s *sender) refusedEvents(ctx context.Context, aside []refusal) (map[int64]
 	if s.Net {
 		return found, s.netEvents(ctx, newest, keep)
 	}
+	offsets := slices.Sorted(maps.Keys(wanted))
 	var e change.Event
-	for offset := range wanted {
-		batch, err := s.Store.Reader(s.Origin.SourceID, offset, journal.ReaderOptions{}).TryNext(ctx)
+	for len(offsets) > 0 {
+		batch, err := s.Store.Reader(s.Origin.SourceID, offsets[0], journal.ReaderOptions{}).TryNext(ctx)
 		if err != nil {
 			return nil, err
 		}
-		if batch == nil || !batch.Next(&e) {
-			if batch != nil && batch.Err() != nil {
-				return nil, batch.Err()
-			}
-			continue // letters says so
+		if batch == nil {
+			break // letters says so
 		}
-		s.Origin.Fill(&e)
-		keep(&e) //nolint:errcheck // it never fails
+		for batch.Next(&e) {
+			if wanted[e.Offset] {
+				s.Origin.Fill(&e)
+				keep(&e) //nolint:errcheck // it never fails
+			}
+		}
+		if err := batch.Err(); err != nil {
+			return nil, err
+		}
+		for len(offsets) > 0 && offsets[0] <= batch.Last {
+			offsets = offsets[1:]
+		}
 	}
 	return found, nil
 }

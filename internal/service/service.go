@@ -146,6 +146,7 @@ func (s *Service) Close(reason string) {
 	s.reconciling.Lock()
 	s.closing = true
 	s.reconciling.Unlock() // who waits for it has to see that, and end
+	s.storeHistories()
 	s.mu.Lock()
 	var stops []func()
 	for _, o := range s.outlets {
@@ -397,6 +398,8 @@ func (s *Service) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 		}
 		if old != nil && old.runner != nil && old.record.ID == record.ID {
 			one.runner.Carry(old.runner)
+		} else if err := one.runner.Recall(ctx); err != nil {
+			return err
 		}
 		if record.Running {
 			one.stop = s.start(one.runner.Run)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"rillmark/internal/engine"
+	"rillmark/internal/outlet"
 )
 
 // watchEvery is how often sources are asked how much log they hold back for us.
@@ -68,11 +69,32 @@ func (s *Service) watch(name string, one *sourceRun) {
 // sampleEvery is how often outlets are looked at for their last hour.
 const sampleEvery = 5 * time.Second
 
+// storeEvery is how many samples lie between two times that histories are stored.
+const storeEvery = 12
+
+// storeHistories puts the last hour of the outlets that this instance delivers on
+// record.
+func (s *Service) storeHistories() {
+	ctx, cancel := context.WithTimeout(s.work, 2*time.Second)
+	defer cancel()
+	for name, o := range s.copyOutlets() {
+		if o.runner == nil || o.runner.Status().Phase == outlet.PhaseStandby {
+			continue
+		}
+		if err := o.runner.KeepHistory(ctx); err != nil && s.work.Err() == nil {
+			s.log.tell("warn", "outlet/"+name, "history", "the last hour could not be stored: "+err.Error())
+		}
+	}
+}
+
 // keepHistory notes how far each outlet is behind, whether somebody looks or not.
 func (s *Service) keepHistory() {
 	ticker := time.NewTicker(sampleEvery)
 	defer ticker.Stop()
-	for {
+	for n := 1; ; n++ {
+		if n%storeEvery == 0 {
+			s.storeHistories()
+		}
 		select {
 		case <-s.work.Done():
 			return
