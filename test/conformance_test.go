@@ -70,7 +70,9 @@ func complete(t *testing.T, one target, events []*event) (repeats int) {
 // TestConformance runs every kind of destination beside the others on one
 // journal: with a load and writers, destinations that go away and come back, and
 // the service killed at random between send and commit.
-func TestConformance(t *testing.T) {
+func TestConformance(t *testing.T) { inRounds(t, conformance) }
+
+func conformance(t *testing.T, _ int) {
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)
@@ -88,7 +90,7 @@ func TestConformance(t *testing.T) {
 	w := startWriters(t, source, name, 3, 400)
 	defer w.stop()
 	random := rand.New(rand.NewPCG(7, uint64(time.Now().UnixNano())))
-	for round := range 4 * rounds() {
+	for round := range 4 {
 		// A destination goes away while the others go on, and comes back.
 		one := targets[random.IntN(6)]
 		one.away()

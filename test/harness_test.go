@@ -39,6 +39,17 @@ func rounds() int {
 	return 1
 }
 
+// inRounds runs a test in as many rounds as are asked for, numbered from 1, each
+// with a service of its own, so that many rounds need no more memory than one.
+func inRounds(t *testing.T, f func(t *testing.T, round int)) {
+	for round := 1; round <= rounds(); round++ {
+		t.Run(fmt.Sprint("round ", round), func(t *testing.T) { f(t, round) })
+		if t.Failed() {
+			return
+		}
+	}
+}
+
 func TestMain(m *testing.M) {
 	folder, err := os.MkdirTemp("", "rillmark-test-")
 	if err != nil {

@@ -97,7 +97,9 @@ func killStage(t *testing.T, source, state *demo.Cluster, copies int) (*instance
 
 // TestKill kills the service at random moments under load, with load and
 // following at work.
-func TestKill(t *testing.T) {
+func TestKill(t *testing.T) { inRounds(t, kill) }
+
+func kill(t *testing.T, _ int) {
 	source, copies := sourceServer(t), 6000
 	i, name := killStage(t, source, stateServer(t), copies)
 	db := connect(t, source, name)
@@ -106,7 +108,7 @@ func TestKill(t *testing.T) {
 	i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil)
 	random := rand.New(rand.NewPCG(7, uint64(time.Now().UnixNano())))
 	loadsCut := 0
-	for kill := range 30 * rounds() {
+	for kill := range 30 {
 		// From the first instants of a start to well into its work.
 		moment := time.Duration(random.IntN(40)) * time.Millisecond
 		if kill%3 > 0 {
@@ -165,13 +167,15 @@ func durable(settings map[string]string) map[string]string {
 }
 
 // TestKillSource kills the source's server under load.
-func TestKillSource(t *testing.T) {
+func TestKillSource(t *testing.T) { inRounds(t, killSource) }
+
+func killSource(t *testing.T, _ int) {
 	source, copies := ownServer(t, durable(sourceSettings)), 3000
 	i, name := killStage(t, source, stateServer(t), copies)
 	w := startWriters(t, source, name, 2, copies)
 	i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil)
 	random := rand.New(rand.NewPCG(8, uint64(time.Now().UnixNano())))
-	for range 4 * rounds() {
+	for range 4 {
 		<-time.After(time.Duration(200+random.IntN(1200)) * time.Millisecond)
 		source.Kill()
 		i.eventually("the service says that its source is away", func() bool {
@@ -193,14 +197,16 @@ func TestKillSource(t *testing.T) {
 }
 
 // TestKillState kills the state database's server under load.
-func TestKillState(t *testing.T) {
+func TestKillState(t *testing.T) { inRounds(t, killState) }
+
+func killState(t *testing.T, _ int) {
 	source, copies := sourceServer(t), 3000
 	state := ownServer(t, map[string]string{"max_connections": "100"})
 	i, name := killStage(t, source, state, copies)
 	w := startWriters(t, source, name, 2, copies)
 	i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil)
 	random := rand.New(rand.NewPCG(9, uint64(time.Now().UnixNano())))
-	for range 4 * rounds() {
+	for range 4 {
 		<-time.After(time.Duration(200+random.IntN(1200)) * time.Millisecond)
 		state.Kill()
 		i.eventually("the service says that its state database is away", func() bool {

@@ -19,6 +19,10 @@ import (
 // writers' commits wait for a standby that is not there: they stand in the log,
 // and reach us, long before a query can see them.
 func TestLoadBesideCommitsThatCannotBeSeen(t *testing.T) {
+	inRounds(t, loadBesideCommitsThatCannotBeSeen)
+}
+
+func loadBesideCommitsThatCannotBeSeen(t *testing.T, _ int) {
 	source, copies := ownServer(t, sourceSettings), 1500
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)
@@ -95,7 +99,7 @@ func TestLoadBesideCommitsThatCannotBeSeen(t *testing.T) {
 		}
 	}()
 	w := startWriters(t, source, name, 6, copies)
-	for range 3 * rounds() {
+	for range 3 {
 		for _, table := range []string{"copies", "loans", "shelves"} {
 			i.must(http.MethodPost, "/v1/sources/circulation/tables/public."+table+"/reload", nil, nil)
 		}
@@ -121,13 +125,15 @@ func TestLoadBesideCommitsThatCannotBeSeen(t *testing.T) {
 	for _, table := range []string{"copies", "loans", "shelves"} {
 		f.equals(t, db, table)
 	}
-	require.Len(t, ofTable(events, "public.copies", "loaded"), 2+3*rounds())
+	require.Len(t, ofTable(events, "public.copies", "loaded"), 2+3)
 }
 
 // TestLoadOfRowsThatChangeTheirKeys loads a small table again and again while
 // its rows take each other's keys and move in its file, and the log leaves the
 // large value out that they all have.
-func TestLoadOfRowsThatChangeTheirKeys(t *testing.T) {
+func TestLoadOfRowsThatChangeTheirKeys(t *testing.T) { inRounds(t, loadOfRowsThatChangeTheirKeys) }
+
+func loadOfRowsThatChangeTheirKeys(t *testing.T, _ int) {
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	dropSlotAtEnd(t, source)
@@ -167,7 +173,7 @@ func TestLoadOfRowsThatChangeTheirKeys(t *testing.T) {
 			}
 		}()
 	}
-	for range 6 * rounds() {
+	for range 6 {
 		i.must(http.MethodPost, "/v1/sources/circulation/tables/public.shelves/reload", nil, nil)
 		i.eventually("it is loaded again", func() bool { return i.status().Sources[0].Tables[0].State == "following" })
 	}

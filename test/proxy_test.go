@@ -137,7 +137,9 @@ func (p *proxy) pass(from, to net.Conn) {
 
 // TestABadConnection follows and loads pgbench's own tables over a connection that
 // is cut, stalled and sliced, while service and source are killed.
-func TestABadConnection(t *testing.T) {
+func TestABadConnection(t *testing.T) { inRounds(t, aBadConnection) }
+
+func aBadConnection(t *testing.T, round int) {
 	source := ownServer(t, durable(sourceSettings))
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)
@@ -166,10 +168,10 @@ func TestABadConnection(t *testing.T) {
 			bench(ctx, "-c", "8", "-j", "2", "-T", "3", "-n").Run() //nolint:errcheck // the server is killed under it
 		}
 	}()
-	random := rand.New(rand.NewPCG(11, uint64(rounds())))
-	for round := range 24 * rounds() {
+	random := rand.New(rand.NewPCG(11, uint64(round)))
+	for n := range 24 {
 		<-time.After(time.Duration(100+random.IntN(500)) * time.Millisecond)
-		switch round % 6 {
+		switch n % 6 {
 		case 0, 3:
 			way.cut()
 		case 1:
@@ -185,7 +187,7 @@ func TestABadConnection(t *testing.T) {
 			i.stop(syscall.SIGKILL)
 			i.launch()
 		case 5:
-			if round%12 == 5 {
+			if n%12 == 5 {
 				source.Kill()
 				// Its orphans hold its memory for a moment yet.
 				i.eventually("the source's server starts again", func() bool { return source.Start(context.Background()) == nil })

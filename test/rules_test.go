@@ -285,7 +285,9 @@ func bag(events []*event, table string) map[string]int {
 }
 
 // TestATableWithoutAKeyIsLoaded while writers go on, equal rows among its rows.
-func TestATableWithoutAKeyIsLoaded(t *testing.T) {
+func TestATableWithoutAKeyIsLoaded(t *testing.T) { inRounds(t, aTableWithoutAKeyIsLoaded) }
+
+func aTableWithoutAKeyIsLoaded(t *testing.T, _ int) {
 	i, name := captured(t, "source:\n  chunk_bytes: 4096\n", []map[string]any{{"match": "public.*"}}, nil,
 		"CREATE TABLE visits (branch integer, door integer, at integer)", "ALTER TABLE visits REPLICA IDENTITY FULL",
 		"INSERT INTO visits SELECT n % 7, n % 3, n % 50 FROM generate_series(1, 30000) n")
@@ -308,7 +310,7 @@ func TestATableWithoutAKeyIsLoaded(t *testing.T) {
 			}
 		}
 	}()
-	for range 3 * rounds() {
+	for range 3 {
 		i.must(http.MethodPost, "/v1/sources/circulation/tables/public.visits/reload", nil, nil)
 		i.settled("circulation", db)
 	}
@@ -327,7 +329,7 @@ func TestATableWithoutAKeyIsLoaded(t *testing.T) {
 	}
 	require.NoError(t, rows.Err())
 	require.Equal(t, want, bag(events, "public.visits"))
-	require.Len(t, ofTable(events, "public.visits", "loaded"), 1+3*rounds())
+	require.Len(t, ofTable(events, "public.visits", "loaded"), 1+3)
 }
 
 // TestLoadsOfAPart reads some rows of a table again, loads by key and by range
