@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
 	"github.com/stretchr/testify/require"
 )
 
@@ -318,6 +320,30 @@ func TestTooLargeForTheBroker(t *testing.T) {
 		require.Regexp(t, "has (about )?150[0-9]{4} bytes", l.Items[0].Error)
 		require.Regexp(t, "raise its max", l.Items[0].Error)
 	}
+	// A stream may take less than its server; named in the destination it is asked
+	// before, else its answer tells.
+	address := n.destination["nats"].(map[string]any)["servers"].([]string)[0]
+	conn, err := nats.Connect(address)
+	require.NoError(t, err)
+	defer conn.Close()
+	js, err := jetstream.New(conn)
+	require.NoError(t, err)
+	stream, err := js.Stream(t.Context(), "library")
+	require.NoError(t, err)
+	config := stream.CachedInfo().Config
+	config.MaxMsgSize = 2000
+	_, err = js.UpdateStream(t.Context(), config)
+	require.NoError(t, err)
+	i.must(http.MethodPost, "/v1/destinations/unnamed", map[string]any{"kind": "nats", "nats": map[string]any{"servers": []string{address}}}, nil)
+	i.must(http.MethodPost, "/v1/outlets/unnamed", map[string]any{"source": "circulation", "destination": "unnamed", "topic": "library.unnamed", "tables": []string{"desk"}, "from": "now"}, nil)
+	i.must(http.MethodPost, "/v1/outlets/nats/pause", nil, nil)
+	i.must(http.MethodPost, "/v1/outlets/nats/resume", nil, nil) // it asks anew
+	run(t, db, "INSERT INTO desk VALUES (4, 'x'), (5, repeat('x', 3000)), (6, 'x')", "UPDATE desk SET note = 'y' WHERE id = 5")
+	i.reached("circulation", db)
+	i.caughtUp("nats", "unnamed")
+	require.Equal(t, []int64{2, 1}, []int64{i.letters("nats").Dead, i.letters("nats").Behind})
+	require.EqualValues(t, 1, i.letters("unnamed").Dead)
+	require.Contains(t, i.letters("unnamed").Items[0].Error, "max_msg_size")
 	// Empty and null values arrive as what they are.
 	text := ""
 	for _, r := range records(t, brokerOf(k), "plain.desk") {

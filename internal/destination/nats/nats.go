@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -123,6 +124,11 @@ func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destinati
 			_, err = w.js.CreateStream(ctx, jetstream.StreamConfig{Name: d.Definition.Stream, Subjects: []string{d.Definition.Stream + ".>"}, Storage: jetstream.FileStorage})
 		}
 	}
+	if err == nil && d.Definition.Stream != "" {
+		if stream, err := w.js.Stream(ctx, d.Definition.Stream); err == nil {
+			w.most = int64(stream.CachedInfo().Config.MaxMsgSize)
+		}
+	}
 	if err != nil {
 		conn.Close()
 		return nil, fault(err)
@@ -136,6 +142,13 @@ type writer struct {
 	conn   *nats.Conn
 	js     jetstream.JetStream
 	at     int64
+	most   int64 // bytes that the stream takes of a message; not above 0 where it does not say
+}
+
+// sent is a message that waits for its acknowledgement.
+type sent struct {
+	index int
+	ack   jetstream.PubAckFuture
 }
 
 // Delivered implements [destination.Writer].
@@ -149,56 +162,68 @@ const window = 4096
 func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.Refusal, error) {
 	behind := destination.NewBehind(w.outlet.Wait)
 	var refused []destination.Refusal
-	var acks []jetstream.PubAckFuture
+	var acks []sent
 	for i := range batch.Messages {
 		m := &batch.Messages[i]
 		if behind.Waits(m) {
 			refused = append(refused, destination.Refusal{Index: i})
 			continue
 		}
-		msg, err := w.message(m)
+		// Within one run only: after a rewind the server must store it again.
+		id := fmt.Sprintf("%s@%d", m.ID, w.outlet.Run)
+		msg, err := w.message(m, id)
 		if err != nil {
 			behind.Refused(m)
 			refused = append(refused, destination.Refusal{Index: i, Err: err})
 			continue
 		}
-		// Within one run only: after a rewind the server must store it again.
-		ack, err := w.js.PublishMsgAsync(msg, jetstream.WithMsgID(fmt.Sprintf("%s@%d", m.ID, w.outlet.Run)))
+		ack, err := w.js.PublishMsgAsync(msg)
 		if err != nil {
 			return nil, fault(err)
 		}
-		if acks = append(acks, ack); len(acks) >= window {
-			if err := w.wait(ctx, acks); err != nil {
+		if acks = append(acks, sent{i, ack}); len(acks) >= window {
+			if refused, err = w.wait(ctx, acks, refused); err != nil {
 				return nil, err
 			}
 			acks = acks[:0]
 		}
 	}
-	if err := w.wait(ctx, acks); err != nil {
+	refused, err := w.wait(ctx, acks, refused)
+	if err != nil {
 		return nil, err
 	}
 	w.at = batch.Last
+	slices.SortFunc(refused, func(a, b destination.Refusal) int { return a.Index - b.Index })
 	return refused, nil
 }
 
-func (w *writer) wait(ctx context.Context, acks []jetstream.PubAckFuture) error {
+// tooLarge is a stream's answer to a message above its max_msg_size.
+const tooLarge jetstream.ErrorCode = 10054
+
+func (w *writer) wait(ctx context.Context, acks []sent, refused []destination.Refusal) ([]destination.Refusal, error) {
 	deadline := time.NewTimer(20 * time.Second)
 	defer deadline.Stop()
-	for _, ack := range acks {
+	for _, one := range acks {
 		select {
-		case <-ack.Ok():
-		case err := <-ack.Err():
-			return fault(err)
+		case <-one.ack.Ok():
+		case err := <-one.ack.Err():
+			var answer *jetstream.APIError
+			if errors.As(err, &answer) && answer.ErrorCode == tooLarge {
+				refused = append(refused, destination.Refusal{Index: one.index, Err: fmt.Errorf("the event is larger than the stream takes: raise its max_msg_size, or leave columns out: %w", err)})
+				continue
+			}
+			return nil, fault(err)
 		case <-ctx.Done():
-			return context.Cause(ctx)
+			return nil, context.Cause(ctx)
 		case <-deadline.C:
-			return fault(errors.New("the stream has not acknowledged within 20 seconds"))
+			return nil, fault(errors.New("the stream has not acknowledged within 20 seconds"))
 		}
 	}
-	return nil
+	return refused, nil
 }
 
-func (w *writer) message(m *encode.Message) (*nats.Msg, error) {
+// message makes a NATS message, with its id for the server's own deduplication.
+func (w *writer) message(m *encode.Message, id string) (*nats.Msg, error) {
 	subject := strings.ToValidUTF8(string(m.Topic), "_")
 	if err := definition.CheckTopic(definition.KindNATS, subject); err != nil {
 		return nil, err
@@ -215,7 +240,15 @@ func (w *writer) message(m *encode.Message) (*nats.Msg, error) {
 	if m.ContentType != "" {
 		msg.Header["content-type"] = []string{m.ContentType}
 	}
-	if size := int64(msg.Size()) + 200; size > w.conn.MaxPayload() {
+	msg.Header.Set(jetstream.MsgIDHeader, id)
+	size := int64(len(msg.Data) + len("NATS/1.0\r\n\r\n"))
+	for name, values := range msg.Header {
+		size += int64(len(name) + len(values[0]) + len(": \r\n"))
+	}
+	if w.most > 0 && size > w.most {
+		return nil, fmt.Errorf("the event has %d bytes, and the stream %s takes %d: raise its max_msg_size, or leave columns out", size, w.Definition.Stream, w.most)
+	}
+	if size > w.conn.MaxPayload() {
 		return nil, fmt.Errorf("the event has about %d bytes, and the server takes %d: raise its max_payload, or leave columns out", size, w.conn.MaxPayload())
 	}
 	return msg, nil
