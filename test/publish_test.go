@@ -109,6 +109,35 @@ func TestARuleChangesUnderALoad(t *testing.T) {
 	}
 }
 
+// TestATableLeavesThePublicationUnderItsLoad: what changes until it is back is in no
+// stream, so that all of it is read again.
+func TestATableLeavesThePublicationUnderItsLoad(t *testing.T) {
+	source := sourceServer(t)
+	name := database(t, source, "postgres")
+	dropSlotAtEnd(t, source)
+	db := connect(t, source, name)
+	run(t, db, "CREATE TABLE visits (visit_id bigint PRIMARY KEY, door text, essay text)", "ALTER TABLE visits ALTER COLUMN essay SET STORAGE EXTERNAL",
+		"INSERT INTO visits SELECT n, 'north', repeat(md5(n::text), 100) FROM generate_series(1, 800) n", "CREATE PUBLICATION visitors FOR TABLE visits")
+	i := newInstance(t, stateServer(t), "source:\n  chunk_bytes: 16384\n  refresh_every: 100ms\n").start()
+	way := startProxy(t, fmt.Sprintf("127.0.0.1:%d", source.Port))
+	way.delay = 2 * time.Millisecond
+	d := ruled(source, name, []map[string]any{{"match": "visits"}}, map[string]any{"publication": "visitors"})
+	d["connection"].(map[string]any)["port"] = way.port()
+	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
+	i.resume()
+	i.eventually("the load is under way", func() bool {
+		tables := i.status().Sources[0].Tables
+		return len(tables) > 0 && tables[0].RowsDone > 30
+	})
+	run(t, db, "ALTER PUBLICATION visitors DROP TABLE visits")
+	i.comesTo("public.visits", "unpublished")
+	run(t, db, "UPDATE visits SET door = 'south'", "DELETE FROM visits WHERE visit_id % 10 = 0", "ALTER PUBLICATION visitors ADD TABLE visits")
+	i.comesTo("public.visits", "following")
+	run(t, db, "UPDATE visits SET door = 'east' WHERE visit_id < 5")
+	i.reached("circulation", db)
+	proveJournal(t, i.journal("circulation")).equals(t, db, "visits")
+}
+
 // TestTablesThatComeLater lets a login that owns nothing publish what the rules
 // choose through the administrator's function, and a publication of a whole
 // schema bring a table from its first row.

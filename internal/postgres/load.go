@@ -129,7 +129,20 @@ type overlaid struct {
 	after     []change.Value
 }
 
-// wantLoad gives a table a load, which begins once releaseLoad says so.
+// wantWhole gives a table a load of all its rows, from the beginning: what an
+// earlier one read was before changes that are in no stream.
+func (r *run) wantWhole(t *table) {
+	if t.load == nil {
+		t.load = new(tableLoad)
+		return
+	}
+	t.load.progress = progress{Restarts: t.load.progress.Restarts}
+	t.load.restart()
+	t.load.ready = false
+}
+
+// wantLoad gives a table the load that is on record, which goes on once releaseLoad
+// says so.
 func (r *run) wantLoad(t *table) {
 	if t.load != nil {
 		return

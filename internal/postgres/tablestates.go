@@ -29,13 +29,14 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		switch {
 		case unpublished >= 0:
 			l := c.members[unpublished]
+			t.load = nil // of what comes until it is published again nothing is known
 			s.State, s.Note = engine.StateUnpublished, did.faults[l.name()]
 			if s.Note == "" {
 				s.Note = "the publication " + r.config.Publication + " does not have " + l.name() + ": ALTER PUBLICATION " + quoted(r.config.Publication) + " ADD TABLE " + l.sanitized()
 			}
 		case s.State == engine.StateNew || s.State == engine.StateUnpublished || s.State == engine.StateGone || s.State == engine.StateLoaded || hasNewKey(s, c):
 			if r.config.Load {
-				r.wantLoad(t)
+				r.wantWhole(t)
 			} else {
 				t.load = nil
 			}
