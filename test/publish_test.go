@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"os"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -136,6 +137,24 @@ func TestATableLeavesThePublicationUnderItsLoad(t *testing.T) {
 	run(t, db, "UPDATE visits SET door = 'east' WHERE visit_id < 5")
 	i.reached("circulation", db)
 	proveJournal(t, i.journal("circulation")).equals(t, db, "visits")
+
+	// The same between two looks of ours, and while nobody looks.
+	loads := func() int { return len(ofTable(i.journal("circulation"), "public.visits", "loaded")) }
+	again := func(why string, gap func()) {
+		before := loads()
+		gap()
+		i.eventually(why, func() bool { return loads() > before })
+		proveJournal(t, i.journal("circulation")).equals(t, db, "visits")
+	}
+	gap := func(door string) {
+		run(t, db, "BEGIN", "ALTER PUBLICATION visitors DROP TABLE visits", "UPDATE visits SET door = '"+door+"'", "ALTER PUBLICATION visitors ADD TABLE visits", "COMMIT")
+	}
+	again("it is read again", func() { gap("west") })
+	again("it is read again after a restart", func() {
+		i.stop(syscall.SIGTERM)
+		gap("attic")
+		i.start()
+	})
 }
 
 // TestTablesThatComeLater lets a login that owns nothing publish what the rules

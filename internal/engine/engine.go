@@ -97,6 +97,9 @@ type TableState struct {
 	Rule string
 	// Members are the partitions of a table that is captured under its root's name.
 	Members []string
+	// Published is how the table stands among what the source publishes, in the
+	// engine's own words; it changes when the table was left out for a time.
+	Published string
 	// Schema is the newest version; nil before the first event.
 	Schema *change.Schema
 	// Progress is the load's place, in the engine's own form; nil outside of one.

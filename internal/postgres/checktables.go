@@ -96,7 +96,7 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 			continue
 		}
 		chosen++
-		lines, err := c.checkTable(ctx, conn, l, published[l.name()], helped && c.Publication == "")
+		lines, err := c.checkTable(ctx, conn, l, published[l.name()] != "", helped && c.Publication == "")
 		if err != nil {
 			return nil, err
 		}

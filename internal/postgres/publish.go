@@ -111,6 +111,9 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 		return err
 	}
 	r.sink.Lock()
+	for name := range did.placed {
+		r.placed[name] = true
+	}
 	err = r.noteTables(ctx, conn, chosen, published, did, first)
 	var changed map[*table]uint32
 	var gone []*table
@@ -244,6 +247,8 @@ type alignment struct {
 	// refiltered tables have another row filter than before: a transaction that was
 	// open may yet end whose rows went through the former one.
 	refiltered map[string]bool
+	// placed tables were put into a publication, or into it anew, by us.
+	placed map[string]bool
 }
 
 // alignPublications makes what is missing, table by table, so that one that may
@@ -257,7 +262,7 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 			return nil, err
 		}
 	}
-	did := &alignment{faults: make(map[string]string), refiltered: make(map[string]bool)}
+	did := &alignment{faults: make(map[string]string), refiltered: make(map[string]bool), placed: make(map[string]bool)}
 	order := make([]string, 0, len(chosen))
 	for name := range chosen {
 		order = append(order, name)
@@ -313,8 +318,8 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 			did.faults[name] = "the login may not publish this table; its owner or a superuser can: " + strings.Join(steps, "; ")
 		case err != nil:
 			return nil, fmt.Errorf("publishing %s: %w", name, err)
-		case isIn && !keeps:
-			did.refiltered[name] = true
+		default:
+			did.placed[name], did.refiltered[name] = true, isIn && !keeps
 		}
 	}
 	for i, name := range names {
@@ -344,15 +349,22 @@ func (c *Config) publicationFault(err error) error {
 	return err
 }
 
-func publishedTables(ctx context.Context, q querier, publications []string) (map[string]bool, error) {
-	rows, _ := q.Query(ctx, "SELECT schemaname || '.' || tablename FROM pg_publication_tables WHERE pubname = ANY($1)", publications)
-	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+// publishedTables lists what is published, each table with the catalogue's numbers
+// of the publication and of its place in it: both are new when it was taken out and
+// put back.
+func publishedTables(ctx context.Context, q querier, publications []string) (map[string]string, error) {
+	rows, _ := q.Query(ctx, `SELECT t.schemaname || '.' || t.tablename, string_agg(p.oid || '.' || coalesce(r.oid, 0), ' ' ORDER BY p.oid)
+		FROM pg_publication_tables t JOIN pg_publication p ON p.pubname = t.pubname
+		LEFT JOIN pg_publication_rel r ON r.prpubid = p.oid AND r.prrelid = (quote_ident(t.schemaname) || '.' || quote_ident(t.tablename))::regclass
+		WHERE t.pubname = ANY($1) GROUP BY 1`, publications)
+	set := make(map[string]string)
+	var name, place string
+	_, err := pgx.ForEachRow(rows, []any{&name, &place}, func() error {
+		set[name] = place
+		return nil
+	})
 	if err != nil {
 		return nil, fmt.Errorf("listing what is published: %w", err)
-	}
-	set := make(map[string]bool, len(names))
-	for _, name := range names {
-		set[name] = true
 	}
 	return set, nil
 }

@@ -70,6 +70,9 @@ type run struct {
 	lastRow    LSN
 	lastNumber uint32
 	moreLoads  chan struct{} // closed and made anew when there is more to load
+	// placed are the tables that we put into a publication ourselves, until that is
+	// on record.
+	placed map[string]bool
 }
 
 // relation is a table as the stream announced it.
@@ -139,7 +142,7 @@ func (c *Config) Run(ctx context.Context, start engine.Start, sink engine.Sink) 
 
 func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) error {
 	r := &run{config: c, sink: sink, relations: make(map[uint32]*relation), tables: make(map[string]*table),
-		marks: make(map[string]*mark), moreLoads: make(chan struct{})}
+		marks: make(map[string]*mark), moreLoads: make(chan struct{}), placed: make(map[string]bool)}
 	stored, err := parseCheckpoint(start.Checkpoint)
 	if err != nil {
 		return err

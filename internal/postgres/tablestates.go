@@ -13,7 +13,7 @@ import (
 )
 
 // noteTables puts the tables' states on record; the lock is held.
-func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*captured, published map[string]bool, did *alignment, first bool) error {
+func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*captured, published map[string]string, did *alignment, first bool) error {
 	for name, c := range chosen {
 		t := r.tables[name]
 		if t == nil {
@@ -25,7 +25,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		if rows := c.estimate(); rows > 0 && t.load == nil {
 			s.RowsEstimate = rows
 		}
-		unpublished := slices.IndexFunc(c.members, func(l *listed) bool { return !published[l.name()] })
+		unpublished := slices.IndexFunc(c.members, func(l *listed) bool { return published[l.name()] == "" })
 		switch {
 		case unpublished >= 0:
 			l := c.members[unpublished]
@@ -71,6 +71,12 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			r.releaseLoad(t)
 			s.Rule = c.rule.digest()
 		}
+		if !first && unpublished < 0 {
+			known := slices.Contains([]string{engine.StateToLoad, engine.StateLoading, engine.StateFollowing, engine.StateStale, engine.StateFailed}, before.State)
+			if err := r.notePlaces(ctx, conn, t, published, known); err != nil {
+				return err
+			}
+		}
 		if t.load == nil && s.Progress != nil && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
 			r.wantLoad(t) // of rows that entered the filter before this run
 			r.releaseLoad(t)
@@ -94,7 +100,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				s.Note = noKey + "consumers cannot tell two equal rows apart"
 			}
 		}
-		if before.State != s.State || before.Note != s.Note || before.Rule != s.Rule || before.RowsEstimate != s.RowsEstimate {
+		if before.State != s.State || before.Note != s.Note || before.Rule != s.Rule || before.Published != s.Published || before.RowsEstimate != s.RowsEstimate {
 			r.sink.Table(t.progressState())
 			r.sink.Touch()
 			if !first && before.State != s.State {
@@ -111,6 +117,48 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		}
 	}
 	r.wakeLoaders()
+	return nil
+}
+
+// notePlaces finds a table that was taken out of its publication and put back
+// between two looks, or while nobody looked: what changed in between is in no
+// stream. known is false for a table that is taken up just now anyway. The lock is
+// held, and released while writers are waited for.
+func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, published map[string]string, known bool) error {
+	s := &t.state
+	before := make(map[string]string)
+	for _, line := range strings.Split(s.Published, "\n") {
+		name, place, _ := strings.Cut(line, "=")
+		before[name] = place
+	}
+	var lines []string
+	var back []*listed
+	for _, l := range t.captured.members {
+		place := published[l.name()]
+		lines = append(lines, l.name()+"="+place)
+		if was := before[l.name()]; was != "" && was != place && !r.placed[l.name()] {
+			back = append(back, l)
+		}
+		delete(r.placed, l.name())
+	}
+	s.Published = strings.Join(lines, "\n")
+	if len(back) == 0 || !known {
+		return nil
+	}
+	for _, l := range back {
+		if err := r.waitForWriters(ctx, conn, l); err != nil {
+			return err
+		}
+	}
+	const why = "it was taken out of its publication and put back, and what changed in between is in no event"
+	if !r.config.Load {
+		r.rewritten(t, why)
+		return nil
+	}
+	r.wantWhole(t)
+	r.releaseLoad(t)
+	s.State, s.Note, s.RowsDone = engine.StateToLoad, why, 0
+	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + s.State, Message: s.Table + ": " + why})
 	return nil
 }
 
