@@ -150,6 +150,13 @@ func TestATableLeavesThePublicationUnderItsLoad(t *testing.T) {
 		run(t, db, "BEGIN", "ALTER PUBLICATION visitors DROP TABLE visits", "UPDATE visits SET door = '"+door+"'", "ALTER PUBLICATION visitors ADD TABLE visits", "COMMIT")
 	}
 	again("it is read again", func() { gap("west") })
+	again("it is read again once all kinds of changes are published", func() {
+		run(t, db, "ALTER PUBLICATION visitors SET (publish = 'insert, update')")
+		i.eventually("it waits", func() bool { return i.status().Sources[0].Code == "publication-partial" })
+		out, _, _ := i.cli("source", "check", "circulation")
+		require.Contains(t, out, "leaves out changes of the kind delete and truncate")
+		run(t, db, "DELETE FROM visits WHERE visit_id % 7 = 0", "ALTER PUBLICATION visitors SET (publish = 'insert, update, delete, truncate')")
+	})
 	again("it is read again after a restart", func() {
 		i.stop(syscall.SIGTERM)
 		gap("attic")

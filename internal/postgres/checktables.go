@@ -25,7 +25,14 @@ func (c *Config) checkPublication(ctx context.Context, conn *pgx.Conn) ([]change
 		return nil, err
 	}
 	check := change.Check{Name: "publication", Verdict: change.Good, Found: c.publications()[0] + " will be made", Why: "it says which tables the server sends"}
+	_, err = havePublication(ctx, conn, c.publications()[0], allChanges)
+	var partial *engine.Fault
+	if err != nil && !errors.As(err, &partial) {
+		return nil, err
+	}
 	switch {
+	case partial != nil:
+		check.Verdict, check.Found, check.Fix = change.Missing, partial.Message, partial.Fix
 	case exists:
 		check.Found = c.publications()[0] + " is there"
 	case c.Publication != "":

@@ -206,10 +206,10 @@ func (r *run) noTables(all []*listed) error {
 // havePublications makes the publications that are ours, where they may still be
 // made: one that is made after the slot is of no use to it.
 func (c *Config) havePublications(ctx context.Context, conn *pgx.Conn, slotIsThere bool) error {
-	kinds := []string{"insert, update, delete, truncate", "insert, truncate"}
+	kinds := []string{allChanges, "insert, truncate"}
 	for i, name := range c.publications() {
-		var exists bool
-		if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_publication WHERE pubname = $1)", name).Scan(&exists); err != nil {
+		exists, err := havePublication(ctx, conn, name, kinds[i])
+		if err != nil {
 			return err
 		}
 		if exists {
@@ -227,13 +227,40 @@ func (c *Config) havePublications(ctx context.Context, conn *pgx.Conn, slotIsThe
 
 // haveNamed looks for an administrator's publication.
 func (c *Config) haveNamed(ctx context.Context, conn *pgx.Conn) error {
-	var exists bool
-	err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_publication WHERE pubname = $1)", c.Publication).Scan(&exists)
+	exists, err := havePublication(ctx, conn, c.Publication, allChanges)
 	if err == nil && !exists {
 		return &engine.Fault{Code: "no-publication", Message: fmt.Sprintf("the publication %q, which the definition names, is not there", c.Publication),
 			Fix: "CREATE PUBLICATION " + quoted(c.Publication) + " FOR TABLE …, or leave the publication out of the definition"}
 	}
 	return err
+}
+
+// allChanges is what a publication of tables that have a key publishes.
+const allChanges = "insert, update, delete, truncate"
+
+// havePublication looks for a publication, and holds that it publishes changes of
+// all these kinds.
+func havePublication(ctx context.Context, conn *pgx.Conn, name, kinds string) (exists bool, err error) {
+	has := make([]bool, 4)
+	err = conn.QueryRow(ctx, "SELECT pubinsert, pubupdate, pubdelete, pubtruncate FROM pg_publication WHERE pubname = $1", name).Scan(&has[0], &has[1], &has[2], &has[3])
+	if errors.Is(err, pgx.ErrNoRows) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	var missing []string
+	for i, kind := range strings.Split(allChanges, ", ") {
+		if !has[i] && strings.Contains(kinds, kind) {
+			missing = append(missing, kind)
+		}
+	}
+	if len(missing) > 0 {
+		return true, &engine.Fault{Code: "publication-partial",
+			Message: fmt.Sprintf("the publication %q leaves out changes of the kind %s: what happens to rows that way is in no event", name, strings.Join(missing, " and ")),
+			Fix:     "ALTER PUBLICATION " + quoted(name) + " SET (publish = '" + kinds + "'); its tables are then loaded again"}
+	}
+	return true, nil
 }
 
 func publicationGone(name string, cause error) error {
@@ -350,10 +377,10 @@ func (c *Config) publicationFault(err error) error {
 }
 
 // publishedTables lists what is published, each table with the catalogue's numbers
-// of the publication and of its place in it: both are new when it was taken out and
-// put back.
+// of the publication, of who changed that last, and of its place in it: something
+// is new when it was taken out and put back, or when some kinds of changes were.
 func publishedTables(ctx context.Context, q querier, publications []string) (map[string]string, error) {
-	rows, _ := q.Query(ctx, `SELECT t.schemaname || '.' || t.tablename, string_agg(p.oid || '.' || coalesce(r.oid, 0), ' ' ORDER BY p.oid)
+	rows, _ := q.Query(ctx, `SELECT t.schemaname || '.' || t.tablename, string_agg(p.oid || '.' || p.xmin || '.' || coalesce(r.oid, 0), ' ' ORDER BY p.oid)
 		FROM pg_publication_tables t JOIN pg_publication p ON p.pubname = t.pubname
 		LEFT JOIN pg_publication_rel r ON r.prpubid = p.oid AND r.prrelid = (quote_ident(t.schemaname) || '.' || quote_ident(t.tablename))::regclass
 		WHERE t.pubname = ANY($1) GROUP BY 1`, publications)

@@ -150,7 +150,7 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 			return err
 		}
 	}
-	const why = "it was taken out of its publication and put back, and what changed in between is in no event"
+	const why = "it was taken out of its publication and put back, or that publication was changed, and what changed in between may be in no event"
 	if !r.config.Load {
 		r.rewritten(t, why)
 		return nil
