@@ -234,7 +234,8 @@ func (i *instance) stop(signal syscall.Signal) *os.ProcessState {
 // eventually waits for a condition; what it is stands in the failure.
 func (i *instance) eventually(what string, is func() bool) {
 	i.t.Helper()
-	require.Eventually(i.t, is, 60*time.Second, 15*time.Millisecond, what)
+	// Some tests have more rows the more rounds there are.
+	require.Eventually(i.t, is, time.Duration(min(rounds(), 10))*time.Minute, 15*time.Millisecond, what)
 }
 
 // call makes an API call and returns status and body.

@@ -378,10 +378,13 @@ func TestLoadsOfAPart(t *testing.T) {
 	code, raw, err = i.call(http.MethodPut, "/v1/sources/circulation", ruled(sourceServer(t), name, []map[string]any{{"match": "holds"}}, map[string]any{"mode": "load-only"}), "If-Match", `"1"`)
 	require.NoError(t, err)
 	require.Equal(t, http.StatusOK, code, "%s", raw)
+	loads := func() int { return len(ofTable(i.journal("circulation"), "public.holds", "loaded")) }
 	for round := range 2 {
 		if round > 0 {
+			before := loads()
 			run(t, db, "UPDATE holds SET note = 'b'")
 			i.resume()
+			i.eventually("it is loaded again", func() bool { return loads() > before })
 		}
 		i.eventually("the load ends by itself", func() bool {
 			state, _ := i.table("public.holds")

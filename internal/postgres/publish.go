@@ -111,6 +111,9 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 		return err
 	}
 	r.sink.Lock()
+	if r.placed == nil {
+		r.placed = make(map[string]bool)
+	}
 	for name := range did.placed {
 		r.placed[name] = true
 	}

@@ -142,7 +142,7 @@ func (c *Config) Run(ctx context.Context, start engine.Start, sink engine.Sink) 
 
 func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) error {
 	r := &run{config: c, sink: sink, relations: make(map[uint32]*relation), tables: make(map[string]*table),
-		marks: make(map[string]*mark), moreLoads: make(chan struct{}), placed: make(map[string]bool)}
+		marks: make(map[string]*mark), moreLoads: make(chan struct{})}
 	stored, err := parseCheckpoint(start.Checkpoint)
 	if err != nil {
 		return err
