@@ -102,7 +102,7 @@ type KafkaOutlet struct {
 	Compression string `json:"compression,omitempty" enum:"none,gzip,snappy,lz4,zstd" default:"none"`
 	Acks        string `json:"acks,omitempty" enum:"all,leader" default:"all" doc:"leader: a message counts once one broker has it, which may lose it"`
 	ExactlyOnce bool   `json:"exactly_once,omitempty" doc:"Each batch is a transaction with the outlet's offset in it: a reader of committed messages sees no repeat"`
-	OffsetTopic string `json:"offset_topic,omitempty" doc:"With exactly_once: the topic that holds the outlet's offset; rillmark.offsets unless it is said otherwise"`
+	OffsetTopic string `json:"offset_topic,omitempty" doc:"With exactly_once: the topic that holds the outlet's offset; rillmark.offsets unless it is said otherwise. Outlets may share it: one that starts waits until the others' open transactions have ended"`
 }
 
 // RedisOutlet is how an outlet writes streams.

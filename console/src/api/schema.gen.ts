@@ -1160,7 +1160,7 @@ export interface components {
             compression: "none" | "gzip" | "snappy" | "lz4" | "zstd";
             /** @description Each batch is a transaction with the outlet's offset in it: a reader of committed messages sees no repeat */
             exactly_once?: boolean;
-            /** @description With exactly_once: the topic that holds the outlet's offset; rillmark.offsets unless it is said otherwise */
+            /** @description With exactly_once: the topic that holds the outlet's offset; rillmark.offsets unless it is said otherwise. Outlets may share it: one that starts waits until the others' open transactions have ended */
             offset_topic?: string;
         };
         LeaseEnded: {

@@ -120,22 +120,67 @@ func (w *writer) resume(ctx context.Context) error {
 	if err == nil {
 		err = w.offsetTopic(ctx, admin)
 	}
-	var ends kadm.ListedOffsets
+	var ends map[int32]int64
 	if err == nil {
-		ends, err = admin.ListCommittedOffsets(ctx, w.d.Outlet.OffsetTopic)
+		ends, err = w.settled(ctx, admin)
 	}
 	first.Close()
 	if err != nil {
 		return err
 	}
-	left := make(map[int32]int64)
-	ends.Each(func(o kadm.ListedOffset) {
+	return w.readMarks(ctx, ends)
+}
+
+// settled waits until nothing that lies in the topic of offsets now is of an open
+// transaction, and returns its ends. Outlets share that topic, and a reader of
+// what is committed sees nothing behind another's open transaction: our newest
+// mark may lie there.
+func (w *writer) settled(ctx context.Context, admin *kadm.Client) (ends map[int32]int64, err error) {
+	topic := w.d.Outlet.OffsetTopic
+	written, err := admin.ListEndOffsets(ctx, topic)
+	if err == nil {
+		err = written.Error()
+	}
+	if err != nil {
+		return nil, err
+	}
+	ends = make(map[int32]int64)
+	written.Each(func(o kadm.ListedOffset) {
 		if o.Offset > 0 {
-			left[o.Partition] = o.Offset
+			ends[o.Partition] = o.Offset
 		}
 	})
-	return w.readMarks(ctx, left)
+	for deadline := time.Now().Add(settleWithin); ; {
+		stable, err := admin.ListCommittedOffsets(ctx, topic)
+		if err == nil {
+			err = stable.Error()
+		}
+		if err != nil {
+			return nil, err
+		}
+		open := false
+		for partition, end := range ends {
+			o, _ := stable.Lookup(topic, partition)
+			open = open || o.Offset < end
+		}
+		if !open {
+			return ends, nil
+		}
+		if time.Now().After(deadline) {
+			return nil, &engine.Fault{Code: "offsets-open", Message: "another outlet's transaction is open in the topic " + topic + ": how far delivery was cannot be read before it ends",
+				Fix: "nothing, for a minute: the broker then ends a transaction that was left open, and delivery goes on by itself. An outlet that should wait for no other needs a topic of its own (kafka.offset_topic)"}
+		}
+		select {
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
+
+// settleWithin is how long an outlet waits quietly for others' transactions,
+// which take a batch's time each, before it says so.
+const settleWithin = 3 * time.Second
 
 // readMarks reads the topic of offsets up to its ends, which are by partition.
 func (w *writer) readMarks(ctx context.Context, left map[int32]int64) error {
