@@ -416,6 +416,7 @@ type event struct {
 			Index  int64
 			Last   bool
 		}
+		Log struct{ Position string }
 	}
 	raw json.RawMessage
 }

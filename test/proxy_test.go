@@ -51,6 +51,7 @@ func startProxy(t *testing.T, target string) *proxy {
 	}()
 	t.Cleanup(func() {
 		l.Close() //nolint:errcheck // the test is over
+		p.stalled.Store(false)
 		p.cut()
 		p.done.Wait()
 	})

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -11,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/stretchr/testify/require"
 )
 
@@ -285,35 +288,6 @@ func TestStateDatabaseRefusesWrites(t *testing.T) {
 	f.equals(t, db, "loans")
 }
 
-// TestConnectionHangs puts a wire between service and source that swallows what
-// goes over it.
-func TestConnectionHangs(t *testing.T) {
-	source := sourceServer(t)
-	name := database(t, source, "postgres")
-	db := connect(t, source, name)
-	run(t, db, "CREATE TABLE loans (loan_id integer PRIMARY KEY)")
-	wire := newWire(t, source.Port)
-	dropSlotAtEnd(t, source)
-	i := newInstance(t, stateServer(t), "source:\n  silence_after: 1500ms\n  heartbeat_every: 300ms\n").start()
-	d := sourceDefinition(source, name)
-	d["connection"].(map[string]any)["port"] = wire.port
-	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
-	i.resume()
-	i.settled("circulation", db)
-	wire.hang(true)
-	run(t, db, "INSERT INTO loans SELECT generate_series(1, 100)")
-	i.eventually("the silence is noticed", func() bool {
-		for _, s := range i.status().Sources {
-			return s.Phase == "waiting" || s.Phase == "starting"
-		}
-		return false
-	})
-	wire.hang(false)
-	i.settled("circulation", db)
-	f := proveJournal(t, i.journal("circulation"))
-	f.equals(t, db, "loans")
-}
-
 // TestTwoInstances holds that two services on one state database never write the
 // same journal, and that the second takes over.
 func TestTwoInstances(t *testing.T) {
@@ -438,4 +412,20 @@ func TestMetricsAndDescription(t *testing.T) {
 	for _, part := range []string{"source added", "resumed", "replication slot rillmark_circulation made", "public.loans: 1 rows loaded"} {
 		require.Contains(t, out, part)
 	}
+}
+
+// holdSlot streams from a slot as another reader would, until it is let go.
+func holdSlot(t *testing.T, address, slot, publication string) (letGo func()) {
+	t.Helper()
+	config, err := pgconn.ParseConfig(address)
+	require.NoError(t, err)
+	config.RuntimeParams["replication"] = "database"
+	conn, err := pgconn.ConnectConfig(t.Context(), config)
+	require.NoError(t, err)
+	conn.Frontend().Send(&pgproto3.Query{String: "START_REPLICATION SLOT " + slot + " LOGICAL 0/0 (proto_version '1', publication_names '" + publication + "')"})
+	require.NoError(t, conn.Frontend().Flush())
+	m, err := conn.ReceiveMessage(t.Context())
+	require.NoError(t, err)
+	require.IsType(t, &pgproto3.CopyBothResponse{}, m)
+	return func() { conn.Close(context.Background()) } //nolint:errcheck // it has done its work
 }
