@@ -164,6 +164,22 @@ func TestATableLeavesThePublicationUnderItsLoad(t *testing.T) {
 	})
 }
 
+// TestARootOrASchemaLeavesThePublication: a partition's place in the publication is
+// its root's, a table's may be its schema's.
+func TestARootOrASchemaLeavesThePublication(t *testing.T) {
+	for place, in := range map[string]string{"its root": "TABLE visits", "its schema": "TABLES IN SCHEMA public"} {
+		t.Run(place, func(t *testing.T) {
+			i, name := captured(t, "source:\n  refresh_every: 100ms\n", []map[string]any{{"match": "visits", "partitions": "root"}}, map[string]any{"publication": "visitors"},
+				"CREATE TABLE visits (visit_id bigint PRIMARY KEY, door text) PARTITION BY RANGE (visit_id)", "CREATE TABLE visits_1 PARTITION OF visits FOR VALUES FROM (0) TO (100)",
+				"INSERT INTO visits SELECT n, 'north' FROM generate_series(1, 20) n", "CREATE PUBLICATION visitors FOR "+in)
+			db := connect(t, sourceServer(t), name)
+			run(t, db, "BEGIN", "ALTER PUBLICATION visitors DROP "+in, "UPDATE visits SET door = 'south'", "ALTER PUBLICATION visitors ADD "+in, "COMMIT")
+			i.eventually("it is read again", func() bool { return len(ofTable(i.journal("circulation"), "public.visits", "loaded")) > 1 })
+			proveJournal(t, i.journal("circulation")).equals(t, db, "visits")
+		})
+	}
+}
+
 // TestTablesThatComeLater lets a login that owns nothing publish what the rules
 // choose through the administrator's function, and a publication of a whole
 // schema bring a table from its first row.

@@ -383,9 +383,14 @@ func (c *Config) publicationFault(err error) error {
 // of the publication, of who changed that last, and of its place in it: something
 // is new when it was taken out and put back, or when some kinds of changes were.
 func publishedTables(ctx context.Context, q querier, publications []string) (map[string]string, error) {
-	rows, _ := q.Query(ctx, `SELECT t.schemaname || '.' || t.tablename, string_agg(p.oid || '.' || p.xmin || '.' || coalesce(r.oid, 0), ' ' ORDER BY p.oid)
+	// Its place is its own, its root's, or its schema's.
+	rows, _ := q.Query(ctx, `SELECT t.schemaname || '.' || t.tablename, string_agg(p.oid || '.' || p.xmin || '.' || coalesce(place.oids, '0'), ' ' ORDER BY p.oid)
 		FROM pg_publication_tables t JOIN pg_publication p ON p.pubname = t.pubname
-		LEFT JOIN pg_publication_rel r ON r.prpubid = p.oid AND r.prrelid = (quote_ident(t.schemaname) || '.' || quote_ident(t.tablename))::regclass
+		JOIN pg_namespace schema ON schema.nspname = t.schemaname JOIN pg_class relation ON relation.relnamespace = schema.oid AND relation.relname = t.tablename
+		CROSS JOIN LATERAL (SELECT string_agg(oid::text, '+' ORDER BY oid) AS oids FROM (
+			SELECT oid FROM pg_publication_rel WHERE prpubid = p.oid AND (prrelid = relation.oid OR prrelid IN (SELECT pg_partition_ancestors(relation.oid)))
+			UNION ALL SELECT n.oid FROM pg_publication_namespace n WHERE n.pnpubid = p.oid AND n.pnnspid IN (SELECT relnamespace FROM pg_class
+				WHERE pg_class.oid = relation.oid OR pg_class.oid IN (SELECT pg_partition_ancestors(relation.oid)))) AS places) AS place
 		WHERE t.pubname = ANY($1) GROUP BY 1`, publications)
 	set := make(map[string]string)
 	var name, place string
