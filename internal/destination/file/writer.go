@@ -258,9 +258,11 @@ func (w *writer) Delivered() int64 { return w.at }
 
 // Send implements [destination.Writer].
 func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.Refusal, error) {
+	aged := w.aged() // asked once: a batch takes a moment
 	for i := range batch.Messages {
 		m := &batch.Messages[i]
-		if m.Offset > w.at && w.full() {
+		if m.Offset > w.at && (aged || w.full()) {
+			aged = false
 			if err := w.roll(ctx); err != nil {
 				return nil, fault(err)
 			}
@@ -282,13 +284,14 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 	return nil, nil
 }
 
+// full reports whether the open group has all that it may have, aged whether it is
+// old enough to be closed.
 func (w *writer) full() bool {
-	if len(w.open) == 0 {
-		return false
-	}
 	o := &w.d.Outlet
-	return w.bytes >= o.RotateBytes || o.RotateEvents > 0 && w.events >= o.RotateEvents || len(w.open) >= maxOpen || time.Since(w.began) >= w.age
+	return w.bytes >= o.RotateBytes || o.RotateEvents > 0 && w.events >= o.RotateEvents || len(w.open) >= maxOpen
 }
+
+func (w *writer) aged() bool { return len(w.open) > 0 && time.Since(w.began) >= w.age }
 
 func (w *writer) add(ctx context.Context, batch *encode.Batch, m *encode.Message) error {
 	name := w.name(m)
@@ -439,7 +442,7 @@ func (w *writer) Flush(ctx context.Context, last bool) (int64, error) {
 	case len(w.open) == 0:
 		w.durable = w.at // what was passed over belongs to the next group
 		return w.durable, nil
-	case w.full() || last && !w.resumable():
+	case w.full() || w.aged() || last && !w.resumable():
 		if err := w.roll(ctx); err != nil {
 			return 0, fault(err)
 		}
