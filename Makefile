@@ -20,7 +20,7 @@ soak: setup-tests build
 	go test -run '^$$' -fuzz FuzzDecode -fuzztime 5m ./internal/postgres/pgoutput
 	go test -run '^$$' -fuzz FuzzCursor -fuzztime 5m ./internal/journal
 	go test -run '^$$' -fuzz FuzzString -fuzztime 5m ./internal/encode
-	go test -run '^$$' -fuzz FuzzArray -fuzztime 5m ./internal/postgres
+	for fuzz in FuzzArray FuzzValue FuzzLargeRow; do go test -run '^$$' -fuzz $$fuzz'$$' -fuzztime 5m ./internal/postgres || exit 1; done
 
 bench: setup build
 	go run ./bench

@@ -28,30 +28,53 @@ type CloudEvents struct {
 	inner    []byte
 	lastTime time.Time
 	timeText []byte
-	fixed    [16]fixedParts // by operation
+	fixed    map[partsOf]*fixedParts
+	newest   [16]*fixedParts // by operation
 	txID     string
 	txTime   time.Time
 	txPart   []byte // the transaction, up to its index
 }
 
-// fixedParts are what the events of a table and operation have in common.
-type fixedParts struct {
+// partsOf is what fixed parts follow from.
+type partsOf struct {
 	source, database, table, half string
 	schema                        *change.Schema
-	head                          []byte // from behind the id to the time
-	middle                        []byte // from behind the time to the sequence
-	data                          []byte // the data's beginning
+	operation                     change.Operation
 }
 
-// parts are those of an event; they are made anew where the newest event of its
-// operation was of another table.
+// fixedParts are what the events of a table and operation have in common.
+type fixedParts struct {
+	of     partsOf
+	head   []byte // from behind the id to the time
+	middle []byte // from behind the time to the sequence
+	data   []byte // the data's beginning
+}
+
+// maxFixed bounds the parts that are kept.
+const maxFixed = 2000
+
+// parts are those of an event.
 func (c *CloudEvents) parts(e *change.Event, half string) *fixedParts {
-	p := &c.fixed[int(e.Operation)%len(c.fixed)]
-	if p.head != nil && p.table == e.Table && p.schema == e.Schema && p.half == half && p.source == e.Source && p.database == e.Database {
+	newest := &c.newest[int(e.Operation)%len(c.newest)]
+	of := partsOf{e.Source, e.Database, e.Table, half, e.Schema, e.Operation}
+	if p := *newest; p != nil && p.of == of {
 		return p
 	}
-	p.source, p.database, p.table, p.half, p.schema = e.Source, e.Database, e.Table, half, e.Schema
-	head := append(p.head[:0], `","source":`...)
+	p := c.fixed[of]
+	if p == nil {
+		if c.fixed == nil || len(c.fixed) >= maxFixed {
+			c.fixed = make(map[partsOf]*fixedParts)
+		}
+		p = c.makeParts(e, of)
+		c.fixed[of] = p
+	}
+	*newest = p
+	return p
+}
+
+func (c *CloudEvents) makeParts(e *change.Event, of partsOf) *fixedParts {
+	half := of.half
+	head := append([]byte(nil), `","source":`...)
 	head = jsontext.AppendString(head, c.Address+"/sources/"+e.Source)
 	head = append(head, `,"type":"`...)
 	head = append(head, e.Operation.EventType()...)
@@ -63,8 +86,8 @@ func (c *CloudEvents) parts(e *change.Event, half string) *fixedParts {
 		head = append(head, `,"subject":`...)
 		head = jsontext.AppendString(head, e.Table)
 	}
-	p.head = append(head, `,"time":`...)
-	middle := append(p.middle[:0], `,"datacontenttype":"application/json"`...)
+	p := &fixedParts{of: of, head: append(head, `,"time":`...)}
+	middle := append([]byte(nil), `,"datacontenttype":"application/json"`...)
 	if e.Schema != nil {
 		middle = append(middle, `,"dataschema":"`...)
 		middle = append(middle, c.Address...)
@@ -73,7 +96,7 @@ func (c *CloudEvents) parts(e *change.Event, half string) *fixedParts {
 		middle = append(middle, '"')
 	}
 	p.middle = append(middle, `,"sequence":"`...)
-	data := append(p.data[:0], `{"operation":"`...)
+	data := append([]byte(nil), `{"operation":"`...)
 	data = append(data, e.Operation.String()...)
 	data = append(data, '"')
 	if !c.Without.Database {

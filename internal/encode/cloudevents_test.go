@@ -61,13 +61,20 @@ func TestEncodingAllocatesNothing(t *testing.T) {
 
 func BenchmarkCloudEvents(b *testing.B) {
 	c := CloudEvents{Address: "http://127.0.0.1:7450"}
-	e := update()
 	buf := make([]byte, 0, 4096)
-	b.ReportAllocs()
-	for b.Loop() {
-		buf = c.Append(buf[:0], e)
+	one, other := update(), update()
+	other.Table = "public.holds"
+	for name, events := range map[string][2]*change.Event{"one table": {one, one}, "tables by turns": {one, other}} {
+		b.Run(name, func(b *testing.B) {
+			b.ReportAllocs()
+			n := 0
+			for b.Loop() {
+				buf = c.Append(buf[:0], events[n&1])
+				n++
+			}
+			b.SetBytes(int64(len(buf)))
+		})
 	}
-	b.SetBytes(int64(len(buf)))
 }
 
 // FuzzString holds that every text becomes a JSON string that reads back the
