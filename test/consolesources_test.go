@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -114,9 +115,38 @@ func TestConsoleAddsASource(t *testing.T) {
 	do(press("Checks"), chromedp.WaitVisible(css(".checks li")), press("Scripts for an administrator"))
 	holds(t, page, "the scripts are shown", says("CREATE PUBLICATION"))
 	accessible(t, page, "the checks of a source")
+	do(fill("#script", "statements"), fill("#script-user", "postgres"), fill("#script-password", "wrong"), press("Run it"))
+	holds(t, page, "an administrator's password is refused", says("password authentication failed"))
+	do(fill("#script-password", strings.TrimSpace(string(password))), press("Run it"))
+	holds(t, page, "the script has run", says("Done, all of it."))
+	run(t, db, "ALTER TABLE patrons ADD COLUMN shelf text")
+	i.eventually("statements are on record now", func() bool {
+		return slices.ContainsFunc(ofTable(i.journal("circulation"), "public.patrons", "schema"), func(e *event) bool { return strings.Contains(string(e.raw), `"ALTER TABLE"`) })
+	})
+
+	// Marks: named places, set and moved here.
+	do(press("Marks"), chromedp.WaitVisible(css("#mark-name")), fill("#mark-name", "no such / name"), press("Set the mark"))
+	holds(t, page, "a wrong name is told", says("is no name for a mark"))
+	do(fill("#mark-name", "morning"), fill("#mark-reason", "before the doors open"), press("Set the mark"))
+	holds(t, page, "it is there", says("before the doors open"))
+	do(fill("#mark-name", "morning"), fill("#mark-place-kind", "offset"), chromedp.WaitVisible(css("#mark-place-offset")), fill("#mark-place-offset", "3"), press("Move it there"))
+	holds(t, page, "it has moved", `document.querySelector(".flag")?.title.startsWith("mark morning: offset 3")`)
+	accessible(t, page, "the marks")
+	do(chromedp.Click(css(`button[aria-label="Remove mark morning"]`)))
+	holds(t, page, "it is forgotten", says("None yet. A mark names a place"))
+
 	do(press("Pause"), chromedp.WaitVisible(css("#reason")), fill("#reason", "stocktaking"), chromedp.Click(css(".modal button[type=submit]")))
 	holds(t, page, "the reason is on record", says("stocktaking"))
 	holds(t, page, "the question is gone", `!document.querySelector(".modal")`)
+	// Its database is gone: it is told, and left alone where a person says so.
+	d["connection"].(map[string]any)["port"] = 1
+	code, raw, err = i.call("PUT", "/v1/sources/circulation", d, "If-Match", `"3"`)
+	require.NoError(t, err)
+	require.Equal(t, 200, code, "%s", raw)
 	do(press("Remove"), chromedp.WaitVisible(css(".modal button[type=submit]")), chromedp.Click(css(".modal button[type=submit]")))
+	holds(t, page, "it is told", says("an abandoned slot fills the database's disk"))
+	do(press("Remove"), chromedp.WaitVisible(css("#ask-option")), chromedp.Click(css("#ask-option")))
+	accessible(t, page, "the question whether to remove")
+	do(chromedp.Click(css(".modal button[type=submit]")))
 	holds(t, page, "it is gone", `location.pathname === "/sources" && `+says("There are none yet"))
 }

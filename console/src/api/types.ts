@@ -35,4 +35,6 @@ export type Preview = Schemas["Preview"];
 export type LetterPage = Schemas["LetterPage"];
 export type OpenLetter = Schemas["OpenLetter"];
 export type Mark = Schemas["Mark"];
+export type ScriptRun = Schemas["ScriptRun"];
+export type Scripts = Schemas["Scripts"];
 export type Rewind = Schemas["Rewind"];

@@ -13,6 +13,7 @@ import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
 import { Ask } from "../../parts/Ask";
 import { ChecksTab } from "./ChecksTab";
+import { MarksTab } from "./MarksTab";
 import { RulesTab } from "./RulesTab";
 import { TablesTab } from "./TablesTab";
 import { VersionsTab } from "./VersionsTab";
@@ -22,6 +23,7 @@ const tabs = [
   ["rules", "Rules"],
   ["checks", "Checks"],
   ["versions", "Versions"],
+  ["marks", "Marks"],
   ["log", "Log"],
 ] as const;
 
@@ -45,6 +47,7 @@ export function SourcePage() {
       {tab === "rules" && <RulesTab record={record} />}
       {tab === "checks" && <ChecksTab name={name} />}
       {tab === "versions" && <VersionsTab name={name} changed={source.journal.generation + source.tables.map((t) => t.counts.schema ?? 0).join()} />}
+      {tab === "marks" && <MarksTab source={source} outlets={status?.outlets.filter((o) => o.source === name) ?? []} />}
       {tab === "log" && <LogTab subject={`source/${name}`} changed={`${source.phase}${source.doing}${source.code}`} />}
     </>
   );
@@ -129,9 +132,10 @@ function Head({ source }: { source: SourceStatus }) {
         title={`Remove ${source.name}?`}
         text="Its journal goes, with all events, and so do the slot and the publications that were made on its database. Its outlets have to be removed first."
         word="Remove"
+        option="Leave its database alone: it is gone, or cannot be reached. What was made there stays, and a slot that stays fills its disk."
         onNo={() => setAsks("")}
-        onYes={async () => {
-          if (await act("DELETE", "")) {
+        onYes={async (_, forget) => {
+          if (await act("DELETE", `?forget=${forget}`)) {
             navigate("/sources");
           }
         }}
