@@ -34,7 +34,7 @@ func TestClient(t *testing.T) {
 	say("destination archive added", "destination", "add", "archive", "--directory", "archive")
 	say("good     directory", "destination", "check", "archive")
 	say("outlet archive added", "outlet", "add", "archive", "--source", "circulation", "--destination", "archive", "--rotate-every", "15m")
-	say("outlet desk added", "outlet", "add", "desk", "--source", "circulation", "--tables", "loans", "--operation", "insert", "--operation", "update")
+	say("outlet desk added", "outlet", "add", "desk", "--source", "circulation", "--tables", "loans,fees", "--operation", "insert,update")
 	say("circulation: paused (not started yet)", "status")
 	say("source circulation resumed", "source", "resume", "circulation", "--reason", "a test")
 	i.settled("circulation", db)
@@ -53,6 +53,7 @@ func TestClient(t *testing.T) {
 		{"archive", []string{"destination", "show", "archive"}},
 		{"(consumers read)", []string{"outlet", "list"}},
 		{"insert update", []string{"outlet", "show", "desk"}},
+		{"no table of circulation matches fees", []string{"outlet", "show", "desk"}},
 		{"public.loans", []string{"schema", "list", "--source", "circulation"}},
 		{"following", []string{"status"}},
 		{"resumed: a test", []string{"log"}},

@@ -63,8 +63,8 @@ func (a *app) outletAdd() *cobra.Command {
 	flags.StringVarP(&file, "file", "f", "", "definition in YAML; - for standard input")
 	flags.StringVar(&d.Source, "source", "", "source whose journal is read")
 	flags.StringVar(&d.Destination, "destination", "", "destination; without it consumers come and read")
-	flags.StringArrayVar(&d.Tables, "tables", nil, "pattern of tables; may be repeated; all without it")
-	flags.StringArrayVar(&d.Operations, "operation", nil, "operation; may be repeated; all without it")
+	flags.StringSliceVar(&d.Tables, "tables", nil, "patterns of tables, with commas between them or repeated; all without it")
+	flags.StringSliceVar(&d.Operations, "operation", nil, "operations, with commas between them or repeated; all without it")
 	flags.StringVar(&d.From, "from", "beginning", "where to start: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME")
 	flags.StringVar(&d.Format, "format", "cloudevents", "cloudevents, cloudevents-binary, data, row, avro or parquet")
 	flags.StringVar(&d.Changes, "changes", "all", "all, net or inserts")
@@ -105,6 +105,11 @@ func (a *app) printOutlets(outlets []service.OutletStatus) error {
 	return table(a.out, []string{"outlet", "state", "source", "destination", ">committed", ">behind", ">behind for", ">events/s", ">delivered", ">set aside"}, rows)
 }
 
+// noTable says which of an outlet's patterns choose nothing.
+func noTable(o *service.OutletStatus) string {
+	return "no table of " + o.Source + " matches " + strings.Join(o.Unmatched, " or ")
+}
+
 func (a *app) outletShow() *cobra.Command {
 	return &cobra.Command{Use: "show NAME", Short: "Show an outlet: its definition, offset and how far behind it is", Example: "  rillmark outlet show archive", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 		var r api.Record[definition.Outlet]
@@ -138,6 +143,9 @@ func (a *app) outletShow() *cobra.Command {
 			}
 			if o.RetryAt != nil {
 				line("tried", "%d times, again at %s", o.Attempts, moment(*o.RetryAt))
+			}
+			if len(o.Unmatched) > 0 {
+				line("note", "%s", noTable(&o))
 			}
 			if o.Reason != "" {
 				line("reason", "%s", o.Reason)

@@ -148,8 +148,8 @@ func (a *app) watch() *cobra.Command {
 	}
 	c.Flags().StringVar(&outlet, "outlet", "", "watch what this outlet lets through")
 	c.Flags().StringVar(&from, "from", "now", "where to start: now, beginning, or an offset")
-	c.Flags().StringArrayVar(&tables, "tables", nil, "pattern of tables; may be repeated")
-	c.Flags().StringArrayVar(&operations, "operation", nil, "operation; may be repeated")
+	c.Flags().StringSliceVar(&tables, "tables", nil, "patterns of tables, with commas between them or repeated")
+	c.Flags().StringSliceVar(&operations, "operation", nil, "operations, with commas between them or repeated")
 	return c
 }
 

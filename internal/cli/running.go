@@ -63,6 +63,9 @@ func (a *app) printStatus(st *service.Status) error {
 			if o.Error != "" {
 				say("  %s: %s", o.Name, o.Error)
 			}
+			if len(o.Unmatched) > 0 {
+				say("  %s: %s", o.Name, noTable(&o))
+			}
 		}
 	}
 	return nil

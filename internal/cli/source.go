@@ -56,7 +56,7 @@ func (f *sourceFlags) register(c *cobra.Command) {
 	flags.StringVar(&f.user, "user", "", "user to log in as")
 	flags.StringVar(&f.password, "password", "", "reference to the password: ${env:NAME} or ${file:/path}; one typed here ends up in the shell's history")
 	flags.StringVar(&f.tls, "tls", "prefer", "disable, prefer, require or verify-full")
-	flags.StringArrayVar(&f.tables, "tables", nil, "pattern of tables to capture; may be repeated")
+	flags.StringSliceVar(&f.tables, "tables", nil, "patterns of tables to capture, with commas between them or repeated")
 	flags.StringVar(&f.mode, "mode", "load-and-follow", "load-and-follow, load-only or follow-only")
 	flags.StringVar(&f.from, "from-position", "", "with follow-only and a slot: place in the log where somebody else's load ended")
 	flags.StringVar(&f.hashKey, "hash-key", "", "reference to the key that columns are hashed under")

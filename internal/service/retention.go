@@ -72,9 +72,9 @@ func (s *Service) expire(name string, one *sourceRun, nexts map[*outletRun]int64
 	if err != nil {
 		return err
 	}
-	terms := make(map[term][]string)
+	terms, parsed := make(map[term][]string), parseRules(rules)
 	for table := range states {
-		rule := ruleOf(rules, table)
+		rule := parsed.of(table)
 		if rule == nil || rule.KeepFor == "" {
 			continue
 		}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"sort"
 	"sync"
 	"time"
@@ -109,6 +110,7 @@ type OutletStatus struct {
 	Waiting       int64      `json:"waiting_behind" doc:"Events set aside behind those, since they are of the same rows"`
 	Until         int64      `json:"until,omitempty" doc:"Where it ends, while it runs once"`
 	Room          *Room      `json:"room,omitempty" doc:"How near it is to losing what it has not delivered"`
+	Unmatched     []string   `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
 }
 
 // statusCache keeps the newest status; keepStatus makes one a second while
@@ -202,7 +204,13 @@ func (s *Service) makeStatus(ctx context.Context) *Status {
 		st.Sources = append(st.Sources, s.sourceStatus(ctx, one, next))
 	}
 	for _, one := range s.copyOutlets() {
-		st.Outlets = append(st.Outlets, s.outletStatus(ctx, one, next[one.source]))
+		o := s.outletStatus(ctx, one, next[one.source])
+		for i := range st.Sources {
+			if st.Sources[i].Name == o.Source {
+				o.Unmatched = unmatched(one.record.Definition.Tables, st.Sources[i].Tables)
+			}
+		}
+		st.Outlets = append(st.Outlets, o)
 	}
 	sort.Slice(st.Sources, func(i, j int) bool { return st.Sources[i].Name < st.Sources[j].Name })
 	sort.Slice(st.Outlets, func(i, j int) bool { return st.Outlets[i].Name < st.Outlets[j].Name })
@@ -234,6 +242,7 @@ func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int
 		st.Delay, st.LastCommit = &seconds, &figures.LastCommit
 	}
 	st.Journal, st.Tables = s.journalStatus(ctx, one)
+	rules := parseRules(d.Tables)
 	for i := range st.Tables {
 		t := &st.Tables[i]
 		if t.State == engine.StateLoading {
@@ -243,7 +252,7 @@ func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int
 				t.SecondsLeft = &seconds
 			}
 		}
-		if rule := ruleOf(d.Tables, t.Name); rule != nil {
+		if rule := rules.of(t.Name); rule != nil {
 			t.Description = rule.Description
 		}
 	}
@@ -257,14 +266,40 @@ func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int
 	return st
 }
 
-// ruleOf is the rule that decides about a table; nil where none does.
-func ruleOf(rules []definition.TableRule, table string) *definition.TableRule {
+// tableRules are a source's rules with their patterns.
+type tableRules struct {
+	rules    []definition.TableRule
+	patterns []shape.Pattern
+}
+
+func parseRules(rules []definition.TableRule) tableRules {
+	r := tableRules{rules, make([]shape.Pattern, len(rules))}
 	for i := range rules {
-		if p, err := shape.ParsePattern(rules[i].Match); err == nil && p.Matches(table) {
-			return &rules[i]
+		r.patterns[i], _ = shape.ParsePattern(rules[i].Match) //nolint:errcheck // it was checked when it was stored
+	}
+	return r
+}
+
+// of is the rule that decides about a table; nil where none does.
+func (r tableRules) of(table string) *definition.TableRule {
+	for i := range r.patterns {
+		if r.patterns[i].Matches(table) {
+			return &r.rules[i]
 		}
 	}
 	return nil
+}
+
+// unmatched are the patterns that none of the tables matches; none while no table
+// is known.
+func unmatched(patterns []string, tables []TableStatus) (without []string) {
+	for _, text := range patterns {
+		p, err := shape.ParsePattern(text)
+		if err == nil && len(tables) > 0 && !slices.ContainsFunc(tables, func(t TableStatus) bool { return p.Matches(t.Name) }) {
+			without = append(without, text)
+		}
+	}
+	return without
 }
 
 // journalStatus reads journal and tables of a source, or answers with what was

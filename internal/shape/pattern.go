@@ -57,8 +57,8 @@ func expression(glob string) string {
 	return b.String()
 }
 
-// Matches reports whether the pattern chooses a table.
-func (p Pattern) Matches(table string) bool { return p.re.MatchString(table) }
+// Matches reports whether the pattern chooses a table; the zero pattern chooses none.
+func (p Pattern) Matches(table string) bool { return p.re != nil && p.re.MatchString(table) }
 
 // Expression is the pattern as a regular expression that Go and PostgreSQL share.
 func (p Pattern) Expression() string { return p.re.String() }

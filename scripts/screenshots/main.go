@@ -74,6 +74,7 @@ func take(address, folder, letters string, dark bool) error {
 		{"source-rules", "/sources/circulation/rules", ".chosen tbody tr"},
 		{"source-checks", "/sources/circulation/checks", ".checks li"},
 		{"source-versions", "/sources/circulation/versions", ".diff tbody tr"},
+		{"source-marks", "/sources/circulation/marks", ".counts tbody tr"},
 	}
 	for _, tab := range tabs {
 		if err := shot(tab.name, chromedp.Navigate(address+tab.path), chromedp.WaitVisible(chromedp.CSS(tab.until)), chromedp.Sleep(time.Second)); err != nil {

@@ -1504,6 +1504,8 @@ export interface components {
              */
             run: number;
             source: string;
+            /** @description Those of its patterns that no table of the source matches, as far as tables are known */
+            unmatched?: string[];
             /**
              * Format: int64
              * @description Where it ends, while it runs once

@@ -119,6 +119,11 @@ function Head({ outlet }: { outlet: OutletStatus }) {
           )}
         </p>
       )}
+      {!!outlet.unmatched?.length && (
+        <p className="trouble" role="alert">
+          No table of {outlet.source} matches {outlet.unmatched.join(" or ")}: its definition may have a slip, or the table is yet to come.
+        </p>
+      )}
       {outlet.room && outlet.room.level !== "fine" && (
         <p className="trouble" role="alert">
           {outlet.room.level === "lost" ? "Retention has taken events that this outlet has not delivered; the tab Now says which." : `What is not delivered has used up ${Math.round(outlet.room.used * 100)} % of the journal's room: soon retention takes it.`}
