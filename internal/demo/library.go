@@ -18,6 +18,7 @@ var librarySchema string
 type Library struct {
 	conn   *pgx.Conn
 	random *rand.Rand
+	steps  int
 }
 
 // NewLibrary works over conn, which it does not close.
@@ -86,9 +87,18 @@ func (l *Library) patron(i int64) []any {
 		map[string]any{"genres": []string{genres[l.random.IntN(6)], genres[l.random.IntN(6)]}, "newsletter": l.random.IntN(2) == 0}}
 }
 
+// Now and then the tables themselves change.
+const (
+	firstRemodel = 400 // steps
+	remodelEvery = 1500
+)
+
 // Step is one piece of the working day: a transaction of one to some dozens of
 // changes. It names what it did.
 func (l *Library) Step(ctx context.Context) (what string, err error) {
+	if l.steps++; l.steps%remodelEvery == firstRemodel {
+		return "schema change", l.remodel(ctx)
+	}
 	err = pgx.BeginFunc(ctx, l.conn, func(tx pgx.Tx) error {
 		switch n := l.random.IntN(1000); {
 		case n < 340:
@@ -121,6 +131,24 @@ func (l *Library) Step(ctx context.Context) (what string, err error) {
 		return err
 	})
 	return what, err
+}
+
+// remodel gives holds a column until when a copy is kept at the desk, and fills it
+// for those that are ready; the next time it takes the column away again.
+func (l *Library) remodel(ctx context.Context) error {
+	return pgx.BeginFunc(ctx, l.conn, func(tx pgx.Tx) error {
+		var there bool
+		if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_attribute WHERE attrelid = 'holds'::regclass AND attname = 'kept_until' AND NOT attisdropped)").Scan(&there); err != nil {
+			return err
+		}
+		if there {
+			return l.run(ctx, tx, "ALTER TABLE holds DROP COLUMN kept_until")
+		}
+		if err := l.run(ctx, tx, "ALTER TABLE holds ADD COLUMN kept_until date"); err != nil {
+			return err
+		}
+		return l.run(ctx, tx, "UPDATE holds SET kept_until = current_date + 7 WHERE hold_id IN (SELECT hold_id FROM holds WHERE state = 'ready' ORDER BY hold_id LIMIT 20)")
+	})
 }
 
 func (l *Library) run(ctx context.Context, tx pgx.Tx, sql string, args ...any) error {
