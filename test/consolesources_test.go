@@ -52,6 +52,8 @@ func TestConsoleAddsASource(t *testing.T) {
 	holds(t, page, "the password is refused", says(`refuses the password of user "postgres"`))
 	do(press("Connect"), chromedp.WaitVisible(css("#password")), fill("#password", strings.TrimSpace(string(password))), press("Check it"))
 	holds(t, page, "all is there", says("Ready: nothing is missing."))
+	do(press("Scripts for an administrator"))
+	holds(t, page, "an administrator's scripts are there before anything is stored", says("CREATE PUBLICATION"))
 	accessible(t, page, "the checks")
 
 	// Choose: the rules show what they choose, and how a column is treated.

@@ -318,6 +318,7 @@ type status struct {
 			Partitions        []string
 			Counts            map[string]int64
 		}
+		LogHeld struct{ Bytes, Spilled int64 } `json:"log_held"`
 	}
 	Outlets []outletStatus
 }

@@ -35,6 +35,6 @@ export type Preview = Schemas["Preview"];
 export type LetterPage = Schemas["LetterPage"];
 export type OpenLetter = Schemas["OpenLetter"];
 export type Mark = Schemas["Mark"];
-export type ScriptRun = Schemas["ScriptRun"];
+export type ScriptRun = Omit<Schemas["ScriptRun"], "definition"> & { definition?: SourceDefinition };
 export type Scripts = Schemas["Scripts"];
 export type Rewind = Schemas["Rewind"];

@@ -10,6 +10,7 @@ import { useWork } from "../../parts/work";
 import { Chosen } from "./Chosen";
 import { ConnectionFields } from "./ConnectionFields";
 import { RulesEditor } from "./RulesEditor";
+import { Scripts } from "./Scripts";
 import { Trial } from "./Trial";
 
 const steps = ["Connect", "Check", "Choose tables", "Try", "Start"] as const;
@@ -73,6 +74,7 @@ export function NewSourcePage() {
               Check again
             </Button>
           </Next>
+          <Scripts name={name} definition={definition} onRun={check} />
         </>
       )}
       {step === 2 && (

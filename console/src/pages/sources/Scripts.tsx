@@ -1,13 +1,48 @@
 import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { send } from "../../api/client";
-import type { ScriptRun } from "../../api/types";
+import type { ScriptRun, Scripts as Texts, SourceDefinition } from "../../api/types";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
 
-/** ScriptRunner runs one of the scripts on the source's database, as a login that
- * may, whose password is not kept. */
-export function ScriptRunner({ name, onRun }: { name: string; onRun: () => void }) {
+interface For {
+  name: string;
+  /** definition is one that is not stored yet; the stored one without it. */
+  definition?: SourceDefinition;
+  /** onRun is called when a script has run on the database. */
+  onRun: () => void;
+}
+
+/** Scripts shows what an administrator runs on a source's database, and runs it. */
+export function Scripts({ name, definition, onRun }: For) {
+  const [scripts, setScripts] = useState<Texts>();
+  const { busy, trouble, work } = useWork();
+  const show = () => work(async () => setScripts(await send<Texts>("POST", `/v1/sources/${name}/scripts`, definition)));
+  return (
+    <section aria-label="Scripts for an administrator">
+      <div className="page-head">
+        <Button size="sm" variant="outline-secondary" onClick={show} disabled={busy}>
+          Scripts for an administrator
+        </Button>
+      </div>
+      <Trouble error={trouble} />
+      {scripts && (
+        <>
+          <Runner name={name} definition={definition} onRun={onRun} />
+          <h2>To prepare the database</h2>
+          <pre className="script" tabIndex={0}>{scripts.setup}</pre>
+          <h2>To have it write each schema change's statement into its log</h2>
+          <pre className="script" tabIndex={0}>{scripts.statements}</pre>
+          <h2>To take that away again</h2>
+          <pre className="script" tabIndex={0}>{scripts.teardown}</pre>
+        </>
+      )}
+    </section>
+  );
+}
+
+/** Runner runs one of the scripts, as a login that may, whose password is not kept. */
+function Runner({ name, definition, onRun }: For) {
   const [script, setScript] = useState<ScriptRun["script"]>("setup");
   const [user, setUser] = useState("");
   const [password, setPassword] = useState("");
@@ -16,7 +51,7 @@ export function ScriptRunner({ name, onRun }: { name: string; onRun: () => void 
   const run = () => {
     setSaid("");
     return work(async () => {
-      await send("POST", `/v1/sources/${name}/scripts/run`, { script, ...(user ? { user, password } : {}) } satisfies ScriptRun);
+      await send("POST", `/v1/sources/${name}/scripts/run`, { script, definition, ...(user ? { user, password } : {}) } satisfies ScriptRun);
       setSaid("Done, all of it.");
       setPassword("");
       onRun();
