@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/demo"
 )
 
 // proxy is a way to a server that misbehaves: it cuts connections, stalls them,
@@ -137,7 +139,7 @@ func (p *proxy) pass(from, to net.Conn) {
 }
 
 // TestABadConnection follows and loads pgbench's own tables over a connection that
-// is cut, stalled and sliced, while service and source are killed.
+// is cut, stalled and sliced, while service, source and state database are killed.
 func TestABadConnection(t *testing.T) { inRounds(t, aBadConnection) }
 
 func aBadConnection(t *testing.T, round int) {
@@ -154,7 +156,8 @@ func aBadConnection(t *testing.T, round int) {
 	out, err := bench(t.Context(), "-i", "-s", "1", "-q").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	way := startProxy(t, fmt.Sprintf("127.0.0.1:%d", source.Port))
-	i := newInstance(t, stateServer(t), "source:\n  chunk_bytes: 65536\n  heartbeat_every: 300ms\n").start()
+	state := ownServer(t, map[string]string{"max_connections": "100"})
+	i := newInstance(t, state, "source:\n  chunk_bytes: 65536\n  heartbeat_every: 300ms\n").start()
 	d := sourceDefinition(source, name)
 	d["connection"].(map[string]any)["port"] = way.port()
 	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
@@ -173,7 +176,10 @@ func aBadConnection(t *testing.T, round int) {
 	for n := range 24 {
 		<-time.After(time.Duration(100+random.IntN(500)) * time.Millisecond)
 		switch n % 6 {
-		case 0, 3:
+		case 0:
+			way.cut()
+		case 3:
+			i.call(http.MethodPost, "/v1/sources/circulation/tables/public.pgbench_accounts/reload", nil) //nolint:errcheck // it may be starting
 			way.cut()
 		case 1:
 			way.sliced.Store(!way.sliced.Load())
@@ -188,13 +194,10 @@ func aBadConnection(t *testing.T, round int) {
 			i.stop(syscall.SIGKILL)
 			i.launch()
 		case 5:
-			if n%12 == 5 {
-				source.Kill()
-				// Its orphans hold its memory for a moment yet.
-				i.eventually("the source's server starts again", func() bool { return source.Start(context.Background()) == nil })
-			} else {
-				i.call(http.MethodPost, "/v1/sources/circulation/tables/public.pgbench_accounts/reload", nil) //nolint:errcheck // it may be starting
-			}
+			killed := map[bool]*demo.Cluster{true: source, false: state}[n%12 == 5]
+			killed.Kill()
+			// Its orphans hold its memory for a moment yet.
+			i.eventually("the server starts again", func() bool { return killed.Start(context.Background()) == nil })
 		}
 	}
 	stop()

@@ -128,7 +128,9 @@ func TestCheckNamesWhatIsMissing(t *testing.T) {
 	source := sourceServer(t)
 	i, name := begin(t, "", "CREATE TABLE loans (loan_id integer PRIMARY KEY)", "CREATE TABLE visits (at integer)")
 	db := connect(t, source, name)
-	run(t, db, "CREATE ROLE plain_"+name+" LOGIN PASSWORD 'made-up'")
+	run(t, db, "CREATE ROLE plain_"+name+" LOGIN PASSWORD 'made-up'",
+		"CREATE UNLOGGED TABLE drafts (id integer PRIMARY KEY)", "CREATE FOREIGN DATA WRAPPER afar", "CREATE SERVER afar FOREIGN DATA WRAPPER afar", "CREATE FOREIGN TABLE outside (id integer) SERVER afar",
+		"CREATE TABLE private (id integer PRIMARY KEY)", "ALTER TABLE private OWNER TO plain_"+name, "ALTER TABLE private ENABLE ROW LEVEL SECURITY", "ALTER TABLE private FORCE ROW LEVEL SECURITY")
 	plainServer := ownServer(t, map[string]string{"wal_level": "replica", "max_replication_slots": "0"})
 	t.Setenv("NO_SUCH", "")
 	check := func(change func(connection, definition map[string]any)) string {
@@ -161,7 +163,9 @@ func TestCheckNamesWhatIsMissing(t *testing.T) {
 		"unknown database": {func(c, _ map[string]any) { c["database"] = "nowhere" }, []string{"has no database \"nowhere\""}},
 		"unset variable":   {func(c, _ map[string]any) { c["password"] = "${env:RILLMARK_NO_SUCH}" }, []string{"no variable RILLMARK_NO_SUCH"}},
 		"plain user": {func(c, _ map[string]any) { c["user"], c["password"] = "plain_"+name, "made-up" },
-			[]string{"missing replication right", "ALTER ROLE", "REPLICATION", "missing publication", "GRANT CREATE ON DATABASE", "missing table public.loans", "GRANT SELECT ON"}},
+			[]string{"missing replication right", "ALTER ROLE", "REPLICATION", "missing publication", "GRANT CREATE ON DATABASE", "missing table public.loans", "GRANT SELECT ON",
+				"missing table public.private: row-level security hides rows from user plain_" + name, "BYPASSRLS"}},
+		"tables without a log": {func(_, _ map[string]any) {}, []string{"note table public.drafts: an unlogged table cannot be captured", "SET LOGGED", "note table public.outside: a foreign table cannot be captured"}},
 		"wal_level and slots": {func(c, _ map[string]any) {
 			c["port"], c["database"], c["password"] = plainServer.Port, "postgres", "${file:"+plainServer.PasswordFile()+"}"
 		}, []string{"missing log detail: wal_level is replica", "ALTER SYSTEM SET wal_level = 'logical'", "missing replication slots: 0 of 0", "max_replication_slots"}},
