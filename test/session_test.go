@@ -49,7 +49,7 @@ func TestSilenceIsNotDeath(t *testing.T) {
 	run(t, db, "CREATE TABLE loans (loan_id integer PRIMARY KEY)", "ALTER DATABASE "+name+" SET wal_sender_timeout = '6s'")
 	way := startProxy(t, fmt.Sprintf("127.0.0.1:%d", source.Port))
 	dropSlotAtEnd(t, source)
-	i := newInstance(t, stateServer(t), "source: {silence_after: 5s, heartbeat_every: 300ms}\n").start()
+	i := newInstance(t, stateServer(t), "source: {silence_after: 9s, heartbeat_every: 300ms}\n").start()
 	d := sourceDefinition(source, name)
 	d["connection"].(map[string]any)["port"] = way.port()
 	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
