@@ -5,6 +5,7 @@ import { useNavigate, useParams } from "react-router-dom";
 import { send, useOutlet } from "../../api/client";
 import { useStatus } from "../../api/status";
 import type { OutletStatus } from "../../api/types";
+import { Figure } from "../../parts/Figure";
 import { Ask } from "../../parts/Ask";
 import { LogTab } from "../../parts/LogTab";
 import { count, localMoment, rate, span } from "../../parts/numbers";
@@ -145,14 +146,5 @@ function Head({ outlet }: { outlet: OutletStatus }) {
       />
       {asks === "rewind" && <RewindDialog outlet={outlet} onClose={() => setAsks("")} />}
     </section>
-  );
-}
-
-function Figure({ name, value }: { name: string; value: string }) {
-  return (
-    <div>
-      <dt>{name}</dt>
-      <dd>{value}</dd>
-    </div>
   );
 }

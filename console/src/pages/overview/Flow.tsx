@@ -1,5 +1,6 @@
 import type { OutletStatus, SourceStatus } from "../../api/types";
 import { Link } from "react-router-dom";
+import { Figure } from "../../parts/Figure";
 import { bytes, count, localMoment, rate, span } from "../../parts/numbers";
 import { StateMark } from "../../parts/StateMark";
 import { JournalLine } from "./JournalLine";
@@ -82,15 +83,6 @@ function OutletNode({ outlet }: { outlet: OutletStatus }) {
         </p>
       )}
       {outlet.error && <Trouble text={outlet.error} />}
-    </div>
-  );
-}
-
-function Figure({ name, value, strong, title }: { name: string; value: string; strong?: boolean; title?: string }) {
-  return (
-    <div className={strong ? "strong" : undefined}>
-      <dt>{name}</dt>
-      <dd title={title}>{value}</dd>
     </div>
   );
 }

@@ -5,6 +5,7 @@ import { useNavigate, useParams } from "react-router-dom";
 import { send, useSource } from "../../api/client";
 import { useStatus } from "../../api/status";
 import type { SourceStatus } from "../../api/types";
+import { Figure } from "../../parts/Figure";
 import { bytes, count, localMoment, span } from "../../parts/numbers";
 import { LogTab } from "../../parts/LogTab";
 import { StateMark } from "../../parts/StateMark";
@@ -141,14 +142,5 @@ function Head({ source }: { source: SourceStatus }) {
         }}
       />
     </section>
-  );
-}
-
-function Figure({ name, value }: { name: string; value: string }) {
-  return (
-    <div>
-      <dt>{name}</dt>
-      <dd>{value}</dd>
-    </div>
   );
 }
