@@ -52,7 +52,7 @@ func (a *app) runService(ctx context.Context, path string) error {
 		return &coded{exitUsage, err}
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(80 << 20) // collect more often rather than grow; it is no hard limit
+		debug.SetMemoryLimit(72 << 20) // collect more often rather than grow; it is no hard limit
 	}
 	listener, err := net.Listen("tcp", config.Listen)
 	if errors.Is(err, syscall.EADDRINUSE) {
