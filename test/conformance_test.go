@@ -299,6 +299,35 @@ func TestEventsThatFailOften(t *testing.T) {
 	require.Zero(t, i.letters("desk").Dead)
 }
 
+// TestTooManyAreRefused: a bounded number of events is set aside; then the outlet
+// holds, and nothing is dropped.
+func TestTooManyAreRefused(t *testing.T) {
+	i, name := begin(t, "http_inside: true\n", deskTable)
+	db := connect(t, sourceServer(t), name)
+	f := newFunction(t)
+	f.set(func(*http.Request, []byte) int { return http.StatusUnprocessableEntity })
+	i.add(target{name: "desk", destination: map[string]any{"kind": "http", "http": map[string]any{"url": "http://" + f.address}},
+		outlet: map[string]any{"tables": []string{"desk"}, "operations": []string{"insert"}, "refused": map[string]any{"most": 4}}})
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "INSERT INTO desk SELECT n, 'n' || n FROM generate_series(1, 3) n")
+	i.reached("circulation", db)
+	i.caughtUp("desk")
+	require.EqualValues(t, 3, i.letters("desk").Dead)
+	run(t, db, "INSERT INTO desk SELECT n, 'n' || n FROM generate_series(4, 6) n")
+	held := i.outletIs("desk", "holds", func(o outletStatus) bool { return o.Phase == "failed" && o.Code == "too-many-dead-letters" })
+	require.Contains(t, held.Error, "above the most of 4")
+	f.set(nil)
+	for _, args := range [][]string{{"outlet", "resume", "desk"}, {"dead-letter", "retry", "desk", "--all"}} {
+		_, errs, code := i.cli(args...)
+		require.Zero(t, code, errs)
+	}
+	i.reached("circulation", db)
+	i.caughtUp("desk")
+	i.eventually("those that were set aside have gone out", func() bool { return i.letters("desk").Dead == 0 })
+	require.Len(t, f.all(), 6)
+}
+
 // TestTooLargeForTheBroker: what a topic does not take is set aside with its size.
 func TestTooLargeForTheBroker(t *testing.T) {
 	i, name := begin(t, "", deskTable)
