@@ -11,10 +11,10 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 	"rillmark/internal/journal"
 )
 
@@ -98,7 +98,10 @@ func (s *Source) Run(ctx context.Context) {
 	for {
 		began := time.Now()
 		s.set(func(st *Status) { st.Phase = PhaseStarting })
-		err := s.once(ctx)
+		err := guard.Run(func() error { return s.once(ctx) })
+		if stack := guard.Stack(err); stack != "" {
+			s.Log("error", "panic", stack)
+		}
 		if ctx.Err() != nil {
 			s.set(func(st *Status) { *st = Status{Phase: PhasePaused} })
 			return
@@ -170,7 +173,7 @@ func (s *Source) once(ctx context.Context) error {
 
 	statements := func(states []engine.TableState) []journal.Statement { return s.Catalog.TableStatements(s.ID, states) }
 	to := newSink(writer, statements, s.take, s.Stats)
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := guard.WithContext(ctx)
 	parcels := make(chan parcel, 1)
 	group.Go(func() error { return to.compress(ctx, parcels) })
 	group.Go(func() error { return stateFault(to.store(ctx, parcels)) })

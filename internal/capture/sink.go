@@ -210,23 +210,11 @@ func (s *sink) end(err error) {
 func (s *sink) take(ctx context.Context) (parcel, error) {
 	var timer <-chan time.Time
 	for {
-		s.mu.Lock()
-		wait := minGap - s.now().Sub(s.lastTake)
-		due := s.builder.Events() > 0 || len(s.states) > 0 || s.touched
-		if len(s.closed) == 0 && due && !s.inTx && wait <= 0 && s.checkpoint != nil {
-			s.close()
-		}
-		if len(s.closed) > 0 {
-			p := s.closed[0]
-			s.closed = append(s.closed[:0], s.closed[1:]...)
-			s.lastTake = s.now()
-			s.space.Broadcast()
-			s.mu.Unlock()
+		p, there, wait := s.poll()
+		if there {
 			return p, nil
 		}
-		due = due && !s.inTx
-		s.mu.Unlock()
-		if due && wait > 0 {
+		if wait > 0 {
 			timer = time.After(wait)
 		} else {
 			timer = nil
@@ -238,6 +226,29 @@ func (s *sink) take(ctx context.Context) (parcel, error) {
 		case <-timer:
 		}
 	}
+}
+
+// poll is the next parcel, if there is one; else how long to wait for the open
+// block, zero where nothing is in it.
+func (s *sink) poll() (p parcel, there bool, wait time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	wait = minGap - s.now().Sub(s.lastTake)
+	due := (s.builder.Events() > 0 || len(s.states) > 0 || s.touched) && !s.inTx
+	if len(s.closed) == 0 && due && wait <= 0 && s.checkpoint != nil {
+		s.close()
+	}
+	if len(s.closed) > 0 {
+		p = s.closed[0]
+		s.closed = append(s.closed[:0], s.closed[1:]...)
+		s.lastTake = s.now()
+		s.space.Broadcast()
+		return p, true, 0
+	}
+	if !due {
+		wait = 0
+	}
+	return parcel{}, false, max(wait, 0)
 }
 
 // compress takes parcels and passes them on, compressed.

@@ -1,6 +1,8 @@
 package change
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"regexp"
 	"slices"
 	"strconv"
@@ -12,18 +14,17 @@ import (
 func (s *Schema) AvroSchema() map[string]any {
 	namespace, name := s.avroPlace()
 	fields := make([]map[string]any, len(s.Columns))
-	taken := make(map[string]int)
+	names := make([]string, len(s.Columns))
+	for i := range s.Columns {
+		names[i] = s.Columns[i].Name
+	}
+	names = UniqueNames(names, nil, avroName)
 	for i, c := range s.Columns {
-		field := avroName(c.Name)
-		if n := taken[field]; n > 0 {
-			field += "_" + string(rune('0'+n%10))
-		}
-		taken[avroName(c.Name)]++
 		fields[i] = map[string]any{
-			"name":    field,
-			"type":    append([]any{"null"}, avroTypes(c, s.Table)...),
+			"name":    names[i],
+			"type":    append([]any{"null"}, avroTypes(c, name+"_"+names[i])...),
 			"default": nil,
-			"x-name":  c.Name,
+			"x-name":  c.NameInSource(),
 			"x-type":  c.Type,
 			"x-rule":  c.Rule,
 		}
@@ -37,10 +38,17 @@ func (s *Schema) AvroSchema() map[string]any {
 }
 
 func (s *Schema) avroPlace() (namespace, name string) {
-	if schema, table, found := strings.Cut(s.Table, "."); found {
-		return "rillmark." + avroName(schema), avroName(table)
+	schema, table, ok := SplitTable(s.Table)
+	if !ok {
+		return "rillmark", avroName(s.Table)
 	}
-	return "rillmark", avroName(s.Table)
+	namespace, name = "rillmark."+avroName(schema), avroName(table)
+	if avroName(schema) != schema || name != table {
+		// Tables that become one name must not become one record.
+		sum := sha256.Sum256([]byte(s.Table))
+		name += "_" + hex.EncodeToString(sum[:3])
+	}
+	return namespace, name
 }
 
 // AvroName is the full name of the version's Avro record.
@@ -62,8 +70,9 @@ func avroName(s string) string {
 
 // avroTypes are the branches of a column's union besides null. A value that a
 // logical type cannot hold exactly (infinity, a year BC, not a number) goes into
-// the branch string, as the engine's own text, as it does in JSON.
-func avroTypes(c Column, table string) []any {
+// the branch string, as the engine's own text, as it does in JSON. enum is the name
+// that an enum gets, which is the record's own.
+func avroTypes(c Column, enum string) []any {
 	logical := func(primitive, name string) []any {
 		return []any{map[string]any{"type": primitive, "logicalType": name}, "string"}
 	}
@@ -101,9 +110,9 @@ func avroTypes(c Column, table string) []any {
 		if !AvroEnum(c) {
 			return []any{"string"} // a label that Avro cannot name
 		}
-		return []any{map[string]any{"type": "enum", "name": avroName(table + "_" + c.Name), "symbols": slices.Clone(c.Labels)}}
+		return []any{map[string]any{"type": "enum", "name": enum, "symbols": slices.Clone(c.Labels)}}
 	case RuleArray:
-		items := append([]any{"null"}, avroTypes(AvroElement(c), table)...)
+		items := append([]any{"null"}, avroTypes(AvroElement(c), enum)...)
 		// Arrays of several dimensions, or with other lower bounds, are text.
 		return []any{map[string]any{"type": "array", "items": items}, "string"}
 	default:

@@ -39,6 +39,9 @@ func (e Engine) AppendPosition(dst []byte, place uint64) []byte {
 // Column is one column of a schema version.
 type Column struct {
 	Name string `json:"name"`
+	// From is the column's name in the source, where a flat format needed another
+	// one; empty otherwise. See [UniqueNames].
+	From string `json:"from,omitempty"`
 	// Type is the engine's name of the type with its modifiers, as the
 	// engine itself prints it: "numeric(8,2)".
 	Type string `json:"type"`
@@ -136,6 +139,14 @@ func (s *Schema) Definition() []byte {
 		panic(err) // strings, numbers and booleans always marshal
 	}
 	return b
+}
+
+// NameInSource is the column's name in the source.
+func (c *Column) NameInSource() string {
+	if c.From != "" {
+		return c.From
+	}
+	return c.Name
 }
 
 // Fingerprint names the version.

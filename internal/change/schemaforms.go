@@ -41,6 +41,9 @@ func columnSchema(c Column) map[string]any {
 	one["description"] = c.Rule.Describe()
 	one["x-rule"] = c.Rule
 	one["x-type"] = c.Type
+	if c.From != "" {
+		one["x-name"] = c.From
+	}
 	if c.Nullable {
 		switch t := one["type"].(type) {
 		case string:

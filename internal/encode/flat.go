@@ -7,7 +7,11 @@ import (
 	"rillmark/internal/change"
 )
 
-// metadata are the columns that flat formats can put before a row's own.
+// Inexact is a column of Parquet files behind all others: what their types cannot
+// hold (infinity, years BC, not a number), as a JSON object of the engine's own text.
+const Inexact = "_inexact"
+
+// metadata are the columns that flat formats can put behind a row's own.
 var metadata = []struct {
 	name   string
 	column change.Column
@@ -50,13 +54,15 @@ func MetadataNames() []string {
 	return names
 }
 
-// flattener puts chosen metadata before a row's own columns.
+// flattener puts chosen metadata behind a row's own columns, whose names it changes
+// where a format could not tell them apart: see [change.UniqueNames].
 type flattener struct {
 	chosen  []int
+	taken   []string // names that a row's own columns cannot have
 	derived map[change.Fingerprint]*change.Schema
 }
 
-func newFlattener(names []string) *flattener {
+func newFlattener(names []string, format string) *flattener {
 	if len(names) == 0 {
 		names = []string{"operation", "offset"}
 	}
@@ -65,8 +71,12 @@ func newFlattener(names []string) *flattener {
 		for i := range metadata {
 			if metadata[i].name == name {
 				f.chosen = append(f.chosen, i)
+				f.taken = append(f.taken, metadata[i].column.Name)
 			}
 		}
+	}
+	if format == "parquet" {
+		f.taken = append(f.taken, Inexact)
 	}
 	return f
 }
@@ -82,10 +92,20 @@ func (f *flattener) schema(s *change.Schema) (derived *change.Schema, isNew bool
 		return d, false
 	}
 	columns := make([]change.Column, 0, len(f.chosen)+len(s.Columns))
+	names := make([]string, len(s.Columns))
+	for i := range s.Columns {
+		names[i] = s.Columns[i].Name
+	}
+	for i, name := range change.UniqueNames(names, f.taken, nil) {
+		c := s.Columns[i]
+		if name != c.Name {
+			c.Name, c.From = name, c.NameInSource()
+		}
+		columns = append(columns, c)
+	}
 	for _, i := range f.chosen {
 		columns = append(columns, metadata[i].column)
 	}
-	columns = append(columns, s.Columns...)
 	d := change.NewSchema(s.Engine, s.Table, columns, s.LeftOut, s.Guessed)
 	if len(f.derived) > 10_000 {
 		clear(f.derived)
@@ -97,18 +117,19 @@ func (f *flattener) schema(s *change.Schema) (derived *change.Schema, isNew bool
 // row appends the values to values; their text lies in buf, which is returned.
 // A nil image gives nulls.
 func (f *flattener) row(values []change.Value, buf []byte, e *change.Event, image []change.Value, half string) ([]change.Value, []byte) {
+	if image == nil {
+		for range e.Schema.Columns {
+			values = append(values, change.NullValue())
+		}
+	} else {
+		values = append(values, image...)
+	}
 	for _, i := range f.chosen {
 		start := len(buf)
 		buf = metadata[i].value(buf, e, half)
 		values = append(values, change.Value{Presence: change.Present, Text: buf[start:len(buf):len(buf)]})
 	}
-	if image == nil {
-		for range e.Schema.Columns {
-			values = append(values, change.NullValue())
-		}
-		return values, buf
-	}
-	return append(values, image...), buf
+	return values, buf
 }
 
 // asText is a schema version whose integers of 64 bits are strings.

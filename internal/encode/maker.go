@@ -39,7 +39,7 @@ func NewMaker(s Shape, w Wants) *Maker {
 	m := &Maker{shape: s, wants: w, cloud: CloudEvents{Address: s.Address, OnlyChanged: s.Changed, OmitNulls: s.OmitNulls},
 		frames: make(map[change.Fingerprint][]byte), known: make(map[change.Fingerprint]bool)}
 	if m.Flat() {
-		m.flat = newFlattener(s.Metadata)
+		m.flat = newFlattener(s.Metadata, s.Format)
 	} else if len(s.Metadata) > 0 {
 		has := func(name string) bool { return slices.Contains(s.Metadata, name) }
 		m.cloud.Without = Members{Database: !has("database"), Changed: !has("changed"), Transaction: !has("transaction"), Log: !has("log")}
@@ -294,7 +294,7 @@ func (m *Maker) row(b *Batch, e *change.Event, half string, msg *Message) error 
 	row := b.values[first:len(b.values):len(b.values)]
 	if m.wants.Rows {
 		// The event's own text is good only until the reader's next call.
-		for i := len(m.flat.chosen); i < len(row); i++ {
+		for i := range len(row) - len(m.flat.chosen) {
 			at := len(b.buf)
 			b.buf = append(b.buf, row[i].Text...)
 			row[i].Text = b.since(at)

@@ -18,6 +18,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 	"rillmark/internal/journal"
 	"rillmark/internal/shape"
 )
@@ -155,7 +156,10 @@ func (o *Outlet) Run(ctx context.Context) {
 	last := ""
 	for ctx.Err() == nil {
 		before := o.Status().Delivered
-		err := o.once(ctx)
+		err := guard.Run(func() error { return o.once(ctx) })
+		if stack := guard.Stack(err); stack != "" {
+			o.Log("error", "panic", stack)
+		}
 		if ctx.Err() != nil {
 			break
 		}

@@ -12,6 +12,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 	"rillmark/internal/journal"
 	"rillmark/internal/shape"
 )
@@ -57,7 +58,7 @@ func (s *sender) run(ctx context.Context, r *reader) error {
 	ended, gone := make(chan error, 1), make(chan struct{})
 	go func() {
 		defer close(gone)
-		ended <- r.pump(reading, empty, full)
+		ended <- guard.Run(func() error { return r.pump(reading, empty, full) })
 	}()
 	err := s.deliver(ctx, empty, full, ended)
 	stop()

@@ -8,10 +8,10 @@ import (
 	"sort"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 )
 
 // job is the next thing to do for a load.
@@ -33,7 +33,7 @@ type job struct {
 
 // keepLoading runs the sessions that load what is to be loaded.
 func (r *run) keepLoading(ctx context.Context) error {
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := guard.WithContext(ctx)
 	for n := range r.config.LoadSessions {
 		group.Go(func() error {
 			l := &loader{run: r}
@@ -49,21 +49,24 @@ func (r *run) keepLoading(ctx context.Context) error {
 func (l *loader) work(ctx context.Context, first bool) error {
 	r := l.run
 	for {
-		r.sink.Lock()
-		j := l.ahead
-		if l.ahead = nil; j == nil {
-			j = r.nextJob()
-		}
-		more := r.moreLoads
-		if j == nil && first && r.config.LoadOnly && r.allLoaded() {
-			err := r.sink.Store(ctx)
-			r.sink.Unlock()
-			if err == nil {
-				err = engine.ErrComplete
+		var j *job
+		var more chan struct{}
+		err := r.locked(func() error {
+			if j, l.ahead = l.ahead, nil; j == nil {
+				j = r.nextJob()
 			}
+			more = r.moreLoads
+			if j != nil || !first || !r.config.LoadOnly || !r.allLoaded() {
+				return nil
+			}
+			if err := r.sink.Store(ctx); err != nil {
+				return err
+			}
+			return engine.ErrComplete
+		})
+		if err != nil {
 			return err
 		}
-		r.sink.Unlock()
 		if j == nil {
 			l.hangUp(ctx)
 			select {
@@ -73,25 +76,27 @@ func (l *loader) work(ctx context.Context, first bool) error {
 			}
 			continue
 		}
-		err := l.connect(ctx)
-		if err == nil {
+		if err = l.connect(ctx); err == nil {
 			l.job = j
 			err = j.do(l, ctx, j)
 		}
 		why := l.skippable(err)
-		r.sink.Lock()
-		if j.alone {
-			j.load.alone = false
-		}
-		if err != nil && why == "" {
-			r.sink.Unlock()
+		err = r.locked(func() error {
+			if j.alone {
+				j.load.alone = false
+			}
+			if err != nil && why == "" {
+				return err
+			}
+			if why != "" {
+				r.giveUp(j, why)
+			}
+			r.wakeLoaders()
+			return nil
+		})
+		if err != nil {
 			return err
 		}
-		if why != "" {
-			r.giveUp(j, why)
-		}
-		r.wakeLoaders()
-		r.sink.Unlock()
 	}
 }
 

@@ -110,20 +110,21 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 	if err != nil {
 		return err
 	}
-	r.sink.Lock()
-	if r.placed == nil {
-		r.placed = make(map[string]bool)
-	}
-	for name := range did.placed {
-		r.placed[name] = true
-	}
-	err = r.noteTables(ctx, conn, chosen, published, did, first)
 	var changed map[*table]uint32
 	var gone []*table
-	if err == nil && !first {
+	err = r.locked(func() error {
+		if r.placed == nil {
+			r.placed = make(map[string]bool)
+		}
+		for name := range did.placed {
+			r.placed[name] = true
+		}
+		if err := r.noteTables(ctx, conn, chosen, published, did, first); err != nil || first {
+			return err
+		}
 		changed, gone = r.changedByCatalogue(chosen, all)
-	}
-	r.sink.Unlock()
+		return nil
+	})
 	if err != nil || first {
 		return err
 	}

@@ -10,10 +10,10 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
-	"golang.org/x/sync/errgroup"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 	"rillmark/internal/postgres/pgoutput"
 )
 
@@ -177,7 +177,7 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 	sink.Report(engine.Report{Level: "info", Event: "connected", Doing: "following",
 		Message: fmt.Sprintf("following the log of %s from %s", c.Connection.Database, r.at.Position.Commit)})
 
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := guard.WithContext(ctx)
 	group.Go(func() error { return r.tooLargeForText(ctx, r.read(ctx, stream)) })
 	group.Go(func() error { return stream.report(ctx, sink) })
 	group.Go(func() error { return r.keepHeartbeat(ctx) })
@@ -213,13 +213,24 @@ func (r *run) read(ctx context.Context, s *stream) error {
 		if message == nil {
 			continue
 		}
-		r.sink.Lock()
-		err = r.take(ctx, message, LSN(start))
-		r.sink.Unlock()
-		if err != nil {
+		if err := r.takeLocked(ctx, message, LSN(start)); err != nil {
 			return err
 		}
 	}
+}
+
+func (r *run) takeLocked(ctx context.Context, message []byte, start LSN) error {
+	r.sink.Lock()
+	defer r.sink.Unlock()
+	return r.take(ctx, message, start)
+}
+
+// locked runs f under the sink's lock, which a panic in f gives back too: the
+// run's other goroutines have to end.
+func (r *run) locked(f func() error) error {
+	r.sink.Lock()
+	defer r.sink.Unlock()
+	return f()
 }
 
 // take handles one message of the plugin; the lock is held.

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 )
 
 // anew is what a person does where the stream cannot go on.
@@ -130,10 +131,10 @@ func (r *run) beginFirst(ctx context.Context, stored *checkpoint, s *stream, slo
 		return &engine.Fault{Code: "slot-exists", Message: fmt.Sprintf("the source has a replication slot %q already, which this source did not make", name),
 			Fix: fmt.Sprintf("if nobody needs it, SELECT pg_drop_replication_slot('%s'); to go on with it, name it as `slot` in the source's definition; else give the source another name", name)}
 	}
-	r.sink.Lock()
-	r.sink.Checkpoint(func() engine.Checkpoint { return engine.Checkpoint{State: r.at.encode()} })
-	err := r.sink.Store(ctx)
-	r.sink.Unlock()
+	err := r.locked(func() error {
+		r.sink.Checkpoint(func() engine.Checkpoint { return engine.Checkpoint{State: r.at.encode()} })
+		return r.sink.Store(ctx)
+	})
 	if err != nil {
 		return err
 	}
@@ -146,7 +147,10 @@ func (r *run) beginFirst(ctx context.Context, stored *checkpoint, s *stream, slo
 	finished := make(chan struct{})
 	go func() {
 		defer close(finished)
-		r.tellWhoIsWaitedFor(ctx, done)
+		guard.Run(func() error { //nolint:errcheck // it only tells
+			r.tellWhoIsWaitedFor(ctx, done)
+			return nil
+		})
 	}()
 	at, err := s.makeSlot(ctx, name, false)
 	close(done)

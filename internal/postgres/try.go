@@ -6,10 +6,10 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 )
 
 // tryPrefix begins the names of what a trial makes on a source.
@@ -59,7 +59,7 @@ func (c *Config) try(ctx context.Context, ready func(), each func(*change.OpenTr
 		return err
 	}
 	ready()
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := guard.WithContext(ctx)
 	group.Go(func() error { return r.read(ctx, stream) })
 	group.Go(func() error { return stream.report(ctx, sink) })
 	err = group.Wait()

@@ -3,11 +3,14 @@ package file
 import (
 	"encoding/json"
 	"os"
+	"reflect"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/parquet-go/parquet-go"
 	"github.com/parquet-go/parquet-go/compress"
+	"github.com/parquet-go/parquet-go/encoding"
 
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
@@ -19,17 +22,11 @@ const (
 	rowGroupBytes = 8 << 20
 )
 
-// inexact is a column beside the row's own: what their types cannot hold
-// (infinity, years BC, not a number), as a JSON object of the engine's own text.
-const inexact = "_inexact"
-
 // parquetFile is a Parquet file of one schema version.
 type parquetFile struct {
 	file    *counting
 	writer  *parquet.GenericWriter[any]
 	schema  *change.Schema
-	places  []int // of the version's columns in the file
-	inexact int
 	held    []parquet.Row // not written yet; they point into messages
 	rows    int
 	pending int64
@@ -37,17 +34,12 @@ type parquetFile struct {
 
 func newParquet(f *os.File, s *change.Schema, compression string) (*parquetFile, error) {
 	p := &parquetFile{file: &counting{f: f}, schema: s}
-	group := parquet.Group{inexact: parquet.Optional(parquet.JSON())}
+	group := make(columns, 0, len(s.Columns)+1)
 	for i := range s.Columns {
-		group[s.Columns[i].Name] = parquet.Optional(parquetNode(&s.Columns[i]))
+		group = append(group, column{parquet.Optional(parquetNode(&s.Columns[i])), s.Columns[i].Name})
 	}
+	group = append(group, column{parquet.Optional(parquet.JSON()), encode.Inexact})
 	schema := parquet.NewSchema(s.Table, group)
-	for i := range s.Columns {
-		leaf, _ := schema.Lookup(s.Columns[i].Name)
-		p.places = append(p.places, leaf.ColumnIndex)
-	}
-	leaf, _ := schema.Lookup(inexact)
-	p.inexact = leaf.ColumnIndex
 	var codec compress.Codec = &parquet.Uncompressed
 	switch compression {
 	case "snappy":
@@ -58,6 +50,42 @@ func newParquet(f *os.File, s *change.Schema, compression string) (*parquetFile,
 	p.writer = parquet.NewGenericWriter[any](p.file, schema, parquet.Compression(codec), parquet.PageBufferSize(256<<10),
 		parquet.KeyValueMetadata("rillmark.schema", s.Fingerprint().String()), parquet.KeyValueMetadata("rillmark.table", s.Table))
 	return p, nil
+}
+
+// columns are the file's, in the order in which they are given: the library's own
+// group sorts them by name, and takes no name with a comma.
+type columns []parquet.Field
+
+func (c columns) ID() int                     { return 0 }
+func (c columns) Type() parquet.Type          { return parquet.Group{}.Type() }
+func (c columns) Optional() bool              { return false }
+func (c columns) Repeated() bool              { return false }
+func (c columns) Required() bool              { return true }
+func (c columns) Leaf() bool                  { return false }
+func (c columns) Fields() []parquet.Field     { return c }
+func (c columns) Encoding() encoding.Encoding { return nil }
+func (c columns) Compression() compress.Codec { return nil }
+
+// GoType is not asked for where rows are written as rows.
+func (c columns) GoType() reflect.Type { return reflect.TypeFor[map[string]any]() }
+
+func (c columns) String() string {
+	names := make([]string, len(c))
+	for i, one := range c {
+		names[i] = one.Name() + " " + one.String()
+	}
+	return strings.Join(names, ", ")
+}
+
+type column struct {
+	parquet.Node
+	name string
+}
+
+func (c column) Name() string { return c.name }
+
+func (c column) Value(base reflect.Value) reflect.Value {
+	return base.MapIndex(reflect.ValueOf(c.name))
 }
 
 // fewDigits of a decimal fit into 32 bits, mostDigits into 64.
@@ -146,7 +174,7 @@ func (p *parquetFile) add(_ *encode.Batch, m *encode.Message) error {
 			}
 			odd[c.Name] = string(m.Row[i].Text)
 		}
-		put(row, p.places[i], v)
+		put(row, i, v)
 	}
 	v := parquet.NullValue()
 	if odd != nil {
@@ -156,7 +184,7 @@ func (p *parquetFile) add(_ *encode.Batch, m *encode.Message) error {
 		}
 		v = parquet.ByteArrayValue(raw)
 	}
-	put(row, p.inexact, v)
+	put(row, len(m.Row), v)
 	p.pending += int64(m.Size())
 	if len(p.held) >= heldRows {
 		return p.drain()

@@ -34,6 +34,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 )
 
 // Destination is an address that takes events.
@@ -290,7 +291,11 @@ func (w *writer) lanes(ctx context.Context, messages []encode.Message, from, to 
 		done.Add(1)
 		go func() {
 			defer done.Done()
-			found, err := w.lane(ctx, messages, lane)
+			var found []destination.Refusal
+			err := guard.Run(func() (err error) {
+				found, err = w.lane(ctx, messages, lane)
+				return err
+			})
 			mu.Lock()
 			defer mu.Unlock()
 			refused = append(refused, found...)
