@@ -148,6 +148,7 @@ type instance struct {
 	config  string
 	address string
 	token   string
+	flags   []string // of serve, besides the configuration
 	stateDB string
 	state   *demo.Cluster
 
@@ -188,7 +189,7 @@ func (i *instance) launch() {
 	log, err := os.OpenFile(i.logFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(i.t, err)
 	defer log.Close() //nolint:errcheck // the process has its own copy
-	command := exec.Command(binary, "serve", "--config", i.config)
+	command := exec.Command(binary, append([]string{"serve", "--config", i.config}, i.flags...)...)
 	command.Stdout, command.Stderr = log, log
 	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	require.NoError(i.t, command.Start())

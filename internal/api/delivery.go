@@ -1,8 +1,10 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"sort"
 	"strconv"
@@ -125,6 +127,9 @@ func (s *Server) deliveryRoutes() {
 		}
 		version, err := s.service.Catalog.AvroSchema(ctx, f)
 		if err != nil {
+			if !errors.Is(err, catalog.ErrNotFound) {
+				return nil, problem(service.Answer(err, "schema", in.Fingerprint))
+			}
 			return nil, newProblem(http.StatusNotFound, service.CodeNotFound, "no outlet has sent anything under the Avro schema "+in.Fingerprint)
 		}
 		encoded, err := json.MarshalIndent(version.AvroSchema(), "", "  ")
@@ -233,6 +238,18 @@ type LeasedEvents struct {
 	First  int64             `json:"first"`
 	Last   int64             `json:"last"`
 	Until  *time.Time        `json:"until,omitempty" doc:"After that another reader may have them"`
+}
+
+// AppendJSON writes the events as they are; see [EventPage.AppendJSON].
+func (l LeasedEvents) AppendJSON(dst []byte) []byte {
+	rest := l
+	rest.Events = nil
+	encoded, err := json.Marshal(rest)
+	if err != nil {
+		panic(err) // strings and numbers always marshal
+	}
+	dst = appendEvents(append(dst, `{"events":`...), l.Events)
+	return append(dst, bytes.TrimPrefix(encoded, []byte(`{"events":null`))...)
 }
 
 func (s *Server) leaseRoutes() {

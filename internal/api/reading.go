@@ -3,14 +3,17 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"runtime"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
+	"rillmark/internal/jsontext"
 	"rillmark/internal/service"
 )
 
@@ -20,6 +23,49 @@ type EventPage struct {
 	// Passed covers events that the filter kept back.
 	Passed    int64  `json:"passed" doc:"The newest offset that this page covers; commit it, or go on reading after it"`
 	Committed *int64 `json:"committed,omitempty" doc:"The outlet's committed offset, which reading does not move"`
+}
+
+// AppendJSON writes the page; each event goes in as it is, however deep its
+// documents are nested.
+func (p EventPage) AppendJSON(dst []byte) []byte {
+	dst = appendEvents(append(dst, `{"events":`...), p.Events)
+	dst = strconv.AppendInt(append(dst, `,"passed":`...), p.Passed, 10)
+	if p.Committed != nil {
+		dst = strconv.AppendInt(append(dst, `,"committed":`...), *p.Committed, 10)
+	}
+	return append(dst, '}')
+}
+
+func appendEvents(dst []byte, events []json.RawMessage) []byte {
+	dst = append(dst, '[')
+	for i, e := range events {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		dst = append(dst, e...)
+	}
+	return append(dst, ']')
+}
+
+// ParseEventPage reads what AppendJSON wrote.
+func ParseEventPage(raw []byte) (p EventPage, err error) {
+	err = jsontext.Members(raw, func(name, value []byte) (err error) {
+		switch string(name) {
+		case `"events"`:
+			return jsontext.Elements(value, func(e []byte) error {
+				p.Events = append(p.Events, e)
+				return nil
+			})
+		case `"passed"`:
+			p.Passed, err = strconv.ParseInt(string(value), 10, 64)
+		case `"committed"`:
+			var n int64
+			n, err = strconv.ParseInt(string(value), 10, 64)
+			p.Committed = &n
+		}
+		return err
+	})
+	return p, err
 }
 
 func eventPage(p *service.Page) EventPage {
@@ -120,7 +166,7 @@ func (s *Server) readingRoutes() {
 				return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, err.Error())
 			}
 			if versions[i], err = s.service.Catalog.Schema(ctx, f); err != nil {
-				return nil, newProblem(http.StatusNotFound, service.CodeNotFound, "there is no schema version "+text)
+				return nil, noVersion(err, text)
 			}
 		}
 		if versions[0].Table != versions[1].Table {
@@ -141,7 +187,7 @@ func (s *Server) readingRoutes() {
 		}
 		version, err := s.service.Catalog.Schema(ctx, f)
 		if err != nil {
-			return nil, newProblem(http.StatusNotFound, service.CodeNotFound, "there is no schema version "+in.Fingerprint)
+			return nil, noVersion(err, in.Fingerprint)
 		}
 		var document any = version
 		kind := "application/json"
@@ -157,6 +203,15 @@ func (s *Server) readingRoutes() {
 			Body        []byte
 		}{kind, append(encoded, '\n')}, err
 	})
+}
+
+// noVersion tells a schema version that is not there from a state database that does
+// not answer.
+func noVersion(err error, fingerprint string) error {
+	if errors.Is(err, catalog.ErrNotFound) {
+		return newProblem(http.StatusNotFound, service.CodeNotFound, "there is no schema version "+fingerprint)
+	}
+	return problem(service.Answer(err, "schema", fingerprint))
 }
 
 // Version says what runs.

@@ -9,11 +9,13 @@ import (
 	"crypto/subtle"
 	"encoding/hex"
 	"encoding/json"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/url"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -67,6 +69,14 @@ func (s *Server) describe() {
 	config.DocsPath = ""
 	config.SchemasPath = ""
 	config.CreateHooks = nil // no $schema member in bodies
+	asJSON := huma.Format{Unmarshal: huma.DefaultJSONFormat.Unmarshal, Marshal: func(w io.Writer, v any) error {
+		if own, is := v.(interface{ AppendJSON([]byte) []byte }); is {
+			_, err := w.Write(append(own.AppendJSON(nil), '\n'))
+			return err
+		}
+		return huma.DefaultJSONFormat.Marshal(w, v)
+	}}
+	config.Formats = map[string]huma.Format{"application/json": asJSON, "json": asJSON}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token": {Type: "http", Scheme: "bearer", Description: "Wanted where the service has a token"},
 	}
@@ -82,6 +92,7 @@ func (s *Server) routes() {
 	s.runRoutes()
 	s.streamRoutes()
 	s.trialRoutes()
+	s.journalRoutes()
 	s.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { answerText(w, http.StatusOK, "alive\n") })
 	s.router.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		if err := s.service.Ready(r.Context()); err != nil {
@@ -110,19 +121,30 @@ func answerProblem(w http.ResponseWriter, p *Problem) {
 	json.NewEncoder(w).Encode(p) //nolint:errcheck // the caller has gone
 }
 
+// recoverer answers for a handler that panics, with its stack in the log. An answer
+// that has begun is torn, so that nobody takes it for a whole one.
 func recoverer(logger *slog.Logger) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			watched := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 			defer func() {
-				if v := recover(); v != nil && v != http.ErrAbortHandler {
-					logger.Error("a request failed inside", "path", r.URL.Path, "panic", v)
-					answerProblem(w, newProblem(http.StatusInternalServerError, "internal", "the service failed at this request; its log says more"))
+				v := recover()
+				if v == nil {
+					return
 				}
+				if v == http.ErrAbortHandler {
+					panic(v)
+				}
+				logger.Error("a request failed inside", "path", r.URL.Path, "panic", v, "stack", string(debug.Stack()))
+				if watched.Status() != 0 {
+					panic(http.ErrAbortHandler)
+				}
+				answerProblem(w, newProblem(http.StatusInternalServerError, "internal", "the service failed at this request; its log says more"))
 			}()
 			if r.Body != nil {
 				r.Body = http.MaxBytesReader(w, r.Body, maxBody)
 			}
-			next.ServeHTTP(w, r)
+			next.ServeHTTP(watched, r)
 		})
 	}
 }
@@ -243,8 +265,9 @@ func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
 	http.ServeFileFS(w, r, s.console, "index.html")
 }
 
-// Serve listens until ctx is done, then lets requests end for up to grace.
-func Serve(ctx context.Context, listener net.Listener, handler http.Handler, grace time.Duration) error {
+// Serve listens until ctx is done, then calls drain, which ends what only waits, and
+// lets requests end for up to grace. What has not ended by then is cut off.
+func Serve(ctx context.Context, listener net.Listener, handler http.Handler, drain func(), grace time.Duration) error {
 	requests, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
@@ -256,10 +279,11 @@ func Serve(ctx context.Context, listener net.Listener, handler http.Handler, gra
 		return err
 	case <-ctx.Done():
 	}
-	cancel() // live streams have no end of their own
+	drain()
 	last, stop := context.WithTimeout(context.Background(), grace)
 	defer stop()
 	if err := server.Shutdown(last); err != nil {
+		cancel()
 		server.Close() //nolint:errcheck // what is left has had its time
 	}
 	<-ended

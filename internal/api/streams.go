@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -10,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"rillmark/internal/engine"
 	"rillmark/internal/service"
 )
 
@@ -185,7 +187,8 @@ func stream(w http.ResponseWriter, r *http.Request, feed *service.Feed) {
 			return
 		}
 		if err := feed.Wait(ctx, signOfLife); err != nil {
-			if ctx.Err() != nil {
+			var fault *engine.Fault
+			if ctx.Err() != nil || errors.As(err, &fault) && fault.Code == service.CodeStopping {
 				return
 			}
 			continue // TryNext tells

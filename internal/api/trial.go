@@ -52,34 +52,19 @@ func (s *Server) trySource(w http.ResponseWriter, r *http.Request) {
 		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "the definition cannot be read: "+err.Error()))
 		return
 	}
-	control := http.NewResponseController(w)
-	began := false
-	line := func(l TrialLine) error {
-		if !began {
-			w.Header().Set("Content-Type", "application/x-ndjson")
-			w.Header().Set("Cache-Control", "no-store")
-			began = true
-		}
-		encoded, err := json.Marshal(l)
-		if err != nil {
-			return err
-		}
-		control.SetWriteDeadline(time.Now().Add(time.Minute)) //nolint:errcheck // then the write fails
-		if _, err := w.Write(append(encoded, '\n')); err != nil {
-			return err
-		}
-		return control.Flush()
-	}
+	lines := newLines(w)
 	counts, err := s.service.TrySource(r.Context(), chi.URLParam(r, "name"), d, time.Duration(seconds)*time.Second,
-		func() { line(TrialLine{Ready: true}) }, //nolint:errcheck // a caller who has gone ends the trial by the context
-		func(encoded []byte) error { return line(TrialLine{Event: encoded}) })
+		func() { lines.write(TrialLine{Ready: true}) }, //nolint:errcheck // a caller who has gone ends the trial by the context
+		func(encoded []byte) error { // as it is, however deep it is nested
+			return lines.raw(append(append([]byte(`{"event":`), encoded...), '}'))
+		})
 	var told *Problem
 	switch {
 	case r.Context().Err() != nil:
 	case err == nil:
-		line(TrialLine{Counts: counts, Done: true}) //nolint:errcheck // the answer ends here
-	case errors.As(problem(err), &told) && began:
-		line(TrialLine{Problem: told}) //nolint:errcheck // the answer ends here
+		lines.write(TrialLine{Counts: counts, Done: true}) //nolint:errcheck // the answer ends here
+	case errors.As(problem(err), &told) && lines.began:
+		lines.write(TrialLine{Problem: told}) //nolint:errcheck // the answer ends here
 	case told != nil:
 		answerProblem(w, told)
 	}

@@ -11,7 +11,6 @@ import (
 	"sync"
 	"time"
 
-
 	"rillmark/internal/catalog"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"

@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"rillmark/internal/definition"
+	"rillmark/internal/engine"
 )
 
 // The errors that a caller answers in its own way.
@@ -48,6 +49,8 @@ type Record[D any] struct {
 	Reason    string
 	CreatedAt time.Time
 	UpdatedAt time.Time
+	// Broken is why the stored definition cannot be read; nil where it can.
+	Broken error
 }
 
 // kind is one of the tables of records.
@@ -80,7 +83,8 @@ func scan[D any](row pgx.CollectableRow) (*Record[D], error) {
 		return nil, err
 	}
 	if err := json.Unmarshal(raw, &r.Definition); err != nil {
-		return nil, fmt.Errorf("the definition of %s: %w", r.Name, err)
+		r.Broken = &engine.Fault{Code: "invalid-definition", Message: fmt.Sprintf("the stored definition of %s cannot be read", r.Name), Cause: err,
+			Fix: "put another one in its place with edit, or remove it; a later version may have written it"}
 	}
 	return r, nil
 }
@@ -261,6 +265,13 @@ func (c *Catalog) SetSourceRunning(ctx context.Context, name string, running boo
 // SetOutletRunning records that somebody wants an outlet to run, or not, and why.
 func (c *Catalog) SetOutletRunning(ctx context.Context, name string, running bool, reason string) error {
 	return c.setRunning(ctx, outlets, name, running, reason)
+}
+
+// PauseAll pauses every source and outlet that runs, and says why.
+func (c *Catalog) PauseAll(ctx context.Context, reason string) error {
+	_, err := c.Pool.Exec(ctx, `WITH sources AS (UPDATE rillmark.source SET running = false, reason = $1, updated_at = now() WHERE running)
+		UPDATE rillmark.outlet SET running = false, reason = $1, updated_at = now() WHERE running`, reason)
+	return err
 }
 
 func (c *Catalog) setRunning(ctx context.Context, k kind, name string, running bool, reason string) error {

@@ -19,47 +19,66 @@ type Lease struct {
 	Done        bool
 }
 
-// Lend hands out the first offsets after the committed one that nobody has: read
-// is asked for events from an offset on and not beyond another, and says up to
-// which offset it has gone; below its first one there was nothing to read.
-func (c *Catalog) Lend(ctx context.Context, outlet int64, reader string, lasts time.Duration, read func(from, most int64) (last int64, err error)) (*Lease, error) {
-	var token [16]byte
-	rand.Read(token[:]) //nolint:errcheck // never fails
-	lease := &Lease{Token: hex.EncodeToString(token[:]), Reader: reader}
-	err := pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
-		var committed int64
-		if err := tx.QueryRow(ctx, "SELECT committed FROM rillmark.outlet_offset WHERE outlet_id = $1 FOR UPDATE", outlet).Scan(&committed); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, "DELETE FROM rillmark.lease WHERE outlet_id = $1 AND (NOT done AND until < now() OR last_offset <= $2)", outlet, committed); err != nil {
-			return err
-		}
-		rows, _ := tx.Query(ctx, "SELECT first_offset, last_offset FROM rillmark.lease WHERE outlet_id = $1 ORDER BY first_offset", outlet)
-		taken, err := pgx.CollectRows(rows, pgx.RowToStructByPos[struct{ First, Last int64 }])
-		if err != nil {
-			return err
-		}
-		from, most := committed+1, int64(1<<62)
-		for _, t := range taken {
-			if t.First > from {
-				most = t.First - 1
-				break
-			}
-			from = max(from, t.Last+1)
-		}
-		last, err := read(from, most)
-		if err != nil || last < from {
-			lease.First, lease.Last = from, from-1
-			return err
-		}
-		lease.First, lease.Last = from, last
-		return tx.QueryRow(ctx, `INSERT INTO rillmark.lease (outlet_id, first_offset, last_offset, token, reader, until)
-			VALUES ($1, $2, $3, $4, $5, now() + $6::interval) RETURNING until`, outlet, from, last, lease.Token, reader, lasts).Scan(&lease.Until)
+// Free is the first offset after the committed one that no reader has, and the last
+// one before the next that somebody has.
+func (c *Catalog) Free(ctx context.Context, outlet int64) (from, most int64, err error) {
+	err = pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
+		from, most, err = free(ctx, tx, outlet)
+		return err
 	})
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = ErrNotFound
 	}
-	return lease, err
+	return from, most, err
+}
+
+func free(ctx context.Context, tx pgx.Tx, outlet int64) (from, most int64, err error) {
+	var committed int64
+	if err := tx.QueryRow(ctx, "SELECT committed FROM rillmark.outlet_offset WHERE outlet_id = $1 FOR UPDATE", outlet).Scan(&committed); err != nil {
+		return 0, 0, err
+	}
+	if _, err := tx.Exec(ctx, "DELETE FROM rillmark.lease WHERE outlet_id = $1 AND (NOT done AND until < now() OR last_offset <= $2)", outlet, committed); err != nil {
+		return 0, 0, err
+	}
+	rows, _ := tx.Query(ctx, "SELECT first_offset, last_offset FROM rillmark.lease WHERE outlet_id = $1 ORDER BY first_offset", outlet)
+	taken, err := pgx.CollectRows(rows, pgx.RowToStructByPos[struct{ First, Last int64 }])
+	if err != nil {
+		return 0, 0, err
+	}
+	from, most = committed+1, int64(1<<62)
+	for _, t := range taken {
+		if t.First > from {
+			return from, t.First - 1, nil
+		}
+		from = max(from, t.Last+1)
+	}
+	return from, most, nil
+}
+
+// Lend hands out the offsets from one that [Catalog.Free] gave to last; nil where
+// somebody else has them since. The events are read before, so that no session of
+// the state database is held while another one is waited for.
+func (c *Catalog) Lend(ctx context.Context, outlet int64, reader string, lasts time.Duration, first, last int64) (*Lease, error) {
+	var token [16]byte
+	rand.Read(token[:]) //nolint:errcheck // never fails
+	lease := &Lease{First: first, Last: last, Token: hex.EncodeToString(token[:]), Reader: reader}
+	lent := false
+	err := pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
+		from, most, err := free(ctx, tx, outlet)
+		if err != nil || from != first || last > most {
+			return err
+		}
+		lent = true
+		return tx.QueryRow(ctx, `INSERT INTO rillmark.lease (outlet_id, first_offset, last_offset, token, reader, until)
+			VALUES ($1, $2, $3, $4, $5, now() + $6::interval) RETURNING until`, outlet, first, last, lease.Token, reader, lasts).Scan(&lease.Until)
+	})
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	if err != nil || !lent {
+		return nil, err
+	}
+	return lease, nil
 }
 
 // EndLease says that a lease's events are dealt with, and moves the committed

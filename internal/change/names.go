@@ -10,38 +10,34 @@ import (
 
 // TableName is the one text form of a schema-qualified name, the same in events,
 // patterns, files and the API: both parts with a dot between them. A part that is
-// empty or holds a dot, a double quote or a control character is written as a JSON
-// string, so that two tables never have the same name and [SplitTable] gives the
-// parts back: a."b.c" and "a.b".c.
-func TableName(schema, table string) string { return namePart(schema) + "." + namePart(table) }
+// empty or holds a dot, a double quote or a control character below U+0020 is
+// written as a JSON string, so that two tables never have the same name and
+// [SplitTable] gives the parts back: a."b.c" and "a.b".c.
+func TableName(schema, table string) string { return NamePart(schema) + "." + NamePart(table) }
 
-func namePart(s string) string {
-	plain := s != "" && strings.IndexFunc(s, func(r rune) bool { return r == '.' || r == '"' || unicode.IsControl(r) }) < 0
-	if plain {
+// NamePart is one part of a name that [TableName] makes.
+func NamePart(s string) string {
+	quote := s == ""
+	for i := 0; i < len(s); i++ {
+		quote = quote || s[i] == '.' || s[i] == '"' || s[i] < 0x20
+	}
+	if !quote {
 		return s
 	}
-	return quotePart(s)
-}
-
-// quotePart is a JSON string in which every control character is escaped, those
-// above ASCII too.
-func quotePart(s string) string {
-	var b strings.Builder
-	encoder := json.NewEncoder(&b)
-	encoder.SetEscapeHTML(false)
-	encoder.Encode(s) //nolint:errcheck // a string always marshals
-	var quoted strings.Builder
-	for _, r := range strings.TrimSuffix(b.String(), "\n") {
-		if unicode.IsControl(r) {
-			const digits = "0123456789abcdef"
-			quoted.WriteString(`\u00`)
-			quoted.WriteByte(digits[byte(r)>>4])
-			quoted.WriteByte(digits[byte(r)&15])
-			continue
+	const digits = "0123456789abcdef"
+	escapes := map[byte]byte{'\b': 'b', '\f': 'f', '\n': 'n', '\r': 'r', '\t': 't', '"': '"', '\\': '\\'}
+	b := []byte{'"'}
+	for i := 0; i < len(s); i++ {
+		switch c := s[i]; {
+		case escapes[c] != 0:
+			b = append(b, '\\', escapes[c])
+		case c < 0x20:
+			b = append(b, '\\', 'u', '0', '0', digits[c>>4], digits[c&15])
+		default:
+			b = append(b, c)
 		}
-		quoted.WriteRune(r)
 	}
-	return quoted.String()
+	return string(append(b, '"'))
 }
 
 // SplitTable gives back the parts of a name that [TableName] made; ok is false for

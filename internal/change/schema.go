@@ -76,6 +76,7 @@ type Schema struct {
 	key         []int
 	forms       []Form
 	names       [][]byte // `"name":`, escaped once
+	documents   []int    // columns of JSON
 }
 
 // Fingerprint names a schema version: the first eight bytes of a SHA-256 over
@@ -119,6 +120,9 @@ func (s *Schema) prepare() {
 	places := 0
 	for i, c := range s.Columns {
 		s.forms[i] = c.Rule.Form()
+		if c.Rule == RuleJSON {
+			s.documents = append(s.documents, i)
+		}
 		name, _ := json.Marshal(c.Name)
 		s.names[i] = append(name, ':')
 		places = max(places, c.Key)
@@ -154,6 +158,17 @@ func (s *Schema) Fingerprint() Fingerprint { return s.fingerprint }
 
 // Key lists the indexes of the key's columns in key order; empty without a key.
 func (s *Schema) Key() []int { return s.key }
+
+// JSONNulls appends the indexes of the columns that hold the JSON document null,
+// which is not SQL's null.
+func (s *Schema) JSONNulls(dst []int, image []Value) []int {
+	for _, i := range s.documents {
+		if i < len(image) && image[i].Presence == Present && string(image[i].Text) == "null" {
+			dst = append(dst, i)
+		}
+	}
+	return dst
+}
 
 // Form is how column i becomes JSON.
 func (s *Schema) Form(i int) Form { return s.forms[i] }

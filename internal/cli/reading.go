@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
+	"rillmark/internal/jsontext"
 )
 
 // seen is what people want of an event at a glance.
@@ -88,6 +89,9 @@ func bare(value json.RawMessage) string {
 	return string(value)
 }
 
+// maxShownDepth is how deep an event may be nested to be shown in a line.
+const maxShownDepth = 5000
+
 // printEvent prints one event in a line.
 func (a *app) printEvent(raw []byte) error {
 	if a.json {
@@ -95,6 +99,10 @@ func (a *app) printEvent(raw []byte) error {
 		return err
 	}
 	var e seen
+	if jsontext.Depth(raw) > maxShownDepth {
+		_, err := fmt.Fprintln(a.out, "an event whose documents are nested too deep to be shown in a line: see it with --json")
+		return err
+	}
 	if err := json.Unmarshal(raw, &e); err != nil {
 		return err
 	}
@@ -166,9 +174,13 @@ func (a *app) read() *cobra.Command {
 		Args: exactly("OUTLET"),
 		RunE: func(c *cobra.Command, args []string) error {
 			base := "/v1/outlets/" + url.PathEscape(args[0])
-			var page api.EventPage
-			if _, err := a.call(c.Context(), http.MethodGet, fmt.Sprintf("%s/events?from=%d&limit=%d&wait=%d", base, from, limit, wait), nil, &page); err != nil {
+			raw, err := a.call(c.Context(), http.MethodGet, fmt.Sprintf("%s/events?from=%d&limit=%d&wait=%d", base, from, limit, wait), nil, nil)
+			if err != nil {
 				return err
+			}
+			page, err := api.ParseEventPage(raw)
+			if err != nil {
+				return fmt.Errorf("%s answers in a form that this client does not know: %w", a.server, err)
 			}
 			for _, e := range page.Events {
 				if err := a.printEvent(e); err != nil {

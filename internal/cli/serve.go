@@ -24,6 +24,7 @@ const shutdownGrace = 3 * time.Second
 
 func (a *app) serve() *cobra.Command {
 	var config string
+	var paused bool
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service: captures, outlets, API and console",
@@ -35,18 +36,20 @@ fields. The least there can be:
 		Example: "  rillmark serve --config rillmark.yaml",
 		Args:    exactly(),
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.runService(c.Context(), config)
+			return a.runService(c.Context(), config, paused)
 		},
 	}
 	c.Flags().StringVar(&config, "config", "rillmark.yaml", "configuration file")
+	c.Flags().BoolVar(&paused, "paused", false, "pause every source and outlet before any of them starts; each is resumed by hand")
 	return c
 }
 
-func (a *app) runService(ctx context.Context, path string) error {
+func (a *app) runService(ctx context.Context, path string, paused bool) error {
 	config, err := service.LoadConfig(path)
 	if err != nil {
 		return &coded{exitUsage, err}
 	}
+	config.StartPaused = paused
 	logger, err := newLogger(config, a.err)
 	if err != nil {
 		return &coded{exitUsage, err}
@@ -67,7 +70,7 @@ func (a *app) runService(ctx context.Context, path string) error {
 		return err
 	}
 	logger.Info("API and console answer", "address", "http://"+listener.Addr().String())
-	err = api.Serve(ctx, listener, api.New(s, Version, console.Files(), logger), shutdownGrace)
+	err = api.Serve(ctx, listener, api.New(s, Version, console.Files(), logger), s.Drain, shutdownGrace)
 	reason := "asked to by a signal"
 	if err != nil {
 		reason = err.Error()

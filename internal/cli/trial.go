@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -11,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
+	"rillmark/internal/jsontext"
 )
 
 // maxLine bounds one line of an answer that comes in lines.
@@ -48,11 +50,20 @@ func (a *app) sourceTry() *cobra.Command {
 	return c
 }
 
+// trialLine reads a line; an event in it may be nested deeper than encoding/json reads.
+func trialLine(raw []byte) (l api.TrialLine, err error) {
+	if event, is := bytes.CutPrefix(raw, []byte(`{"event":`)); is {
+		l.Event, _, err = jsontext.Next(event)
+		return l, err
+	}
+	return l, json.Unmarshal(raw, &l)
+}
+
 func (a *app) printTrial(c *cobra.Command, lines *bufio.Scanner, span time.Duration) error {
 	lines.Buffer(make([]byte, 64<<10), maxLine)
 	for lines.Scan() {
-		var l api.TrialLine
-		if err := json.Unmarshal(lines.Bytes(), &l); err != nil {
+		l, err := trialLine(lines.Bytes())
+		if err != nil {
 			return fmt.Errorf("the service answered with what is no line of a trial: %w", err)
 		}
 		switch {

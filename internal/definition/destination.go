@@ -322,13 +322,39 @@ func (t *TLS) validate(at string) error {
 	if (t.Certificate == "") != (t.Key == "") {
 		return &Invalid{at + ".certificate", "a certificate that we show and its key go together"}
 	}
-	for name, file := range map[string]string{"root": t.Root, "certificate": t.Certificate, "key": t.Key} {
-		if file == "" {
+	return nil
+}
+
+// checkFiles looks whether the files that the section names can be read here, which
+// is asked when a definition is written and not each time it is used.
+func (t *TLS) checkFiles(at string) error {
+	if t == nil {
+		return nil
+	}
+	for _, one := range []struct{ name, file string }{{"root", t.Root}, {"certificate", t.Certificate}, {"key", t.Key}} {
+		if one.file == "" {
 			continue
 		}
-		if _, err := os.Stat(file); err != nil {
-			return &Invalid{at + "." + name, fmt.Sprintf("the file %s cannot be read on the service's machine: %v", file, err)}
+		if _, err := os.Stat(one.file); err != nil {
+			return &Invalid{at + "." + one.name, fmt.Sprintf("the file %s cannot be read on the service's machine: %v", one.file, err)}
 		}
+	}
+	return nil
+}
+
+// CheckFiles looks whether the files that the definition names can be read here.
+func (d *Destination) CheckFiles() error {
+	switch {
+	case d.File != nil && d.File.Bucket != nil:
+		return d.File.Bucket.TLS.checkFiles("file.bucket.tls")
+	case d.Kafka != nil:
+		return d.Kafka.TLS.checkFiles("kafka.tls")
+	case d.NATS != nil:
+		return d.NATS.TLS.checkFiles("nats.tls")
+	case d.Redis != nil:
+		return d.Redis.TLS.checkFiles("redis.tls")
+	case d.HTTP != nil:
+		return d.HTTP.TLS.checkFiles("http.tls")
 	}
 	return nil
 }

@@ -252,6 +252,14 @@ func (o *Outlet) validateShape() error {
 	return nil
 }
 
+// CheckFiles looks whether the files that the definition names can be read here.
+func (o *Outlet) CheckFiles() error {
+	if o.Avro == nil {
+		return nil
+	}
+	return o.Avro.TLS.checkFiles("avro.tls")
+}
+
 // ValidateFor checks an outlet together with the destination it names.
 func (o *Outlet) ValidateFor(d *Destination) error {
 	for at, there := range map[string]bool{KindFile: o.File != nil, KindKafka: o.Kafka != nil, KindRedis: o.Redis != nil, KindHTTP: o.HTTP != nil} {

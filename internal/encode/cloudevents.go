@@ -25,6 +25,7 @@ type CloudEvents struct {
 
 	keys     []change.Value
 	changed  []int
+	nulls    []int
 	inner    []byte
 	lastTime time.Time
 	timeText []byte
@@ -219,14 +220,7 @@ func (c *CloudEvents) appendRow(dst []byte, e *change.Event) []byte {
 	dst = append(dst, `,"after":`...)
 	dst = c.appendImage(dst, e.Schema, e.After, only)
 	if known && !c.Without.Changed {
-		dst = append(dst, `,"changed":[`...)
-		for n, i := range c.changed {
-			if n > 0 {
-				dst = append(dst, ',')
-			}
-			dst = appendName(dst, e.Schema, i)
-		}
-		dst = append(dst, ']')
+		dst = appendNames(append(dst, `,"changed":`...), e.Schema, c.changed)
 	}
 	first := true
 	for i, v := range e.Image() {
@@ -244,7 +238,44 @@ func (c *CloudEvents) appendRow(dst []byte, e *change.Event) []byte {
 	if !first {
 		dst = append(dst, ']')
 	}
+	return c.appendJSONNulls(dst, e)
+}
+
+// appendJSONNulls names the columns of both images that hold the JSON document null,
+// which looks like SQL's null in the row.
+func (c *CloudEvents) appendJSONNulls(dst []byte, e *change.Event) []byte {
+	began := false
+	for _, one := range []struct {
+		name  string
+		image []change.Value
+	}{{`"before":`, e.Before}, {`"after":`, e.After}} {
+		c.nulls = e.Schema.JSONNulls(c.nulls[:0], one.image)
+		if len(c.nulls) == 0 {
+			continue
+		}
+		if !began {
+			dst = append(dst, `,"json_null":{`...)
+		} else {
+			dst = append(dst, ',')
+		}
+		began = true
+		dst = appendNames(append(dst, one.name...), e.Schema, c.nulls)
+	}
+	if began {
+		dst = append(dst, '}')
+	}
 	return dst
+}
+
+func appendNames(dst []byte, s *change.Schema, columns []int) []byte {
+	dst = append(dst, '[')
+	for n, i := range columns {
+		if n > 0 {
+			dst = append(dst, ',')
+		}
+		dst = appendName(dst, s, i)
+	}
+	return append(dst, ']')
 }
 
 // appendName is column i's name as a JSON string.

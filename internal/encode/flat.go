@@ -11,6 +11,10 @@ import (
 // hold (infinity, years BC, not a number), as a JSON object of the engine's own text.
 const Inexact = "_inexact"
 
+// jsonNull is a member of rows that names the columns that hold the JSON document
+// null; Avro and Parquet tell it from SQL's null by themselves.
+const jsonNull = "_json_null"
+
 // metadata are the columns that flat formats can put behind a row's own.
 var metadata = []struct {
 	name   string
@@ -75,8 +79,11 @@ func newFlattener(names []string, format string) *flattener {
 			}
 		}
 	}
-	if format == "parquet" {
+	switch format {
+	case "parquet":
 		f.taken = append(f.taken, Inexact)
+	case "row":
+		f.taken = append(f.taken, jsonNull)
 	}
 	return f
 }

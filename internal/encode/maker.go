@@ -368,6 +368,9 @@ func (m *Maker) flatJSON(dst []byte, s *change.Schema, row []change.Value, whole
 		dst = append(dst, s.QuotedName(i)...)
 		dst = appendValue(dst, s.Form(i), row[i])
 	}
+	if nulls := s.JSONNulls(nil, row); len(nulls) > 0 {
+		dst = appendNames(append(dst, `,"`+jsonNull+`":`...), s, nulls)
+	}
 	return append(dst, '}')
 }
 
@@ -476,7 +479,7 @@ func (m *Maker) readyMade(b *Batch, e *change.Event) error {
 			msg.Partition = msg.Key
 		}
 	}
-	isJSON := json.Valid(body)
+	isJSON := shape.ColumnRule(e, r.Body) == change.RuleJSON || json.Valid(body)
 	msg.ContentType = "text/plain; charset=utf-8"
 	if isJSON {
 		msg.ContentType = "application/json"

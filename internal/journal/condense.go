@@ -38,29 +38,22 @@ func (s *Store) condense(ctx context.Context, relation string, settle time.Durat
 	s.mu.Lock()
 	from := s.dense[relation]
 	s.mu.Unlock()
-	rows, _ := s.pool.Query(ctx, `SELECT last_offset, CASE WHEN substring(data FROM 2 FOR 1) = '\x02' THEN data END FROM `+relation+`
+	rows, _ := s.pool.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, CASE WHEN substring(data FROM 2 FOR 1) = '\x02' THEN data END FROM `+relation+`
 		WHERE last_offset > $1 AND last_commit < now() - $2::interval ORDER BY last_offset LIMIT $3`, from, settle, condenseBlocks)
-	type found struct {
-		Last   int64
-		Stored []byte
-	}
-	blocks, err := pgx.CollectRows(rows, pgx.RowToStructByPos[found])
+	blocks, err := pgx.CollectRows(rows, scanFetched)
 	if err != nil || len(blocks) == 0 {
 		return 0, false, err
 	}
 	for _, b := range blocks {
-		if b.Stored != nil {
-			payload, err := Payload(b.Stored)
-			if err != nil {
-				return condensed, false, err
-			}
+		payload, err := b.payload()
+		if b.stored != nil && err == nil { // a damaged one stays as it is
 			// A block that was merged meanwhile has gone, and is none of ours.
-			if _, err := s.pool.Exec(ctx, "UPDATE "+relation+" SET data = $2 WHERE last_offset = $1 AND data = $3", b.Last, c.stored(payload, false), b.Stored); err != nil {
+			if _, err := s.pool.Exec(ctx, "UPDATE "+relation+" SET data = $2 WHERE last_offset = $1 AND data = $3", b.last, c.stored(payload, &b.columns, false), b.stored); err != nil {
 				return condensed, false, err
 			}
 			condensed++
 		}
-		from = b.Last
+		from = b.last
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

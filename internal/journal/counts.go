@@ -57,17 +57,24 @@ func (c *counter) recount(ctx context.Context, next int64) error {
 	r := c.store.Reader(c.source, c.upto, ReaderOptions{})
 	for c.upto < next {
 		batch, err := r.Next(ctx)
+		if err == nil {
+			var e change.Event
+			for batch.Next(&e) {
+				c.events[countKey{e.Table, e.Operation}]++
+			}
+			c.upto = batch.Last + 1
+			err = batch.Err()
+		}
+		var damage *Damage
+		if errors.As(err, &damage) {
+			// What is gone cannot be counted; capture must not stand still for it.
+			c.upto = damage.Last + 1
+			r = c.store.Reader(c.source, c.upto, ReaderOptions{})
+			continue
+		}
 		if err != nil {
 			return fmt.Errorf("counting the journal's newest events: %w", err)
 		}
-		var e change.Event
-		for batch.Next(&e) {
-			c.events[countKey{e.Table, e.Operation}]++
-		}
-		if err := batch.Err(); err != nil {
-			return err
-		}
-		c.upto = batch.Last + 1
 	}
 	return nil
 }

@@ -9,9 +9,10 @@
 //     transaction.
 //   - [Store.Reader] reads from any offset and waits at the end.
 //
-// A block row's data is: format version (1 byte), codec (1 byte), CRC-32C of
-// what follows (4 bytes, big endian), and the payload under that codec. The
-// payload is a run of entries, each with a tag: a section (what follows refers
+// A block row's data is: format version (1 byte), codec (1 byte), CRC-32C of the
+// row's other columns and of what follows (4 bytes each, big endian), sections, and
+// the payload under that codec. A reader holds that blocks adjoin: one that is
+// missing or damaged is an error ([Damage]), never passed over. The payload is a run of entries, each with a tag: a section (what follows refers
 // to nothing before it), a table, a transaction, an event, a number of
 // events that are no longer kept. Two payloads put one
 // behind the other are a payload again; that is how small blocks are merged.

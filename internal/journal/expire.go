@@ -47,35 +47,33 @@ func (s *Store) Expire(ctx context.Context, source int64, tables []string, age t
 // expire rewrites some blocks behind an offset; last is the newest that it looked
 // at, 0 at the end.
 func (s *Store) expire(ctx context.Context, relation string, tables []string, age time.Duration, from, upto int64, c *Compressor) (events, last int64, err error) {
-	rows, _ := s.pool.Query(ctx, `SELECT last_offset, data FROM `+relation+` WHERE last_offset > $1 AND last_offset <= $2 AND last_commit < now() - $3::interval
+	rows, _ := s.pool.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data FROM `+relation+` WHERE last_offset > $1 AND last_offset <= $2 AND last_commit < now() - $3::interval
 		AND string_to_array(tables, E'\n') && $4 ORDER BY last_offset LIMIT $5`, from, upto, age, tables, expireBlocks)
-	type found struct {
-		Last   int64
-		Stored []byte
-	}
-	blocks, err := pgx.CollectRows(rows, pgx.RowToStructByPos[found])
+	blocks, err := pgx.CollectRows(rows, scanFetched)
 	if err != nil {
 		return 0, 0, err
 	}
 	for _, b := range blocks {
-		payload, err := Payload(b.Stored)
+		last = b.last
+		payload, err := b.payload()
 		if err != nil {
-			return events, last, err
+			continue // it stays as it is; readers and verify tell
 		}
 		kept, names, n, err := without(payload, func(name string) bool { return slices.Contains(tables, name) })
 		if err != nil {
-			return events, last, fmt.Errorf("the block that ends at offset %d: %w", b.Last, err)
+			return events, last, fmt.Errorf("the block that ends at offset %d: %w", b.last, err)
 		}
+		changed := b.columns
+		changed.tables, changed.payloadBytes = joinTables(names), int64(len(kept))
 		// A block that was merged meanwhile has gone, and is none of ours.
 		tag, err := s.pool.Exec(ctx, "UPDATE "+relation+" SET data = $2, tables = $3, payload_bytes = $4 WHERE last_offset = $1 AND data = $5",
-			b.Last, c.stored(kept, false), joinTables(names), len(kept), b.Stored)
+			b.last, c.stored(kept, &changed, false), changed.tables, len(kept), b.stored)
 		if err != nil {
 			return events, last, err
 		}
 		if tag.RowsAffected() == 1 {
 			events += n
 		}
-		last = b.Last
 	}
 	return events, last, nil
 }

@@ -36,8 +36,14 @@ type Reader struct {
 	next     int64
 	options  ReaderOptions
 	segments []segment
-	ahead    []Block // fetched, not yet handed out
+	ahead    []fetched // not yet handed out
 	batch    Batch
+}
+
+// fetched is a block of the database, whose columns have been checked.
+type fetched struct {
+	columns
+	stored []byte // nil where none of its tables is wanted
 }
 
 // fetchBlocks bounds how many stored blocks a reader holds.
@@ -81,6 +87,9 @@ func (b *Batch) Next(e *change.Event) bool {
 		}
 		if err == nil && !more {
 			err = fmt.Errorf("%w: it ends before offset %d", ErrCorrupt, b.at)
+		}
+		if errors.Is(err, ErrCorrupt) {
+			err = &Damage{max(b.at, b.First), b.Last, err}
 		}
 		if err != nil {
 			b.err = fmt.Errorf("reading offset %d: %w", b.at, err)
@@ -167,14 +176,15 @@ func (r *Reader) hand(first, last int64, lastCommit time.Time, payload []byte) *
 func (r *Reader) takeAhead() (*Batch, error) {
 	block := r.ahead[0]
 	r.ahead = r.ahead[1:]
-	if block.Stored == nil {
-		return r.hand(block.First, block.Last, block.LastCommit, nil), nil
+	if block.stored == nil {
+		return r.hand(block.first, block.last, block.lastCommit, nil), nil
 	}
-	payload, err := Payload(block.Stored)
+	payload, err := Payload(block.stored)
 	if err != nil {
-		return nil, fmt.Errorf("offsets %d to %d: %w", block.First, block.Last, err)
+		r.ahead = nil // whoever asks again comes to the same block again
+		return nil, &Damage{max(block.first, r.next), block.last, err}
 	}
-	return r.hand(block.First, block.Last, block.LastCommit, payload), nil
+	return r.hand(block.first, block.last, block.lastCommit, payload), nil
 }
 
 // fetch reads the next blocks from the database; none where the journal ends.
@@ -207,7 +217,11 @@ func (r *Reader) fetch(ctx context.Context) error {
 			}
 		}
 		if attempt > 0 {
-			return fmt.Errorf("%w: offset %d is below the head's %d and in no block", ErrCorrupt, r.next, head.Next)
+			following, err := r.store.following(ctx, r.source, r.next, head.Next)
+			if err != nil {
+				return err
+			}
+			return &Damage{r.next, following - 1, errMissing}
 		}
 	}
 }
@@ -229,22 +243,38 @@ func (r *Reader) segment(ctx context.Context) (string, error) {
 }
 
 func (r *Reader) query(ctx context.Context, relation string) (found bool, err error) {
-	rows, _ := r.store.pool.Query(ctx, `SELECT first_offset, last_offset, last_commit,
+	rows, _ := r.store.pool.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, substring(data FOR 10),
 			CASE WHEN $2 = '' OR tables = '' OR EXISTS (SELECT FROM string_to_table(tables, E'\n') AS name WHERE name = '' OR name ~ $2) THEN data END
 		FROM `+relation+` WHERE last_offset >= $1 ORDER BY last_offset LIMIT $3`, r.next, r.options.Tables, fetchBlocks)
-	blocks, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Block, error) {
-		var b Block
-		err := row.Scan(&b.First, &b.Last, &b.LastCommit, &b.Stored)
-		return b, err
-	})
-	if err != nil {
+	next := r.next
+	var blocks []fetched
+	for rows.Next() {
+		var b fetched
+		var header []byte
+		if err := rows.Scan(&b.first, &b.last, &b.firstCommit, &b.lastCommit, &b.tables, &b.payloadBytes, &header, &b.stored); err != nil {
+			rows.Close()
+			return false, fmt.Errorf("reading the journal from offset %d: %w", r.next, err)
+		}
+		wrong := b.verify(header)
+		if len(blocks) == 0 && wrong == nil && b.first > next {
+			break // rolled or dropped meanwhile: the segments are read again
+		}
+		if len(blocks) > 0 && (wrong != nil || b.first != next) {
+			break // it is told when it is come to
+		}
+		if wrong != nil {
+			rows.Close()
+			return false, &Damage{next, max(b.last, next), wrong}
+		}
+		blocks = append(blocks, b)
+		next = b.last + 1
+	}
+	rows.Close()
+	if err := rows.Err(); err != nil {
 		return false, fmt.Errorf("reading the journal from offset %d: %w", r.next, err)
 	}
-	if len(blocks) == 0 || blocks[0].First > r.next {
-		return false, nil // rolled or dropped meanwhile: the segments are read again
-	}
 	r.ahead = blocks
-	return true, nil
+	return len(blocks) > 0, nil
 }
 
 // CommitTime is when the oldest transaction of the block that holds an offset

@@ -15,7 +15,7 @@ func Single(e *change.Event) []byte {
 	if e.Transaction.Last {
 		b.EndTransaction()
 	}
-	return NewCompressor().stored(b.payload, false)
+	return NewCompressor().stored(b.payload, nil, false)
 }
 
 // OpenSingle reads what Single wrote.

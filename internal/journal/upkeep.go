@@ -34,6 +34,11 @@ func (s *Store) Merge(ctx context.Context, source int64, settle time.Duration) (
 		from := int64(0)
 		for {
 			n, next, err := s.mergeRun(ctx, segment.relation, from, settle, compressor)
+			var damage *Damage
+			if errors.As(err, &damage) {
+				from = damage.Last + 1 // it stays as it is; readers and verify tell
+				continue
+			}
 			if err != nil {
 				return replaced, fmt.Errorf("merging small blocks: %w", err)
 			}
@@ -82,8 +87,11 @@ func (s *Store) mergeRun(ctx context.Context, relation string, from int64, settl
 		names := make(map[string]bool)
 		for _, b := range blocks[:run] {
 			part, err := Payload(b.Stored)
+			if err == nil {
+				err = (&columns{b.First, b.Last, b.FirstCommit, b.LastCommit, b.tables, b.size}).verify(b.Stored)
+			}
 			if err != nil {
-				return err
+				return &Damage{b.First, b.Last, err}
 			}
 			payload = append(payload, part...)
 			if b.LastCommit.After(merged.LastCommit) {
@@ -106,9 +114,11 @@ func (s *Store) mergeRun(ctx context.Context, relation string, from int64, settl
 		if tag.RowsAffected() != int64(run) {
 			return errors.New("the blocks changed meanwhile")
 		}
+		merged.Payload = payload
+		c.Compress(&merged, false)
 		_, err = tx.Exec(ctx, `INSERT INTO `+relation+` (first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data)
 			VALUES ($1, $2, $3, $4, $5, $6, $7)`, merged.First, merged.Last, merged.FirstCommit, merged.LastCommit,
-			joinTables(merged.Tables), len(payload), c.stored(payload, false))
+			joinTables(merged.Tables), len(payload), merged.Stored)
 		replaced = run
 		return err
 	})

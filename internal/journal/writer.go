@@ -36,6 +36,7 @@ type Writer struct {
 	counts     *counter
 	insert     string
 	closed     bool
+	broken     error // what made an append fail
 }
 
 // lockClass keeps our advisory locks apart from others: "rill" in ASCII.
@@ -160,10 +161,13 @@ func (w *Writer) Next() int64 { return w.next }
 
 // Append stores blocks, which go on at [Writer.Next] without a gap, together
 // with the source's checkpoint and what else is given, in one transaction.
-// Without blocks only the checkpoint moves. After an error other than
-// [ErrFenced] it is not known here what was stored; the journal's head is read
-// once more to find out, and if that fails too the writer must be closed.
+// Without blocks only the checkpoint moves. After any error it is not known here what
+// was stored, and the writer appends nothing more: it must be closed, and whoever
+// takes the journal over reads from its head what there is.
 func (w *Writer) Append(ctx context.Context, blocks []*Block, checkpoint []byte, with []Statement) error {
+	if w.broken != nil {
+		return fmt.Errorf("appending to the journal after an append whose outcome is not known: %w", w.broken)
+	}
 	next := w.next
 	for _, b := range blocks {
 		if b.First != next {
@@ -173,11 +177,13 @@ func (w *Writer) Append(ctx context.Context, blocks []*Block, checkpoint []byte,
 	}
 	if w.stored > w.store.options.SegmentBytes && len(blocks) > 0 {
 		if err := w.roll(ctx); err != nil {
+			w.broken = err
 			return fmt.Errorf("beginning a new segment of the journal: %w", err)
 		}
 	}
 	err := w.append(ctx, blocks, next, checkpoint, with)
 	if err != nil {
+		w.broken = err
 		return fmt.Errorf("appending to the journal: %w", err)
 	}
 	w.next = next

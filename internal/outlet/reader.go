@@ -103,7 +103,7 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 			full = len(b.Messages)+r.net.Rows() >= r.Limits.Events || b.Bytes()+r.net.Bytes() >= most
 		}
 		if err := r.current.Err(); err != nil {
-			return err
+			return r.explained(err)
 		}
 		if full {
 			break
@@ -151,6 +151,11 @@ func (r *reader) next(ctx context.Context, began *time.Time) error {
 }
 
 func (r *reader) explained(err error) error {
+	var damage *journal.Damage
+	if errors.As(err, &damage) {
+		return &engine.Fault{Code: "journal-damaged", Final: true, Cause: err, Message: "the journal is damaged where this outlet reads next",
+			Fix: fmt.Sprintf("bring the state database back from a backup that has these offsets; or `rillmark outlet rewind %s --to %d` goes on behind them: they are not delivered then. `rillmark journal verify %s` lists all that is damaged", r.Name, damage.Last+1, r.Origin.Source)}
+	}
 	if !errors.Is(err, journal.ErrExpired) {
 		return err
 	}

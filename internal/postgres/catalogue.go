@@ -39,7 +39,7 @@ type listed struct {
 	key      []string
 }
 
-func (l *listed) name() string      { return l.schema + "." + l.table }
+func (l *listed) name() string      { return change.TableName(l.schema, l.table) }
 func (l *listed) sanitized() string { return pgx.Identifier{l.schema, l.table}.Sanitize() }
 
 // updatable reports whether publishing updates and deletes leaves the
@@ -59,7 +59,7 @@ func (l *listed) updatable() bool {
 // list reads all tables of the source but the server's own.
 func list(ctx context.Context, q querier) ([]*listed, error) {
 	rows, _ := q.Query(ctx, `SELECT c.oid, n.nspname, c.relname, c.relreplident::text, c.relpersistence::text, c.relkind = 'f',
-			coalesce(rn.nspname || '.' || rc.relname, ''), coalesce(rc.oid, 0),
+			coalesce(rn.nspname, ''), coalesce(rc.relname, ''), coalesce(rc.oid, 0),
 			greatest(c.reltuples, 0)::bigint, row_security_active(c.oid),
 			(SELECT jsonb_agg(jsonb_build_object('name', attname, 'type', format_type(atttypid, atttypmod),
 					'labels', (SELECT jsonb_agg(enumlabel ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = atttypid)) ORDER BY attnum)
@@ -82,9 +82,12 @@ func list(ctx context.Context, q querier) ([]*listed, error) {
 		ORDER BY 2, 3`)
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (*listed, error) {
 		l := new(listed)
-		var identity string
-		err := row.Scan(&l.oid, &l.schema, &l.table, &identity, &l.persistence, &l.foreign, &l.root, &l.rootOID, &l.estimate, &l.hides, &l.columns,
+		var identity, rootSchema, root string
+		err := row.Scan(&l.oid, &l.schema, &l.table, &identity, &l.persistence, &l.foreign, &rootSchema, &root, &l.rootOID, &l.estimate, &l.hides, &l.columns,
 			&l.mine, &l.readable, &l.hasPrimary, &l.hasIndex, &l.key)
+		if l.rootOID != 0 {
+			l.root = change.TableName(rootSchema, root)
+		}
 		if err == nil && identity != "" {
 			l.identity = pgoutput.ReplicaIdentity(identity[0])
 		}

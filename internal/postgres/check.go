@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -117,10 +116,9 @@ func (c *Config) CheckCondition(ctx context.Context, table, condition string) er
 		return err
 	}
 	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
-	schema, name, _ := strings.Cut(table, ".")
 	// Parsed and planned, never run; a statement of its own cannot hide in it,
 	// since the extended protocol takes one at a time.
-	rows, err := conn.Query(ctx, "EXPLAIN SELECT FROM "+pgx.Identifier{schema, name}.Sanitize()+" WHERE ("+condition+"\n)")
+	rows, err := conn.Query(ctx, "EXPLAIN SELECT FROM "+sanitizedName(table)+" WHERE ("+condition+"\n)")
 	if err == nil {
 		rows.Close()
 		err = rows.Err()

@@ -126,7 +126,7 @@ func (c *Config) session(purpose string) *pgx.ConnConfig {
 func (c *Config) connect(ctx context.Context, purpose string) (*pgx.Conn, error) {
 	conn, err := pgx.ConnectConfig(ctx, c.session(purpose))
 	if err != nil {
-		return nil, c.explain(err)
+		return nil, c.explainAt(connecting, err)
 	}
 	return conn, nil
 }

@@ -12,68 +12,92 @@ import (
 	"rillmark/internal/engine"
 )
 
-// explain turns an error of the driver into one that says what is wrong with
-// the source and what to do. A fault passes unchanged.
-func (c *Config) explain(err error) error {
+// stage is what was being done when the source said no: it tells errors of one
+// SQLSTATE apart, whose texts come in the server's own language.
+type stage int
+
+const (
+	querying   stage = iota // an ordinary statement
+	connecting              // an ordinary session
+	opening                 // a session for replication
+	makingSlot
+	starting  // START_REPLICATION
+	streaming // behind it
+)
+
+// explain turns an error of the driver at an ordinary statement into one that says
+// what is wrong with the source and what to do. A fault passes unchanged.
+func (c *Config) explain(err error) error { return c.explainAt(querying, err) }
+
+// explainAt is explain for what was being done.
+func (c *Config) explainAt(at stage, err error) error {
 	var fault *engine.Fault
 	if err == nil || errors.As(err, &fault) || errors.Is(err, context.Canceled) {
 		return err
 	}
-	at := fmt.Sprintf("%s:%d", c.Connection.Host, c.Connection.Port)
-	user, database := c.Connection.User, c.Connection.Database
 	var server *pgconn.PgError
 	if errors.As(err, &server) {
-		cause := errors.New(server.Message) // the driver's text would repeat the parameters
-		switch {
-		case server.Code == "28P01" || server.Code == "28000" && strings.Contains(server.Message, "password"):
-			return &engine.Fault{Code: "login-refused", Cause: cause, Message: fmt.Sprintf("the source at %s refuses the password of user %q", at, user),
-				Fix: "correct the password in the source's connection"}
-		case server.Code == "28000" && strings.Contains(server.Message, "replication"):
-			return &engine.Fault{Code: "no-replication-right", Cause: cause, Message: fmt.Sprintf("user %q may not replicate from %s", user, at),
-				Fix: fmt.Sprintf("ALTER ROLE %s REPLICATION", quoted(user))}
-		case server.Code == "28000" && strings.Contains(server.Message, "not permitted to log in"):
-			return &engine.Fault{Code: "login-refused", Cause: cause, Message: fmt.Sprintf("the source at %s does not let user %q in", at, user),
-				Fix: fmt.Sprintf("ALTER ROLE %s LOGIN", quoted(user))}
-		case server.Code == "28000":
-			return &engine.Fault{Code: "login-refused", Cause: cause, Message: fmt.Sprintf("the source at %s does not let user %q in", at, user),
-				Fix: "have a line for this user and address added to the server's pg_hba.conf"}
-		case server.Code == "3D000":
-			return &engine.Fault{Code: "unknown-database", Cause: cause, Message: fmt.Sprintf("the source at %s has no database %q", at, database),
-				Fix: "correct the database in the source's connection"}
-		case server.Code == "42501" && strings.Contains(server.Message, "replication"):
-			return &engine.Fault{Code: "no-replication-right", Cause: cause, Message: fmt.Sprintf("user %q may not replicate from %s", user, at),
-				Fix: fmt.Sprintf("ALTER ROLE %s REPLICATION", quoted(user))}
-		case server.Code == "42501":
-			return &engine.Fault{Code: "no-right", Cause: cause, Message: fmt.Sprintf("user %q lacks a right on the source at %s", user, at),
-				Fix: "grant it, as `rillmark source check` shows"}
-		case server.Code == "55006":
-			return &engine.Fault{Code: "slot-in-use", Cause: cause, Message: fmt.Sprintf("the replication slot %q on %s is in use by another reader", c.slotName(), at),
-				Fix: "stop the other reader, or give this source another name or slot; after a crash the server lets go of the slot by itself within its wal_sender_timeout"}
-		case server.Code == "53400" && strings.Contains(server.Message, "replication slots"):
-			return &engine.Fault{Code: "no-free-slot", Cause: cause, Message: fmt.Sprintf("the source at %s has no free replication slot", at),
-				Fix: "drop a slot that nobody uses (SELECT slot_name, active FROM pg_replication_slots), or raise max_replication_slots and restart the server"}
-		case server.Code == "53300":
-			return &engine.Fault{Code: "no-free-connection", Cause: cause, Message: fmt.Sprintf("the source at %s has no free connection or WAL sender", at),
-				Fix: "close some, or raise max_connections or max_wal_senders"}
-		case server.Code == "42704" && strings.HasPrefix(server.Message, "publication "):
-			name, _, _ := strings.Cut(strings.TrimPrefix(server.Message, "publication "), " does not")
-			return publicationGone(strings.Trim(name, `"`), cause)
-		case server.Code == "58P01" && strings.Contains(server.Message, "requested WAL segment"),
-			server.Code == "55000" && strings.Contains(server.Message, "can no longer get changes from replication slot"):
-			return &engine.Fault{Code: "slot-lost", Final: true, Cause: cause, Message: fmt.Sprintf("the source at %s has removed log that the replication slot %q still needed", at, c.slotName()),
-				Fix: "raise max_slot_wal_keep_size; then, " + anew}
-		case server.Code == "42704" && strings.HasPrefix(server.Message, "replication slot "):
-			return &engine.Fault{Code: "slot-gone", Final: true, Cause: cause, Message: fmt.Sprintf("the replication slot %q on %s is gone", c.slotName(), at), Fix: anew}
-		case strings.HasPrefix(server.Message, "invalid memory alloc request size"), server.Code == "54000":
-			return &engine.Fault{Code: "row-too-large", Cause: cause, Message: fmt.Sprintf("the source at %s cannot send a row, so large is it", at)}
-		case server.Code == "55000" && strings.Contains(server.Message, "wal_level"):
-			return walLevelFault(at, cause)
-		case strings.HasPrefix(server.Code, "57P"):
-			return &engine.Fault{Code: "source-away", Cause: cause, Message: fmt.Sprintf("the source at %s is stopping, starting or has ended the session", at)}
-		default:
-			return &engine.Fault{Code: "source-error", Cause: fmt.Errorf("%s (SQLSTATE %s)", server.Message, server.Code), Message: "the source at " + at + " reports an error"}
-		}
+		return c.serverFault(at, server)
 	}
+	return c.networkFault(err)
+}
+
+// serverFault is what an SQLSTATE (the manual, appendix A) means at a stage.
+func (c *Config) serverFault(at stage, server *pgconn.PgError) error {
+	where := fmt.Sprintf("%s:%d", c.Connection.Host, c.Connection.Port)
+	user, database := c.Connection.User, c.Connection.Database
+	cause := errors.New(server.Message) // the driver's text would repeat the parameters
+	lost := &engine.Fault{Code: "slot-lost", Final: true, Cause: cause, Message: fmt.Sprintf("the source at %s has removed log that the replication slot %q still needed", where, c.slotName()),
+		Fix: "raise max_slot_wal_keep_size; then, " + anew}
+	switch code := server.Code; {
+	case code == "28P01": // invalid_password, also of a user who is not there
+		return &engine.Fault{Code: "login-refused", Cause: cause, Message: fmt.Sprintf("the source at %s refuses user %q with this password", where, user),
+			Fix: "correct user and password in the source's connection"}
+	case code == "28000": // invalid_authorization_specification
+		return &engine.Fault{Code: "login-refused", Cause: cause, Message: fmt.Sprintf("the source at %s does not let user %q in", where, user),
+			Fix: fmt.Sprintf("see that the role is there and may log in (ALTER ROLE %s LOGIN), and that the server's pg_hba.conf has a line for this user, database and address", quoted(user))}
+	case code == "3D000": // invalid_catalog_name
+		return &engine.Fault{Code: "unknown-database", Cause: cause, Message: fmt.Sprintf("the source at %s has no database %q", where, database),
+			Fix: "correct the database in the source's connection"}
+	case code == "42501" && (at == opening || at == makingSlot || at == starting): // insufficient_privilege
+		return &engine.Fault{Code: "no-replication-right", Cause: cause, Message: fmt.Sprintf("user %q may not replicate from %s", user, where),
+			Fix: fmt.Sprintf("ALTER ROLE %s REPLICATION", quoted(user))}
+	case code == "42501":
+		return &engine.Fault{Code: "no-right", Cause: cause, Message: fmt.Sprintf("user %q lacks a right on the source at %s", user, where),
+			Fix: "grant it, as `rillmark source check` shows"}
+	case code == "55006": // object_in_use
+		return &engine.Fault{Code: "slot-in-use", Cause: cause, Message: fmt.Sprintf("the replication slot %q on %s is in use by another reader", c.slotName(), where),
+			Fix: "stop the other reader, or give this source another name or slot; after a crash the server lets go of the slot by itself within its wal_sender_timeout"}
+	case code == "53400" && at == makingSlot: // configuration_limit_exceeded
+		return &engine.Fault{Code: "no-free-slot", Cause: cause, Message: fmt.Sprintf("the source at %s has no free replication slot", where),
+			Fix: "drop a slot that nobody uses (SELECT slot_name, active FROM pg_replication_slots), or raise max_replication_slots and restart the server"}
+	case code == "53300": // too_many_connections
+		return &engine.Fault{Code: "no-free-connection", Cause: cause, Message: fmt.Sprintf("the source at %s has no free connection or WAL sender", where),
+			Fix: "close some, or raise max_connections or max_wal_senders"}
+	case code == "42704" && at == starting: // undefined_object: publications are looked for later
+		return &engine.Fault{Code: "slot-gone", Final: true, Cause: cause, Message: fmt.Sprintf("the replication slot %q on %s is gone", c.slotName(), where), Fix: anew}
+	case code == "42704" && at == streaming:
+		name := strings.Join(c.publications(), " or ")
+		for _, one := range c.publications() {
+			if strings.Contains(server.Message, `"`+one+`"`) {
+				name = one
+			}
+		}
+		return publicationGone(name, cause)
+	case (code == "58P01" || code == "55000") && (at == starting || at == streaming): // undefined_file, object_not_in_prerequisite_state
+		return lost
+	case code == "54000", code == "XX000" && strings.HasPrefix(server.Message, "invalid memory alloc request size"): // an internal error, which the server never translates
+		return &engine.Fault{Code: "row-too-large", Cause: cause, Message: fmt.Sprintf("the source at %s cannot send a row, so large is it", where)}
+	case code == "55000" && at == makingSlot:
+		return walLevelFault(where, cause)
+	case strings.HasPrefix(code, "57P"): // the server stops, starts, or has ended the session
+		return &engine.Fault{Code: "source-away", Cause: cause, Message: fmt.Sprintf("the source at %s is stopping, starting or has ended the session", where)}
+	}
+	return &engine.Fault{Code: "source-error", Cause: fmt.Errorf("%s (SQLSTATE %s)", server.Message, server.Code), Message: "the source at " + where + " reports an error"}
+}
+
+func (c *Config) networkFault(err error) error {
+	at := fmt.Sprintf("%s:%d", c.Connection.Host, c.Connection.Port)
 	var dns *net.DNSError
 	switch {
 	case errors.As(err, &dns):

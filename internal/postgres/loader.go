@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -54,6 +55,15 @@ func (l *loader) hangUp(ctx context.Context) {
 	}
 }
 
+// rollbackTime is what a source has for taking a failed read back.
+const rollbackTime = 10 * time.Second
+
+// sanitizedName is a table in SQL, of its name in events.
+func sanitizedName(name string) string {
+	schema, table, _ := change.SplitTable(name)
+	return pgx.Identifier{schema, table}.Sanitize()
+}
+
 // skippable is why a table cannot be loaded while others can; empty for an error
 // that concerns the connection.
 func (l *loader) skippable(err error) string {
@@ -62,7 +72,9 @@ func (l *loader) skippable(err error) string {
 		return ""
 	}
 	if l.conn.PgConn().TxStatus() != 'I' {
-		l.conn.Exec(context.Background(), "ROLLBACK") //nolint:errcheck // a broken connection shows at its next use
+		ctx, cancel := context.WithTimeout(context.Background(), rollbackTime)
+		defer cancel()
+		l.conn.Exec(ctx, "ROLLBACK") //nolint:errcheck // a broken connection shows at its next use
 	}
 	user := quoted(l.run.config.Connection.User)
 	switch server.Code {
@@ -70,7 +82,7 @@ func (l *loader) skippable(err error) string {
 		if strings.Contains(server.Message, "pg_logical_emit_message") {
 			return "the login may not write the messages that a load needs: GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + user
 		}
-		if strings.Contains(server.Message, "row-level security") {
+		if slices.ContainsFunc(l.job.captured.members, func(m *listed) bool { return m.hides }) {
 			return "row-level security would hide rows from the load: ALTER ROLE " + user + " BYPASSRLS, or let a login read that the policies let see all"
 		}
 		return server.Message + ": GRANT SELECT ON " + l.job.relation() + " TO " + user
@@ -92,8 +104,7 @@ func (j *job) relation() string {
 	if len(j.at.Leaves) > 0 {
 		name = j.at.Leaves[0]
 	}
-	schema, table, _ := strings.Cut(name, ".")
-	return pgx.Identifier{schema, table}.Sanitize()
+	return sanitizedName(name)
 }
 
 // from is the relation in a statement that reads: a mapped table is read with its

@@ -8,7 +8,6 @@ import (
 	"sort"
 	"strings"
 
-
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"

@@ -356,9 +356,8 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 	for i, name := range names {
 		for table := range members[i] {
 			if chosen[table] == nil {
-				schema, rest, _ := strings.Cut(table, ".")
 				// A table that went meanwhile is out of the publication already.
-				conn.Exec(ctx, "ALTER PUBLICATION "+quoted(name)+" DROP TABLE "+pgx.Identifier{schema, rest}.Sanitize()) //nolint:errcheck
+				conn.Exec(ctx, "ALTER PUBLICATION "+quoted(name)+" DROP TABLE "+sanitizedName(table)) //nolint:errcheck
 			}
 		}
 	}
@@ -385,18 +384,18 @@ func (c *Config) publicationFault(err error) error {
 // is new when it was taken out and put back, or when some kinds of changes were.
 func publishedTables(ctx context.Context, q querier, publications []string) (map[string]string, error) {
 	// Its place is its own, its root's, or its schema's.
-	rows, _ := q.Query(ctx, `SELECT t.schemaname || '.' || t.tablename, string_agg(p.oid || '.' || p.xmin || '.' || coalesce(place.oids, '0'), ' ' ORDER BY p.oid)
+	rows, _ := q.Query(ctx, `SELECT t.schemaname, t.tablename, string_agg(p.oid || '.' || p.xmin || '.' || coalesce(place.oids, '0'), ' ' ORDER BY p.oid)
 		FROM pg_publication_tables t JOIN pg_publication p ON p.pubname = t.pubname
 		JOIN pg_namespace schema ON schema.nspname = t.schemaname JOIN pg_class relation ON relation.relnamespace = schema.oid AND relation.relname = t.tablename
 		CROSS JOIN LATERAL (SELECT string_agg(oid::text, '+' ORDER BY oid) AS oids FROM (
 			SELECT oid FROM pg_publication_rel WHERE prpubid = p.oid AND (prrelid = relation.oid OR prrelid IN (SELECT pg_partition_ancestors(relation.oid)))
 			UNION ALL SELECT n.oid FROM pg_publication_namespace n WHERE n.pnpubid = p.oid AND n.pnnspid IN (SELECT relnamespace FROM pg_class
 				WHERE pg_class.oid = relation.oid OR pg_class.oid IN (SELECT pg_partition_ancestors(relation.oid)))) AS places) AS place
-		WHERE t.pubname = ANY($1) GROUP BY 1`, publications)
+		WHERE t.pubname = ANY($1) GROUP BY 1, 2`, publications)
 	set := make(map[string]string)
-	var name, place string
-	_, err := pgx.ForEachRow(rows, []any{&name, &place}, func() error {
-		set[name] = place
+	var schema, table, place string
+	_, err := pgx.ForEachRow(rows, []any{&schema, &table, &place}, func() error {
+		set[change.TableName(schema, table)] = place
 		return nil
 	})
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/pgoutput"
 	"rillmark/internal/shape"
@@ -35,13 +36,13 @@ func membersOf(ctx context.Context, q querier, publication string) (map[string]m
 	if version >= 150000 {
 		filter = "coalesce(pg_get_expr(r.prqual, r.prrelid), '')"
 	}
-	rows, _ := q.Query(ctx, "SELECT n.nspname || '.' || c.relname, "+filter+` FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid
+	rows, _ := q.Query(ctx, "SELECT n.nspname, c.relname, "+filter+` FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid
 		JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.pubname = $1`, publication)
 	members := make(map[string]membership)
-	var name string
+	var schema, table string
 	var one membership
-	_, err := pgx.ForEachRow(rows, []any{&name, &one.filter}, func() error {
-		members[name] = one
+	_, err := pgx.ForEachRow(rows, []any{&schema, &table, &one.filter}, func() error {
+		members[change.TableName(schema, table)] = one
 		return nil
 	})
 	if err != nil {

@@ -6,10 +6,13 @@ import (
 	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"github.com/jackc/pgx/v5"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
@@ -19,7 +22,7 @@ import (
 // relate takes a Relation message: the first of a table, or a changed one.
 func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 	rel := &relation{message: m}
-	own := m.Namespace + "." + m.Name
+	own := change.TableName(m.Namespace, m.Name)
 	r.relations[m.OID] = rel
 	r.last = nil
 	root := ""
@@ -68,9 +71,13 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 // rootName is the qualified name of the table that a partition belongs to; empty
 // for one that is none.
 func rootName(ctx context.Context, q querier, oid uint32) (name string, err error) {
-	err = q.QueryRow(ctx, `SELECT coalesce((SELECT n.nspname || '.' || r.relname FROM pg_class c JOIN pg_class r ON r.oid = pg_partition_root(c.oid)
-		JOIN pg_namespace n ON n.oid = r.relnamespace WHERE c.oid = $1 AND c.relispartition), '')`, oid).Scan(&name)
-	return name, err
+	var schema, table string
+	err = q.QueryRow(ctx, `SELECT n.nspname, r.relname FROM pg_class c JOIN pg_class r ON r.oid = pg_partition_root(c.oid)
+		JOIN pg_namespace n ON n.oid = r.relnamespace WHERE c.oid = $1 AND c.relispartition`, oid).Scan(&schema, &table)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", nil
+	}
+	return change.TableName(schema, table), err
 }
 
 // learn takes note of the columns' names, where their numbers are known.

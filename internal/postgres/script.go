@@ -14,6 +14,14 @@ import (
 
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
+// nameSQL is a table's name in events as an SQL expression; see [change.TableName].
+func nameSQL(schema, table string) string {
+	part := func(name string) string {
+		return "CASE WHEN " + name + `::text ~ '[."\x01-\x1f]' OR ` + name + "::text = '' THEN to_json(" + name + "::text)::text ELSE " + name + "::text END"
+	}
+	return "((" + part(schema) + ") || '.' || (" + part(table) + "))"
+}
+
 // chosenSQL is the table rules as an SQL condition on a qualified name.
 func (c *Config) chosenSQL(name string) string {
 	var b strings.Builder
@@ -28,7 +36,7 @@ func (c *Config) chosenSQL(name string) string {
 // candidateSQL is what the rules choose as an SQL condition on pg_class c and
 // pg_namespace n.
 func (c *Config) candidateSQL() string {
-	return "c.relkind = 'r' AND c.relpersistence = 'p' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND " + c.chosenSQL("n.nspname || '.' || c.relname")
+	return "c.relkind = 'r' AND c.relpersistence = 'p' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND " + c.chosenSQL(nameSQL("n.nspname", "c.relname"))
 }
 
 // SetupSQL implements [engine.Engine]: what an administrator runs once, as a
@@ -132,7 +140,7 @@ func (c *Config) TeardownSQL() string {
 	line("  IF EXISTS (SELECT FROM pg_roles WHERE rolname = %s AND NOT rolsuper) THEN", literal(c.Connection.User))
 	line("    EXECUTE (SELECT coalesce(string_agg(format('REVOKE ALL ON %%I.%%I FROM %%I;', n.nspname, c.relname, %s), ' '), 'SELECT 1')", literal(c.Connection.User))
 	line("      FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace")
-	line("      WHERE c.relkind = 'r' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND %s);", c.chosenSQL("n.nspname || '.' || c.relname"))
+	line("      WHERE c.relkind = 'r' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND %s);", c.chosenSQL(nameSQL("n.nspname", "c.relname")))
 	line("    IF EXISTS (SELECT FROM pg_namespace WHERE nspname = 'rillmark') THEN")
 	line("      EXECUTE format('REVOKE ALL ON SCHEMA rillmark FROM %%I', %s);", literal(c.Connection.User))
 	line("    END IF;")
@@ -160,7 +168,7 @@ BEGIN
   -- Only what is read stands in the block that catches errors: a message that is
   -- written in a subtransaction may change places with the row after it.
   BEGIN
-  SELECT jsonb_agg(jsonb_build_object('oid', c.oid::bigint, 'table', n.nspname || '.' || c.relname, 'columns',
+  SELECT jsonb_agg(jsonb_build_object('oid', c.oid::bigint, 'table', ` + nameSQL("n.nspname", "c.relname") + `, 'columns',
       (SELECT jsonb_agg(jsonb_build_object('name', a.attname, 'number', a.attnum) ORDER BY a.attnum)
         FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = '')))
     INTO changed
@@ -182,7 +190,7 @@ DECLARE
   gone jsonb;
 BEGIN
   BEGIN
-  SELECT jsonb_agg(d.schema_name || '.' || d.object_name) INTO gone FROM pg_event_trigger_dropped_objects() d
+  SELECT jsonb_agg(` + nameSQL("d.schema_name", "d.object_name") + `) INTO gone FROM pg_event_trigger_dropped_objects() d
     WHERE d.object_type = 'table' AND NOT d.is_temporary;
   EXCEPTION WHEN OTHERS THEN RETURN;
   END;
@@ -207,7 +215,9 @@ func (c *Config) RunScript(ctx context.Context, script, user, password string) e
 	}
 	conn, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
-		return c.explain(err)
+		as := *c
+		as.Connection = config // it names the login that was refused
+		return as.explainAt(connecting, err)
 	}
 	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
 	var server *pgconn.PgError

@@ -44,12 +44,12 @@ func (c *Config) openStream(ctx context.Context) (*stream, error) {
 	}
 	var err error
 	if s.conn, err = pgconn.ConnectConfig(ctx, config); err != nil {
-		return nil, c.explain(err)
+		return nil, c.explainAt(opening, err)
 	}
 	results, err := s.conn.Exec(ctx, "IDENTIFY_SYSTEM").ReadAll()
 	if err != nil {
 		s.close()
-		return nil, c.explain(err)
+		return nil, c.explainAt(opening, err)
 	}
 	if len(results) != 1 || len(results[0].Rows) != 1 || len(results[0].Rows[0]) < 3 {
 		s.close()
@@ -69,7 +69,7 @@ func (s *stream) makeSlot(ctx context.Context, name string, temporary bool) (LSN
 	}
 	results, err := s.conn.Exec(ctx, "CREATE_REPLICATION_SLOT "+quoted(name)+kind+" LOGICAL pgoutput NOEXPORT_SNAPSHOT").ReadAll()
 	if err != nil {
-		return 0, s.config.explain(err)
+		return 0, s.config.explainAt(makingSlot, err)
 	}
 	return ParseLSN(string(results[0].Rows[0][1]))
 }
@@ -112,7 +112,7 @@ func (s *stream) start(ctx context.Context, slot string, publications []string, 
 			s.crumbs.pause = crumbPause
 			return nil
 		case 'E':
-			return s.config.explain(serverError(body))
+			return s.config.explainAt(starting, serverError(body))
 		}
 	}
 }
@@ -158,7 +158,7 @@ func (s *stream) next(data *pgoutput.XLogData) (message []byte, start uint64, er
 			}
 		}
 	case 'E':
-		return nil, 0, s.config.explain(serverError(body))
+		return nil, 0, s.config.explainAt(streaming, serverError(body))
 	case 'c', 'C': // CopyDone, CommandComplete
 		return nil, 0, &engine.Fault{Code: "source-away", Message: "the source has ended the stream (it is shutting down or its replication is being restarted)"}
 	}

@@ -128,8 +128,9 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 	s := &t.state
 	before := make(map[string]string)
 	for _, line := range strings.Split(s.Published, "\n") {
-		name, place, _ := strings.Cut(line, "=")
-		before[name] = place
+		if at := strings.LastIndexByte(line, '='); at >= 0 { // a name may hold one too
+			before[line[:at]] = line[at+1:]
+		}
 	}
 	var lines []string
 	var back []*listed

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"sync"
 
-
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"

@@ -3,9 +3,10 @@ package postgres
 import (
 	"bytes"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
+
+	"rillmark/internal/jsontext"
 )
 
 // converter appends the canonical form of a value, which the server sent as
@@ -84,11 +85,7 @@ func convertTimeTZ(dst, text []byte) ([]byte, error) {
 // convertJSON takes white space out of a json value, which keeps what its
 // writer typed; jsonb needs nothing.
 func convertJSON(dst, text []byte) ([]byte, error) {
-	out := bytes.NewBuffer(dst)
-	if err := json.Compact(out, text); err != nil {
-		return nil, errors.New("a json value is not valid JSON")
-	}
-	return out.Bytes(), nil
+	return jsontext.Compact(dst, text), nil // the server has looked whether it is valid
 }
 
 func convertBytea(dst, text []byte) ([]byte, error) {

@@ -42,9 +42,12 @@ type Config struct {
 	// LogLevel is debug, info, warn or error. Default info.
 	LogLevel string `yaml:"log_level"`
 	// LogFormat is text or json. Default text.
-	LogFormat string        `yaml:"log_format"`
-	Journal   JournalConfig `yaml:"journal"`
-	Source    SourceConfig  `yaml:"source"`
+	LogFormat string `yaml:"log_format"`
+	// StartPaused pauses every source and outlet before any of them starts; it comes
+	// from the command line.
+	StartPaused bool          `yaml:"-"`
+	Journal     JournalConfig `yaml:"journal"`
+	Source      SourceConfig  `yaml:"source"`
 }
 
 // JournalConfig are the limits of journals.

@@ -29,6 +29,9 @@ func (s *Service) validDestination(d *definition.Destination) error {
 	if err := d.Validate(); err != nil {
 		return err
 	}
+	if err := d.CheckFiles(); err != nil {
+		return err
+	}
 	if d.File != nil && d.File.Bucket == nil {
 		_, err := file.Place(s.Config.FilesRoot, d.File.Directory)
 		return err

@@ -28,42 +28,25 @@ func (s *Service) Lease(ctx context.Context, name, reader string, limit int, las
 	}
 	deadline := time.Now().Add(wait)
 	for {
-		leased := new(LeasedPage)
-		var feed *Feed
-		leased.Lease, err = s.Catalog.Lend(ctx, record.ID, reader, lasts, func(from, most int64) (int64, error) {
-			var committed int64
-			if feed, committed, err = s.OutletFeed(ctx, name, from); err != nil {
-				return 0, err
-			}
-			leased.Committed = committed
-			page, err := feed.page(ctx, min(limit, int(min(most-from+1, 1<<30))), 0)
-			if err != nil {
-				return 0, err
-			}
-			leased.Events, leased.Offsets = page.Events, page.Offsets
-			last := min(page.Passed, most)
-			for len(leased.Offsets) > 0 && leased.Offsets[len(leased.Offsets)-1] > last {
-				leased.Events, leased.Offsets = leased.Events[:len(leased.Events)-1], leased.Offsets[:len(leased.Offsets)-1]
-			}
-			return last, nil
-		})
+		leased, feed, err := s.lease(ctx, record, reader, limit, lasts)
 		if err != nil {
-			return nil, answer(err, "outlet", name)
+			return nil, err
 		}
-		leased.Passed = leased.Lease.Last
+		if leased == nil {
+			continue // somebody else has them since
+		}
 		if len(leased.Events) > 0 {
 			return leased, nil
 		}
-		if leased.Lease.Last >= leased.Lease.First {
+		if leased.Lease.Token != "" {
 			// Only events that the filter keeps back: they are dealt with.
-			if _, err := s.Catalog.EndLease(ctx, record.ID, leased.Lease.Token, 0); err != nil {
+			if _, err := s.Catalog.EndLease(ctx, record.ID, leased.Lease.Token, 0); err != nil && !errors.Is(err, catalog.ErrVersion) {
 				return nil, answer(err, "outlet", name)
 			}
 			continue
 		}
 		left := time.Until(deadline)
 		if left <= 0 {
-			leased.Lease.Token = ""
 			return leased, nil
 		}
 		// Another reader's lease may run out before there is anything new.
@@ -71,6 +54,45 @@ func (s *Service) Lease(ctx context.Context, name, reader string, limit int, las
 			return nil, err
 		}
 	}
+}
+
+// lease is one try: nil where another reader was faster. Readers of one outlet in
+// this instance take turns, so that they do not read the same events in vain.
+func (s *Service) lease(ctx context.Context, record *catalog.Outlet, reader string, limit int, lasts time.Duration) (*LeasedPage, *Feed, error) {
+	turn, _ := s.leasing.LoadOrStore(record.ID, make(chan struct{}, 1))
+	select {
+	case turn.(chan struct{}) <- struct{}{}:
+		defer func() { <-turn.(chan struct{}) }()
+	case <-ctx.Done():
+		return nil, nil, context.Cause(ctx)
+	}
+	from, most, err := s.Catalog.Free(ctx, record.ID)
+	if err != nil {
+		return nil, nil, answer(err, "outlet", record.Name)
+	}
+	feed, committed, err := s.OutletFeed(ctx, record.Name, from)
+	if err != nil {
+		return nil, nil, err
+	}
+	page, err := feed.page(ctx, min(limit, int(min(most-from+1, 1<<30))), 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	leased := &LeasedPage{Page: *page, Lease: &catalog.Lease{First: from, Last: min(page.Passed, most)}}
+	leased.Committed, leased.Passed = committed, leased.Lease.Last
+	for n := len(leased.Offsets); n > 0 && leased.Offsets[n-1] > leased.Lease.Last; n-- {
+		leased.Events, leased.Offsets = leased.Events[:n-1], leased.Offsets[:n-1]
+	}
+	if leased.Lease.Last < from {
+		return leased, feed, nil // there is nothing to read
+	}
+	if leased.Lease, err = s.Catalog.Lend(ctx, record.ID, reader, lasts, from, leased.Lease.Last); err != nil {
+		return nil, nil, answer(err, "outlet", record.Name)
+	}
+	if leased.Lease == nil {
+		return nil, nil, nil
+	}
+	return leased, feed, nil
 }
 
 func leaseOver(err error, name string) error {

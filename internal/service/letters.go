@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -44,6 +45,18 @@ func letterOf(l *catalog.DeadLetter) Letter {
 		one.Key = string(l.Row[n:])
 	}
 	return one
+}
+
+// AppendJSON writes the event as it is, however deep its documents are nested.
+func (l OpenLetter) AppendJSON(dst []byte) []byte {
+	rest := l
+	rest.Event = nil
+	encoded, err := json.Marshal(rest)
+	if err != nil {
+		panic(err) // strings and numbers always marshal
+	}
+	dst = append(append(dst, `{"event":`...), l.Event...)
+	return append(append(dst, ','), bytes.Replace(encoded, []byte(`"event":null,`), nil, 1)[1:]...)
 }
 
 // Letters lists an outlet's dead letters.

@@ -23,13 +23,18 @@ const (
 	CodeInvalid        = "invalid-definition"
 	CodeOffsetOutside  = "offset-outside"
 	CodeExpired        = "expired"
+	CodeDamaged        = "journal-damaged"
 	CodeNotPull        = "not-pull"
 	CodePaused         = "paused"
 	CodeRunning        = "running"
 	CodeLeaseOver      = "lease-over"
 	CodeStateDatabase  = "state-database"
+	CodeStopping       = "stopping"
 	CodeNothingToCheck = "nothing-to-check"
 )
+
+// Answer turns an error of the records into a fault about a thing.
+func Answer(err error, kind, name string) error { return answer(err, kind, name) }
 
 // answer turns an error of the catalog into a fault about a thing.
 func answer(err error, kind, name string) error {
@@ -48,12 +53,31 @@ func answer(err error, kind, name string) error {
 		return &engine.Fault{Code: CodeChanged, Message: fmt.Sprintf("somebody else has changed %s %q meanwhile", kind, name), Fix: "look at it again and repeat the change on its newest version"}
 	case errors.Is(err, catalog.ErrInUse):
 		return &engine.Fault{Code: CodeInUse, Message: fmt.Sprintf("%s %q is in use by an outlet", kind, name), Fix: "remove its outlets first"}
+	case errors.Is(err, journal.ErrCorrupt):
+		return damageFault(err, name)
 	case errors.Is(err, journal.ErrExpired):
 		return &engine.Fault{Code: CodeExpired, Message: err.Error()}
 	case errors.Is(err, context.Canceled):
 		return err
 	}
 	return &engine.Fault{Code: CodeStateDatabase, Message: "the state database does not answer", Cause: err}
+}
+
+// damageFault says which offsets of a journal cannot be read.
+func damageFault(err error, name string) error {
+	return &engine.Fault{Code: CodeDamaged, Message: fmt.Sprintf("the journal that %q reads is damaged", name), Cause: err, Final: true,
+		Fix: "bring the state database back from a backup that has them, or read on behind them; `rillmark journal verify` lists all that is damaged"}
+}
+
+// holdStill keeps what runs as it is until unlock is called. It is refused once the
+// service is closing: what is started then would outlive it.
+func (s *Service) holdStill() (unlock func(), err error) {
+	s.reconciling.Lock()
+	if s.closing {
+		s.reconciling.Unlock()
+		return nil, &engine.Fault{Code: CodeStopping, Message: "the service is stopping, and changes nothing any more", Fix: "try again when it runs again"}
+	}
+	return s.reconciling.Unlock, nil
 }
 
 // AddDestination stores a destination.
@@ -88,8 +112,11 @@ func (s *Service) EditDestination(ctx context.Context, name string, version int6
 		return answer(err, "destination", name)
 	}
 	s.log.tell("info", "destination/"+name, "edited", "definition changed")
-	s.reconciling.Lock()
-	defer s.reconciling.Unlock()
+	unlock, err := s.holdStill()
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	for _, one := range s.copyOutlets() {
 		if one.record.Definition.Destination == name {
 			s.restartOutlet(one)
@@ -124,6 +151,9 @@ func (s *Service) AddOutlet(ctx context.Context, name string, d definition.Outle
 		return err
 	}
 	if err := d.Validate(); err != nil {
+		return err
+	}
+	if err := d.CheckFiles(); err != nil {
 		return err
 	}
 	source, err := s.Catalog.Source(ctx, d.Source)
@@ -196,6 +226,9 @@ func (s *Service) EditOutlet(ctx context.Context, name string, version int64, d 
 	if err := d.Validate(); err != nil {
 		return err
 	}
+	if err := d.CheckFiles(); err != nil {
+		return err
+	}
 	old, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return answer(err, "outlet", name)
@@ -262,8 +295,11 @@ func (s *Service) RewindOutlet(ctx context.Context, name, to string, dry bool) (
 	if err != nil {
 		return nil, err
 	}
-	s.reconciling.Lock()
-	defer s.reconciling.Unlock()
+	unlock, err := s.holdStill()
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
 	s.mu.Lock()
 	one := s.outlets[name]
 	s.mu.Unlock()

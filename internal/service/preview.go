@@ -10,6 +10,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/encode"
 	"rillmark/internal/journal"
+	"rillmark/internal/jsontext"
 	"rillmark/internal/outlet"
 	"rillmark/internal/shape"
 )
@@ -38,6 +39,10 @@ type PreviewHeader struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
 }
+
+// maxShownDepth is how deep a document may be nested to be shown as a part of an
+// answer; encoding/json writes no deeper ones than 10,000.
+const maxShownDepth = 5000
 
 // previewer makes messages as an outlet would, without sending or storing.
 type previewer struct {
@@ -121,7 +126,7 @@ func (p *previewer) messages(e *change.Event) ([]Preview, error) {
 			}
 			one.Headers = append(one.Headers, PreviewHeader{name, string(h.Value)})
 		}
-		if i < len(rows.Messages) && !m.Marker {
+		if i < len(rows.Messages) && !m.Marker && jsontext.Depth(rows.Messages[i].Body) < maxShownDepth {
 			one.Row = append(json.RawMessage(nil), rows.Messages[i].Body...)
 		}
 		if m.Bad != nil {

@@ -30,6 +30,7 @@ type Feed struct {
 	out     encode.Batch
 	sent    int // messages of out that were handed out
 	at      int64
+	drain   context.Context // ended when nobody should wait any longer
 }
 
 // Plain has the feed hand out events as CloudEvents, each as the journal has it.
@@ -62,7 +63,7 @@ func (s *Service) OpenFeed(ctx context.Context, source string, filter *shape.Fil
 	if from < head.First || from > head.Next {
 		return nil, outsideFault(from, head)
 	}
-	return &Feed{origin: origin, address: s.Config.PublicURL, filter: filter, at: from - 1, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Wants{}),
+	return &Feed{drain: s.draining, origin: origin, address: s.Config.PublicURL, filter: filter, at: from - 1, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Wants{}),
 		reader: s.Store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})}, nil
 }
 
@@ -139,7 +140,7 @@ func (f *Feed) read() error {
 		}
 	}
 	if err := f.batch.Err(); err != nil {
-		return err
+		return answer(err, "source", f.origin.Source)
 	}
 	if len(f.out.Messages) == 0 {
 		f.at = f.batch.Last
@@ -152,14 +153,21 @@ func (f *Feed) takeNet() error {
 	return f.net.Take(func(e *change.Event) error { return f.maker.Append(&f.out, e, true) })
 }
 
+// errDraining ends a wait while the service is stopping.
+var errDraining = &engine.Fault{Code: CodeStopping, Message: "the service is stopping", Fix: "read on when it runs again"}
+
 // Wait waits at the journal's end until there is more, or for at most d.
 func (f *Feed) Wait(ctx context.Context, d time.Duration) error {
 	wait, cancel := context.WithTimeout(ctx, d)
 	defer cancel()
+	defer context.AfterFunc(f.drain, cancel)()
 	batch, err := f.reader.Next(wait)
 	if batch != nil {
 		f.batch = batch
 		return nil
+	}
+	if f.drain.Err() != nil && ctx.Err() == nil {
+		return errDraining
 	}
 	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
 		return nil
@@ -198,7 +206,9 @@ func (f *Feed) page(ctx context.Context, limit int, wait time.Duration) (*Page, 
 			if len(p.Events) > 0 || left <= 0 {
 				break
 			}
-			if err := f.Wait(ctx, left); err != nil {
+			if err := f.Wait(ctx, left); err == errDraining {
+				break // with what there is: nothing
+			} else if err != nil {
 				return nil, err
 			}
 			continue

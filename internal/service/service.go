@@ -18,6 +18,7 @@ import (
 	"rillmark/internal/capture"
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
+	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 	"rillmark/internal/outlet"
@@ -44,6 +45,10 @@ type Service struct {
 	outlets     map[string]*outletRun
 	status      statusCache
 	room        outlet.Room
+	leasing     sync.Map // of the outlets' ids: whose turn it is to lease
+
+	draining context.Context // ended when no request should wait any longer
+	drain    context.CancelFunc
 
 	work   context.Context // of all goroutines
 	cancel context.CancelCauseFunc
@@ -63,6 +68,7 @@ type outletRun struct {
 	source int64
 	kind   string
 	runner *outlet.Outlet // nil for a pull outlet
+	wrong  error          // why the record cannot be run; nil where it can
 	stop   func()
 	room   atomic.Pointer[Room]
 }
@@ -94,7 +100,14 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 		Store:   journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes}),
 		sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
 	s.work, s.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
+	s.draining, s.drain = context.WithCancel(s.work)
 	s.status.changed = make(chan struct{})
+	if config.StartPaused {
+		if err := c.PauseAll(ctx, "the service was started with --paused"); err != nil {
+			s.Close("could not start")
+			return nil, fmt.Errorf("pausing everything: %w", err)
+		}
+	}
 	if err := s.reconcile(ctx); err != nil {
 		s.Close("could not start")
 		return nil, err
@@ -108,6 +121,10 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 	s.goes(s.keepHistory)
 	return s, nil
 }
+
+// Drain ends what only waits: live streams, and reads that wait for a first event.
+// Everything else goes on until [Service.Close].
+func (s *Service) Drain() { s.drain() }
 
 // migrate retries while the database cannot be reached.
 func migrate(ctx context.Context, pool *pgxpool.Pool, logger *slog.Logger, patience time.Duration) error {
@@ -229,10 +246,14 @@ func (s *Service) reconcile(ctx context.Context) error {
 		}
 	}
 	clear(seen)
+	var failed, wrong error
 	for _, record := range outlets {
 		seen[record.Name] = true
 		if err := s.alignOutlet(ctx, record); err != nil {
-			return err
+			// One record that is wrong must not keep the others from running.
+			if wrong = s.refuseOutlet(record, err); wrong != nil {
+				failed = errors.Join(failed, wrong)
+			}
 		}
 	}
 	for name := range s.copyOutlets() {
@@ -241,6 +262,35 @@ func (s *Service) reconcile(ctx context.Context) error {
 		}
 	}
 	s.status.expire()
+	return failed
+}
+
+// refuseOutlet puts on record that an outlet cannot be run as it is defined, to be
+// tried again at the next look; an error of another kind, such as of the state
+// database, is given back.
+func (s *Service) refuseOutlet(record *catalog.Outlet, err error) error {
+	var invalid *definition.Invalid
+	var fault *engine.Fault
+	switch {
+	case errors.As(err, &invalid):
+		err = &engine.Fault{Code: CodeInvalid, Message: "the stored definition cannot be used", Cause: err, Fix: "correct it with `rillmark outlet edit " + record.Name + "`"}
+	case errors.As(err, &fault):
+	case errors.Is(err, catalog.ErrNotFound):
+		return nil // removed by another instance in this moment
+	default:
+		return err
+	}
+	s.mu.Lock()
+	old := s.outlets[record.Name]
+	one := &outletRun{record: record, wrong: err}
+	if source := s.sources[record.Definition.Source]; source != nil {
+		one.source = source.record.ID
+	}
+	s.outlets[record.Name] = one
+	s.mu.Unlock()
+	if old == nil || old.wrong == nil || old.wrong.Error() != err.Error() {
+		s.log.tell("error", "outlet/"+record.Name, "refused", err.Error())
+	}
 	return nil
 }
 
@@ -272,7 +322,12 @@ func (s *Service) alignSource(record *catalog.Source) {
 		stats = old.capture.Stats
 	}
 	one.capture = &capture.Source{ID: record.ID, Name: record.Name, Catalog: s.Catalog, Store: s.Store, Stats: stats,
-		Engine: func() (engine.Engine, error) { return s.buildEngine(record) },
+		Engine: func() (engine.Engine, error) {
+			if record.Broken != nil {
+				return nil, record.Broken
+			}
+			return s.buildEngine(record)
+		},
 		Log: func(level, event, message string) {
 			s.log.tell(level, "source/"+record.Name, event, message)
 		},
@@ -378,8 +433,11 @@ func (s *Service) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 	old := s.outlets[record.Name]
 	source := s.sources[record.Definition.Source]
 	s.mu.Unlock()
-	if old != nil && old.record.ID == record.ID && old.record.Version == record.Version && old.record.UpdatedAt.Equal(record.UpdatedAt) {
+	if old != nil && old.wrong == nil && old.record.ID == record.ID && old.record.Version == record.Version && old.record.UpdatedAt.Equal(record.UpdatedAt) {
 		return nil
+	}
+	if record.Broken != nil {
+		return record.Broken
 	}
 	if source == nil {
 		return nil // removed by another instance in this moment

@@ -238,7 +238,10 @@ func (s *Service) ReloadTable(ctx context.Context, name, table, condition string
 		}
 	}
 	// The capture stands still while its record of the table is changed.
-	s.reconciling.Lock()
+	unlock, err := s.holdStill()
+	if err != nil {
+		return err
+	}
 	s.mu.Lock()
 	one := s.sources[name]
 	s.mu.Unlock()
@@ -251,7 +254,7 @@ func (s *Service) ReloadTable(ctx context.Context, name, table, condition string
 		one.stop = s.start(one.capture.Run)
 		s.mu.Unlock()
 	}
-	s.reconciling.Unlock()
+	unlock()
 	s.status.expire()
 	if errors.Is(err, catalog.ErrNotFound) {
 		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("table %q is %s and cannot be loaded now", table, states[table].State)}

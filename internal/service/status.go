@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"sort"
 	"sync"
@@ -182,8 +183,8 @@ func (s *Service) NextStatus(ctx context.Context, last *Status) (*Status, error)
 		select {
 		case <-ctx.Done():
 			return nil, context.Cause(ctx)
-		case <-s.work.Done():
-			return nil, context.Cause(s.work)
+		case <-s.draining.Done():
+			return nil, context.Cause(s.draining)
 		case <-changed:
 		}
 	}
@@ -393,6 +394,13 @@ func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64) 
 		}
 	} else if !one.record.Running {
 		st.Phase = outlet.PhasePaused
+	}
+	if one.wrong != nil {
+		var fault *engine.Fault
+		st.Phase, st.Error = outlet.PhaseFailed, one.wrong.Error()
+		if errors.As(one.wrong, &fault) {
+			st.Code = fault.Code
+		}
 	}
 	st.Behind = max(next-1-st.Committed, 0)
 	if st.Behind > 0 {

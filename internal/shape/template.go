@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"rillmark/internal/change"
 )
@@ -13,8 +14,9 @@ import (
 // delete, before it; {FIELD|text} stands for text where the event has no such
 // field.
 type Template struct {
-	text  string
-	parts []part
+	text   string
+	parts  []part
+	newest atomic.Pointer[placed]
 }
 
 type part struct {
@@ -125,13 +127,11 @@ func (t *Template) Append(dst []byte, e *change.Event, key []byte, more func(fie
 		case "database":
 			dst = append(dst, e.Database...)
 		case "schema":
-			if schema, _, found := strings.Cut(e.Table, "."); found {
-				dst = append(dst, schema...)
-			}
+			schema, _ := t.place(e.Table)
+			dst = append(dst, schema...)
 		case "table":
-			if at := strings.IndexByte(e.Table, '.'); at >= 0 || e.Table != "" {
-				dst = append(dst, e.Table[at+1:]...)
-			}
+			_, table := t.place(e.Table)
+			dst = append(dst, table...)
 		case "operation":
 			dst = append(dst, e.Operation.String()...)
 		case "key":
@@ -150,6 +150,33 @@ func (t *Template) Append(dst []byte, e *change.Event, key []byte, more func(fie
 		}
 	}
 	return dst
+}
+
+// placed are the parts of a table's name, which hardly ever changes from one event
+// to the next.
+type placed struct{ name, schema, table string }
+
+func (t *Template) place(name string) (schema, table string) {
+	one := t.newest.Load()
+	if one == nil || one.name != name {
+		one = &placed{name: name}
+		one.schema, one.table = change.Place(name)
+		t.newest.Store(one)
+	}
+	return one.schema, one.table
+}
+
+// ColumnRule is the rule of a column of the row that an event is about; empty
+// where it has none.
+func ColumnRule(e *change.Event, name string) change.Rule {
+	if e.Schema != nil {
+		for i := range e.Schema.Columns {
+			if e.Schema.Columns[i].Name == name {
+				return e.Schema.Columns[i].Rule
+			}
+		}
+	}
+	return ""
 }
 
 // Column is a column's value in the row that an event is about; false where it

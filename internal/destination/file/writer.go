@@ -355,14 +355,19 @@ func (w *writer) expand(template string, m *encode.Message, first string) string
 		"{date}", at.Format("2006-01-02"), "{hour}", at.Format("15"), "{first}", first).Replace(template) + w.extension()
 }
 
-// safe is a table's name as part of a file's.
+// safe is a table's name as part of a file's, no two alike: what cannot stand there
+// is written as in an address, a percent sign and two hexadecimal digits.
 func safe(table string) string {
-	return strings.Map(func(r rune) rune {
-		if r == '/' || r == '\\' || r < ' ' || r == '{' || r == '}' {
-			return '_'
+	var b strings.Builder
+	for i := 0; i < len(table); i++ {
+		c := table[i]
+		if c < 0x20 || c == 0x7f || strings.IndexByte(`/\{}%"*?<>|:`, c) >= 0 || c == '.' && i == 0 {
+			fmt.Fprintf(&b, "%%%02X", c)
+		} else {
+			b.WriteByte(c)
 		}
-		return r
-	}, strings.TrimLeft(table, "."))
+	}
+	return b.String()
 }
 
 func (w *writer) extension() string {
