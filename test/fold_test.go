@@ -23,6 +23,13 @@ func newFold() *fold {
 	return &fold{tables: make(map[string]map[string]map[string]json.RawMessage), loaded: make(map[string]bool), moved: make(map[string]map[string]json.RawMessage)}
 }
 
+// markJSONNulls tells the JSON document null from SQL's.
+func (d *eventData) markJSONNulls(row map[string]json.RawMessage) {
+	for _, name := range d.JSONNull["after"] {
+		row[name] = json.RawMessage(`"the document null"`)
+	}
+}
+
 func keyText(key map[string]json.RawMessage) string {
 	raw, _ := json.Marshal(key) // sorts its members
 	return string(raw)
@@ -45,6 +52,7 @@ func (f *fold) apply(e *event) {
 		for name, v := range d.After {
 			row[name] = v
 		}
+		d.markJSONNulls(row)
 		rows[key] = row
 	case "update":
 		if rows[key] == nil {
@@ -53,6 +61,7 @@ func (f *fold) apply(e *event) {
 		for name, v := range d.After {
 			rows[key][name] = v
 		}
+		d.markJSONNulls(rows[key])
 	case "delete":
 		if d.Rekeyed != nil {
 			f.moved[d.Table+key] = rows[key]
@@ -63,6 +72,51 @@ func (f *fold) apply(e *event) {
 		f.loaded[d.Table] = f.loaded[d.Table] && d.Operation == "truncate"
 	case "loaded":
 		f.loaded[d.Table] = true
+	case "schema":
+		f.schema(d.Table, rows, d.Schema)
+	}
+}
+
+// schema moves the values of renamed columns and forgets those of columns that are
+// gone.
+func (f *fold) schema(table string, rows map[string]map[string]json.RawMessage, raw json.RawMessage) {
+	var s struct {
+		Definition *struct{ Columns []struct{ Name string } }
+		Rewrites   bool
+		Renamed    []struct{ From, To string }
+	}
+	json.Unmarshal(raw, &s) //nolint:errcheck // an empty one shows
+	if s.Definition == nil {
+		clear(rows)
+		f.loaded[table] = false
+		return
+	}
+	f.loaded[table] = f.loaded[table] && !s.Rewrites
+	for _, row := range rows {
+		moved := make(map[string]json.RawMessage)
+		for _, r := range s.Renamed {
+			if v, there := row[r.From]; there {
+				moved[r.To] = v
+			}
+		}
+		for _, r := range s.Renamed {
+			delete(row, r.From)
+		}
+		for name, v := range moved {
+			row[name] = v
+		}
+		has := make(map[string]bool)
+		for _, c := range s.Definition.Columns {
+			has[c.Name] = true
+			if _, there := row[c.Name]; !there && !s.Rewrites {
+				row[c.Name] = json.RawMessage("null")
+			}
+		}
+		for name := range row {
+			if !has[name] {
+				delete(row, name)
+			}
+		}
 	}
 }
 
@@ -122,6 +176,8 @@ func selectAll(t *testing.T, db *pgx.Conn, table string) map[string]map[string]s
 			value = "to_char(" + value + `, 'YYYY-MM-DD"T"HH24:MI:SS.US')`
 		case "numeric":
 			value += "::text"
+		case "json", "jsonb":
+			value = "CASE WHEN " + value + "::text = 'null' THEN to_jsonb('the document null'::text) ELSE " + value + "::jsonb END"
 		case "bytea":
 			value = "replace(encode(" + value + ", 'base64'), E'\\n', '')"
 		}

@@ -401,26 +401,30 @@ type event struct {
 	PartitionKey *string
 	DataSchema   string
 	Time         string
-	Data         struct {
-		Operation   string
-		Table       string
-		Key         map[string]json.RawMessage
-		Rekeyed     map[string]json.RawMessage
-		Before      map[string]json.RawMessage
-		After       map[string]json.RawMessage
-		Changed     []string
-		Omitted     []string
-		Message     json.RawMessage
-		Schema      json.RawMessage
-		Transaction struct {
-			ID     string
-			Origin string
-			Index  int64
-			Last   bool
-		}
-		Log struct{ Position string }
+	Data         eventData
+	raw          json.RawMessage
+}
+
+// eventData is an event's data.
+type eventData struct {
+	Operation   string
+	Table       string
+	Key         map[string]json.RawMessage
+	Rekeyed     map[string]json.RawMessage
+	Before      map[string]json.RawMessage
+	After       map[string]json.RawMessage
+	Changed     []string
+	Omitted     []string
+	JSONNull    map[string][]string `json:"json_null"`
+	Message     json.RawMessage
+	Schema      json.RawMessage
+	Transaction struct {
+		ID     string
+		Origin string
+		Index  int64
+		Last   bool
 	}
-	raw json.RawMessage
+	Log struct{ Position string }
 }
 
 func (e *event) offset() int64 {

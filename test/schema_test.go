@@ -58,7 +58,7 @@ func TestStatementsAreOnRecord(t *testing.T) {
 	require.Contains(t, told[0], "RENAME COLUMN note TO remark")
 	require.Equal(t, "note", schemas[1].Renamed[0].From)
 	require.Equal(t, "remark", schemas[1].Renamed[0].To)
-	require.Equal(t, []string{"ALTER TYPE mood ADD VALUE 'fine'", "ALTER TABLE loans ALTER COLUMN id TYPE bigint", "ALTER TABLE loans ADD COLUMN plain integer, DROP COLUMN m"},
+	require.Equal(t, []string{"ALTER TYPE mood ADD VALUE 'fine'", "ALTER TABLE loans ALTER COLUMN id TYPE bigint", "ALTER TABLE loans ADD COLUMN plain integer, DROP COLUMN m", "ALTER TABLE loans RENAME TO lendings"},
 		strings.Split(strings.Join(told[1:], ";\n"), ";\n"), "in order, whichever of them the events fall together in")
 	gone := schemasOf(t, events, "public.holds")
 	require.Nil(t, gone[1].Definition)

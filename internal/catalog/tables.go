@@ -13,12 +13,12 @@ import (
 
 // TableStates reads what is on record of a source's tables.
 func (c *Catalog) TableStates(ctx context.Context, source int64) (map[string]*engine.TableState, error) {
-	rows, _ := c.Pool.Query(ctx, `SELECT name, state, note, fingerprint, load, rows_done, rows_estimate, rule, members, published FROM rillmark.source_table WHERE source_id = $1`, source)
+	rows, _ := c.Pool.Query(ctx, `SELECT name, state, note, fingerprint, load, rows_done, rows_estimate, rule, members, published, identity FROM rillmark.source_table WHERE source_id = $1`, source)
 	states := make(map[string]*engine.TableState)
 	_, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (struct{}, error) {
 		t := new(engine.TableState)
 		var fingerprint *int64
-		if err := row.Scan(&t.Table, &t.State, &t.Note, &fingerprint, &t.Progress, &t.RowsDone, &t.RowsEstimate, &t.Rule, &t.Members, &t.Published); err != nil {
+		if err := row.Scan(&t.Table, &t.State, &t.Note, &fingerprint, &t.Progress, &t.RowsDone, &t.RowsEstimate, &t.Rule, &t.Members, &t.Published, &t.Identity); err != nil {
 			return struct{}{}, err
 		}
 		states[t.Table] = t
@@ -61,11 +61,11 @@ func (c *Catalog) TableStatements(source int64, tables []engine.TableState) []jo
 				Args: []any{source, f, t.Schema.Table, t.Schema.Definition()}})
 			c.schemas.put(t.Schema)
 		}
-		statements = append(statements, journal.Statement{SQL: `INSERT INTO rillmark.source_table (source_id, name, state, note, fingerprint, load, rows_done, rows_estimate, rule, members, published)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
+		statements = append(statements, journal.Statement{SQL: `INSERT INTO rillmark.source_table (source_id, name, state, note, fingerprint, load, rows_done, rows_estimate, rule, members, published, identity)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
 			ON CONFLICT (source_id, name) DO UPDATE SET state = excluded.state, note = excluded.note, fingerprint = coalesce(excluded.fingerprint, source_table.fingerprint),
-				load = excluded.load, rows_done = excluded.rows_done, rows_estimate = excluded.rows_estimate, rule = excluded.rule, members = excluded.members, published = excluded.published, updated_at = now()`,
-			Args: []any{source, t.Table, t.State, t.Note, fingerprint, t.Progress, t.RowsDone, t.RowsEstimate, t.Rule, t.Members, t.Published}})
+				load = excluded.load, rows_done = excluded.rows_done, rows_estimate = excluded.rows_estimate, rule = excluded.rule, members = excluded.members, published = excluded.published, identity = excluded.identity, updated_at = now()`,
+			Args: []any{source, t.Table, t.State, t.Note, fingerprint, t.Progress, t.RowsDone, t.RowsEstimate, t.Rule, t.Members, t.Published, t.Identity}})
 	}
 	return statements
 }

@@ -100,6 +100,10 @@ type TableState struct {
 	// Published is how the table stands among what the source publishes, in the
 	// engine's own words; it changes when the table was left out for a time.
 	Published string
+	// Identity is what the engine knows a table and its columns by, whatever their
+	// names, in the engine's own form; nil where an earlier version put the table on
+	// record.
+	Identity []byte
 	// Schema is the newest version; nil before the first event.
 	Schema *change.Schema
 	// Progress is the load's place, in the engine's own form; nil outside of one.

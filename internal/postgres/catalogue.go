@@ -32,15 +32,35 @@ type listed struct {
 	rootOID  uint32
 	estimate int64
 	// hides says that row-level security hides rows from the login.
-	hides    bool
-	columns  []engine.TableColumn
-	mine     bool // the login may publish it
-	readable bool
-	key      []string
+	hides   bool
+	columns []engine.TableColumn
+	numbers []int // the columns' for ever
+	// rootColumns and rootNumbers are those of the table that this one is a partition of.
+	rootColumns []string
+	rootNumbers []int
+	mine        bool // the login may publish it
+	readable    bool
+	key         []string
 }
 
 func (l *listed) name() string      { return change.TableName(l.schema, l.table) }
 func (l *listed) sanitized() string { return pgx.Identifier{l.schema, l.table}.Sanitize() }
+
+// numbered are the columns with their numbers, those of the root where rows carry its
+// name.
+func (l *listed) numbered(mapped bool) []column {
+	columns := make([]column, 0, len(l.columns))
+	if mapped {
+		for i, name := range l.rootColumns {
+			columns = append(columns, column{Number: l.rootNumbers[i], Name: name})
+		}
+		return columns
+	}
+	for i := range l.columns {
+		columns = append(columns, column{Number: l.numbers[i], Name: l.columns[i].Name})
+	}
+	return columns
+}
 
 // updatable reports whether publishing updates and deletes leaves the
 // application's statements alone: without a usable identity the server refuses
@@ -64,6 +84,9 @@ func list(ctx context.Context, q querier) ([]*listed, error) {
 			(SELECT jsonb_agg(jsonb_build_object('name', attname, 'type', format_type(atttypid, atttypmod),
 					'labels', (SELECT jsonb_agg(enumlabel ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = atttypid)) ORDER BY attnum)
 				FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = ''),
+			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
+			ARRAY(SELECT attname::text FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
+			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			pg_has_role(c.relowner, 'USAGE'), has_table_privilege(c.oid, 'SELECT'),
 			p.indrelid IS NOT NULL,
 			EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisreplident AND i.indisvalid AND i.indimmediate),
@@ -83,7 +106,7 @@ func list(ctx context.Context, q querier) ([]*listed, error) {
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (*listed, error) {
 		l := new(listed)
 		var identity, rootSchema, root string
-		err := row.Scan(&l.oid, &l.schema, &l.table, &identity, &l.persistence, &l.foreign, &rootSchema, &root, &l.rootOID, &l.estimate, &l.hides, &l.columns,
+		err := row.Scan(&l.oid, &l.schema, &l.table, &identity, &l.persistence, &l.foreign, &rootSchema, &root, &l.rootOID, &l.estimate, &l.hides, &l.columns, &l.numbers, &l.rootColumns, &l.rootNumbers,
 			&l.mine, &l.readable, &l.hasPrimary, &l.hasIndex, &l.key)
 		if l.rootOID != 0 {
 			l.root = change.TableName(rootSchema, root)
@@ -161,54 +184,59 @@ type typeInfo struct {
 	labels    []string
 }
 
-// attributes reads a table's columns that the log carries: not the dropped ones
-// and not the generated ones. Key places are those of the replica identity's
+// attributesSQL reads the columns of tables that the log carries: not the dropped
+// ones and not the generated ones. Key places are those of the replica identity's
 // index, or of the primary key where the identity is the whole row.
-func attributes(ctx context.Context, q querier, oid uint32) ([]attribute, error) {
-	rows, _ := q.Query(ctx, `WITH RECURSIVE key AS (
-			SELECT i.indrelid, i.indkey, i.indnkeyatts FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid
-			WHERE i.indrelid = $1 AND CASE c.relreplident WHEN 'i' THEN i.indisreplident ELSE i.indisprimary END LIMIT 1
-		), base(attnum, type) AS (
-			SELECT attnum, atttypid FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND attgenerated = ''
-			UNION ALL
-			SELECT attnum, typbasetype FROM base JOIN pg_type t ON t.oid = base.type WHERE typtype = 'd'
-		), element(attnum, type) AS (
-			SELECT base.attnum, typelem FROM base JOIN pg_type t ON t.oid = base.type WHERE typcategory = 'A' AND typelem <> 0 AND t.oid NOT IN (22, 30)
-			UNION ALL
-			SELECT attnum, typbasetype FROM element JOIN pg_type t ON t.oid = element.type WHERE typtype = 'd'
-		)
-		SELECT a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum,
-			coalesce((SELECT k.place FROM key, unnest(key.indkey) WITH ORDINALITY AS k(attnum, place)
-				WHERE k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0),
-			b.oid, b.typtype::text, b.typcategory::text, ascii(b.typdelim::text),
-			coalesce((SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = b.oid), '{}'),
-			e.oid, e.typtype::text, e.typcategory::text, ascii(e.typdelim::text),
-			coalesce((SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = e.oid), '{}')
-		FROM pg_attribute a
-		JOIN base ON base.attnum = a.attnum
-		JOIN pg_type b ON b.oid = base.type AND b.typtype <> 'd'
-		LEFT JOIN (element JOIN pg_type e ON e.oid = element.type AND e.typtype <> 'd') ON element.attnum = a.attnum
-		WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
-		ORDER BY a.attnum`, oid)
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (attribute, error) {
+const attributesSQL = `WITH RECURSIVE key AS (
+		SELECT DISTINCT ON (i.indrelid) i.indrelid, i.indkey, i.indnkeyatts FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid
+		WHERE i.indrelid = ANY($1::oid[]) AND CASE c.relreplident WHEN 'i' THEN i.indisreplident ELSE i.indisprimary END ORDER BY i.indrelid
+	), base(attrelid, attnum, type) AS (
+		SELECT attrelid, attnum, atttypid FROM pg_attribute WHERE attrelid = ANY($1::oid[]) AND attnum > 0 AND NOT attisdropped AND attgenerated = ''
+		UNION ALL
+		SELECT attrelid, attnum, typbasetype FROM base JOIN pg_type t ON t.oid = base.type WHERE typtype = 'd'
+	), element(attrelid, attnum, type) AS (
+		SELECT base.attrelid, base.attnum, typelem FROM base JOIN pg_type t ON t.oid = base.type WHERE typcategory = 'A' AND typelem <> 0 AND t.oid NOT IN (22, 30)
+		UNION ALL
+		SELECT attrelid, attnum, typbasetype FROM element JOIN pg_type t ON t.oid = element.type WHERE typtype = 'd'
+	)
+	SELECT a.attrelid, a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum,
+		coalesce((SELECT k.place FROM key, unnest(key.indkey) WITH ORDINALITY AS k(attnum, place)
+			WHERE key.indrelid = a.attrelid AND k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0),
+		b.oid, b.typtype::text, b.typcategory::text, ascii(b.typdelim::text),
+		CASE WHEN b.typtype = 'e' THEN (SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = b.oid) ELSE '{}' END,
+		e.oid, e.typtype::text, e.typcategory::text, ascii(e.typdelim::text),
+		CASE WHEN e.typtype = 'e' THEN (SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = e.oid) ELSE '{}' END
+	FROM pg_attribute a
+	JOIN base ON base.attrelid = a.attrelid AND base.attnum = a.attnum
+	JOIN pg_type b ON b.oid = base.type AND b.typtype <> 'd'
+	LEFT JOIN (element JOIN pg_type e ON e.oid = element.type AND e.typtype <> 'd') ON element.attrelid = a.attrelid AND element.attnum = a.attnum
+	WHERE a.attrelid = ANY($1::oid[]) AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
+	ORDER BY a.attrelid, a.attnum`
+
+// eachAttribute reads what attributesSQL asks for.
+func eachAttribute(rows pgx.Rows, each func(oid uint32, a attribute)) error {
+	defer rows.Close()
+	for rows.Next() {
+		var oid uint32
 		var a attribute
 		var delimiter int
 		var elementOID *uint32
 		var elementKind, elementCategory *string
 		var elementDelimiter *int
 		var elementLabels []string
-		err := row.Scan(&a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &a.keyPlace,
+		err := rows.Scan(&oid, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &a.keyPlace,
 			&a.base.oid, &a.base.kind, &a.base.category, &delimiter, &a.base.labels,
 			&elementOID, &elementKind, &elementCategory, &elementDelimiter, &elementLabels)
 		if err != nil {
-			return a, err
+			return err
 		}
 		a.base.delimiter = byte(delimiter)
 		if elementOID != nil {
 			a.element = &typeInfo{oid: *elementOID, kind: *elementKind, category: *elementCategory, delimiter: byte(*elementDelimiter), labels: elementLabels}
 		}
-		return a, nil
-	})
+		each(oid, a)
+	}
+	return rows.Err()
 }
 
 // The object ids of built-in types (src/include/catalog/pg_type.dat).

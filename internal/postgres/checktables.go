@@ -103,7 +103,7 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 			continue
 		}
 		chosen++
-		lines, err := c.checkTable(ctx, conn, l, published[l.name()] != "", helped && c.Publication == "")
+		lines, err := c.checkTable(ctx, conn, l, published[l.name()].place != "", helped && c.Publication == "")
 		if err != nil {
 			return nil, err
 		}

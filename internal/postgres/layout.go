@@ -32,6 +32,13 @@ type layout struct {
 	defaulted []bool
 	// condition is the rule's filter, over raw columns.
 	condition *shape.BoundCondition
+	// oid is the table's, its root's where it is captured under that name; rootOrder
+	// says that the columns have the root's numbers.
+	oid       uint32
+	rootOrder bool
+	// uncertain says that the columns may be others of the same names.
+	uncertain bool
+	adopted   bool // it is on record: see adopt
 }
 
 // rawColumn is a column in the log.
@@ -41,6 +48,8 @@ type rawColumn struct {
 	toasted bool // its values may be stored out of line, and be left out of the log
 	number  int  // the column's for ever, whatever its name; 0 where it is not known
 	oid     uint32
+	typeOID uint32 // with its domain
+	typeMod int32
 }
 
 // layoutMaker is what makes layouts of attributes: the rules and the key for
@@ -52,16 +61,17 @@ type layoutMaker struct {
 	// order, where not nil, is the root's columns, in whose order a partition's
 	// are captured.
 	order []string
+	oid   uint32
 }
 
 func (m *layoutMaker) make(from []attribute, guessed bool) (*layout, error) {
-	l := &layout{name: m.name, rule: m.rule}
+	l := &layout{name: m.name, rule: m.rule, oid: m.oid, rootOrder: m.order != nil}
 	keyed := slices.ContainsFunc(from, func(a attribute) bool { return a.keyPlace > 0 })
 	var leftOut []string
 	var columns []change.Column
 	for i := range from {
 		column, convert := from[i].column()
-		l.raw = append(l.raw, rawColumn{column, convert, from[i].toasted, from[i].number, from[i].base.oid})
+		l.raw = append(l.raw, rawColumn{column, convert, from[i].toasted, from[i].number, from[i].base.oid, from[i].typeOID, from[i].typeMod})
 	}
 	for place, name := range m.rule.Key {
 		i := slices.IndexFunc(l.raw, func(c rawColumn) bool { return c.Name == name })
@@ -168,112 +178,129 @@ func convertHashed(key []byte, convert converter) converter {
 // rewrites reports whether going from old to l changed rows without a row in the
 // log: a column came and filled them, one changed its type, or an enum's label
 // its name.
-func (l *layout) rewrites(old *change.Schema) bool {
-	types := make(map[string]string, len(old.Columns))
-	labels := make(map[string][]string)
-	for _, c := range old.Columns {
-		types[c.Name] = c.Type
-		labels[c.Name] = c.Labels
+func (l *layout) rewrites(old *change.Schema, changes *columnChanges) bool {
+	before := make(map[string]*change.Column, len(old.Columns))
+	for i := range old.Columns {
+		before[old.Columns[i].Name] = &old.Columns[i]
 	}
 	for i, c := range l.schema.Columns {
-		before, was := types[c.Name]
+		name := c.Name
+		if changes.known {
+			name = changes.from[c.Name]
+		}
+		was := before[name]
+		if was == nil && name != "" && slices.Contains(old.LeftOut, name) {
+			continue // what a rule brings back is the rule's change
+		}
 		// Earlier versions wrote a type of the schema public without it.
-		if was && before != c.Type && !strings.HasSuffix(c.Type, "."+before) || !was && l.defaulted[i] {
+		if was != nil && was.Type != c.Type && !strings.HasSuffix(c.Type, "."+was.Type) || was == nil && l.defaulted[i] {
 			return true
 		}
 		// A label that is gone has another name now, in every row that has it.
-		for _, label := range labels[c.Name] {
-			if len(c.Labels) > 0 && !slices.Contains(c.Labels, label) {
-				return true
-			}
+		if was != nil && len(c.Labels) > 0 && slices.ContainsFunc(was.Labels, func(label string) bool { return !slices.Contains(c.Labels, label) }) {
+			return true
 		}
 	}
 	return false
 }
 
-// exposes is the name of a column that was private in the old version and may
-// now be there under another name; empty where none is.
-func (l *layout) exposes(old *change.Schema) string {
-	has := func(name string) bool {
-		return slices.ContainsFunc(l.raw, func(c rawColumn) bool { return c.Name == name })
+// exposes is the name of a column that was private before and may now be there
+// under another name, kept as it is; empty where none is. Numbers tell; where they are
+// not known, a private column that is gone may be any that has come.
+func (l *layout) exposes(before []column, old *change.Schema) string {
+	if len(before) == 0 {
+		before = privateBefore(old)
 	}
-	gone := ""
-	for _, name := range old.LeftOut {
-		if !has(name) {
-			gone = name
+	for _, b := range before {
+		if b.Treat == "" {
+			continue
 		}
-	}
-	for _, c := range old.Columns {
-		if (strings.HasSuffix(c.Type, " (masked)") || strings.HasSuffix(c.Type, " (hashed)")) && !has(c.Name) {
-			gone = c.Name
-		}
-	}
-	if gone == "" {
-		return ""
-	}
-	for _, c := range l.schema.Columns {
-		known := slices.ContainsFunc(old.Columns, func(o change.Column) bool { return o.Name == c.Name })
-		if !known && !l.rule.names(c.Name) && !strings.HasSuffix(c.Type, " (masked)") && !strings.HasSuffix(c.Type, " (hashed)") {
-			return gone
+		for _, c := range l.columns() {
+			same := b.Number > 0 && c.Number == b.Number && c.Name != b.Name
+			maybe := (b.Number == 0 || c.Number == 0) && !slices.ContainsFunc(l.raw, func(r rawColumn) bool { return r.Name == b.Name }) &&
+				!slices.ContainsFunc(before, func(other column) bool { return other.Name == c.Name })
+			captured := slices.ContainsFunc(l.schema.Columns, func(s change.Column) bool { return s.Name == c.Name })
+			if (same || maybe) && c.Treat == "" && captured && !l.rule.names(c.Name) {
+				return b.Name
+			}
 		}
 	}
 	return ""
 }
 
+// privateBefore reads which columns were private out of a schema version, for tables
+// that an earlier version of Rillmark has put on record.
+func privateBefore(old *change.Schema) (columns []column) {
+	for _, c := range old.Columns {
+		one := column{Name: c.Name}
+		if strings.HasSuffix(c.Type, " (masked)") || strings.HasSuffix(c.Type, " (hashed)") {
+			one.Treat = Hash
+		}
+		columns = append(columns, one)
+	}
+	for _, name := range old.LeftOut {
+		columns = append(columns, column{Name: name, Treat: Drop})
+	}
+	return columns
+}
+
 // maker prepares what layouts of a table are made with.
-func (c *Config) maker(ctx context.Context, q querier, oid uint32, name string, rule *TableRule) (*layoutMaker, error) {
-	m := &layoutMaker{name: name, rule: rule, hashKey: c.HashKey}
-	if rule.Root {
-		rows, err := q.Query(ctx, `SELECT a.attname::text FROM pg_attribute a
-			WHERE a.attrelid = coalesce(pg_partition_root($1::oid::regclass), $1::oid) AND attnum > 0 AND NOT attisdropped ORDER BY attnum`, oid)
-		if err != nil {
-			return nil, err
-		}
-		for rows.Next() {
-			var one string
-			if err := rows.Scan(&one); err != nil {
-				return nil, err
-			}
-			m.order = append(m.order, one)
-		}
-		if err := rows.Err(); err != nil {
-			return nil, err
+func (c *Config) maker(d *described, name string, rule *TableRule) *layoutMaker {
+	m := &layoutMaker{name: name, rule: rule, hashKey: c.HashKey, oid: d.oid}
+	if rule.Root && len(d.rootColumns) > 0 {
+		m.order = names(d.rootColumns)
+		if d.rootOID != 0 {
+			m.oid = d.rootOID
 		}
 	}
-	return m, nil
+	return m
 }
 
 // catalogueLayout is a table's layout as the catalogue has it now.
 func (c *Config) catalogueLayout(ctx context.Context, q querier, oid uint32, name string, rule *TableRule) (*layout, error) {
-	found, err := attributes(ctx, q, oid)
+	d, err := describeOne(ctx, q, oid)
 	if err != nil {
 		return nil, fmt.Errorf("looking up the columns of %s: %w", name, err)
 	}
-	m, err := c.maker(ctx, q, oid, name, rule)
-	if err != nil {
-		return nil, fmt.Errorf("looking up the root of %s: %w", name, err)
+	return c.layoutOf(d, name, rule)
+}
+
+func (c *Config) layoutOf(d *described, name string, rule *TableRule) (*layout, error) {
+	found := slices.Clone(d.columns)
+	for i, one := range d.numbered(rule.Root) {
+		found[i].number = one.Number
 	}
-	return m.make(found, false)
+	return c.maker(d, name, rule).make(found, false)
 }
 
 // relationLayout is the layout that a Relation message announces, completed from
 // the catalogue, which may have gone on since: where both disagree and the table's
 // known version does not fit either, the version is marked as guessed.
-func (c *Config) relationLayout(ctx context.Context, q querier, m *pgoutput.Relation, name string, rule *TableRule, known *change.Schema) (*layout, error) {
-	found, err := attributes(ctx, q, m.OID)
-	if err != nil {
-		return nil, fmt.Errorf("looking up the columns of %s: %w", name, err)
+func (c *Config) relationLayout(ctx context.Context, q querier, d *described, m *pgoutput.Relation, name string, rule *TableRule, t *table) (*layout, error) {
+	now := d.numbered(rule.Root)
+	var recorded []column
+	var known *change.Schema
+	maker := c.maker(d, name, rule)
+	if t != nil {
+		known = t.state.Schema
+		if t.id.OID == maker.oid {
+			recorded = t.id.Columns
+		}
 	}
-	byName := make(map[string]attribute, len(found))
-	for _, a := range found {
-		byName[a.name] = a
-	}
-	guessed := len(found) != len(m.Columns)
+	numbers, certain := identify(m.Columns, recorded, now, rule.Root && d.rootOID != 0)
+	guessed := len(d.columns) != len(m.Columns)
 	agreed := make([]attribute, len(m.Columns))
 	for i, c := range m.Columns {
-		a, known := byName[c.Name]
-		if !known || a.typeOID != c.TypeOID || a.typeMod != c.TypeMod {
+		at := slices.IndexFunc(now, func(one column) bool {
+			return numbers[i] > 0 && one.Number == numbers[i] || numbers[i] == 0 && one.Name == c.Name
+		})
+		var a attribute
+		if at >= 0 {
+			a = d.columns[at]
+		}
+		if at < 0 || a.typeOID != c.TypeOID || a.typeMod != c.TypeMod {
 			guessed = true
+			var err error
 			if a, err = lostAttribute(ctx, q, c, m.ReplicaIdentity); err != nil {
 				return nil, fmt.Errorf("looking up type %d of column %s of %s: %w", c.TypeOID, c.Name, name, err)
 			}
@@ -281,17 +308,19 @@ func (c *Config) relationLayout(ctx context.Context, q querier, m *pgoutput.Rela
 				a.keyPlace = 1 + keyPlaces(agreed[:i])
 			}
 		}
+		guessed = guessed || a.name != c.Name
+		a.name, a.number = c.Name, numbers[i]
 		agreed[i] = a
 	}
-	maker, err := c.maker(ctx, q, m.OID, name, rule)
-	if err != nil {
-		return nil, fmt.Errorf("looking up the root of %s: %w", name, err)
-	}
 	l, err := maker.make(agreed, guessed)
-	if err == nil && guessed && known != nil && sameColumns(l.schema, known) {
+	if err != nil {
+		return nil, err
+	}
+	l.uncertain = !certain
+	if guessed && known != nil && sameColumns(l.schema, known) {
 		l.schema = known
 	}
-	return l, err
+	return l, nil
 }
 
 // sameColumns reports whether two versions name the same columns of the same

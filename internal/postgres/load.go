@@ -175,7 +175,7 @@ func (r *run) wakeLoaders() {
 
 // progressState is the table's state with its load's progress.
 func (t *table) progressState() engine.TableState {
-	t.state.Progress = nil
+	t.state.Progress, t.state.Identity = nil, t.id.encode()
 	if t.load != nil {
 		encoded, err := json.Marshal(t.load.progress)
 		if err != nil {

@@ -101,27 +101,30 @@ func (l *loader) work(ctx context.Context, first bool) error {
 
 // nextJob hands out what is to be done next; the lock is held.
 func (r *run) nextJob() *job {
-	var loading []*table
-	for _, t := range r.tables {
-		if t.load != nil && t.load.ready && t.captured != nil {
-			loading = append(loading, t)
+	var refused map[*table]bool // those that have nothing to hand out now
+	for {
+		var best *table
+		for _, t := range r.tables {
+			if t.load == nil || !t.load.ready || t.captured == nil || t.load.alone || refused[t] {
+				continue
+			}
+			if best == nil || t.rule().Priority > best.rule().Priority || t.rule().Priority == best.rule().Priority && t.state.Table < best.state.Table {
+				best = t
+			}
 		}
-	}
-	sort.Slice(loading, func(i, j int) bool {
-		a, b := loading[i], loading[j]
-		if a.rule().Priority != b.rule().Priority {
-			return a.rule().Priority > b.rule().Priority
+		if best == nil {
+			return nil
 		}
-		return a.state.Table < b.state.Table
-	})
-	for _, t := range loading {
-		if j := t.load.nextJob(r.config); j != nil {
-			j.table, j.load, j.captured, j.turn, j.at = t, t.load, t.captured, t.load.turn, t.load.progress
-			t.load.alone = t.load.alone || j.alone
+		if j := best.load.nextJob(r.config); j != nil {
+			j.table, j.load, j.captured, j.turn, j.at = best, best.load, best.captured, best.load.turn, best.load.progress
+			best.load.alone = best.load.alone || j.alone
 			return j
 		}
+		if refused == nil {
+			refused = make(map[*table]bool)
+		}
+		refused[best] = true
 	}
-	return nil
 }
 
 func (load *tableLoad) nextJob(c *Config) *job {
@@ -261,7 +264,6 @@ func (r *run) loadBegins(j *job, now *layout, by string, estimate int64) {
 	place := r.lastRow
 	if t.state.Schema == nil {
 		r.adopt(t, now, place)
-		t.learn(now)
 	}
 	p := &t.load.progress
 	if !p.Partial {
@@ -449,13 +451,12 @@ func (r *run) deliver(j *job, w *window, read *chunkRows, taken func(*progress, 
 		return
 	}
 	for _, other := range w.layouts {
-		if other.schema.Fingerprint() != read.layout.schema.Fingerprint() {
+		if other.schema.Fingerprint() != read.layout.schema.Fingerprint() || known(other.columns()) && !sameSet(other.columns(), read.layout.columns()) {
 			return
 		}
 	}
 	place := r.lastRow
 	r.adopt(t, read.layout, place)
-	t.learn(read.layout)
 	if !j.current() {
 		return // the new version has changed rows that were read before
 	}

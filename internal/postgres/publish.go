@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -100,7 +101,7 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 				members[l.name()] = l
 			}
 		}
-		if did, err = r.config.alignPublications(ctx, conn, members); err != nil {
+		if did, err = r.config.alignPublications(ctx, conn, members, chosen); err != nil {
 			return err
 		}
 	} else if err := r.config.haveNamed(ctx, conn); err != nil {
@@ -110,8 +111,7 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 	if err != nil {
 		return err
 	}
-	var changed map[*table]uint32
-	var gone []*table
+	found := new(differences)
 	err = r.locked(func() error {
 		if r.placed == nil {
 			r.placed = make(map[string]bool)
@@ -122,45 +122,87 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 		if err := r.noteTables(ctx, conn, chosen, published, did, first); err != nil || first {
 			return err
 		}
-		changed, gone = r.changedByCatalogue(chosen, all)
+		if found = r.differences(chosen, all); len(found.fresh) == 0 {
+			return nil
+		}
+		for _, l := range found.fresh {
+			if err := r.waitForWriters(ctx, conn, l); err != nil {
+				return err
+			}
+		}
 		return nil
 	})
 	if err != nil || first {
 		return err
 	}
-	err = r.followCatalogue(ctx, conn, changed, gone)
+	err = r.followCatalogue(ctx, conn, found)
 	if mayNotWrite(err) {
 		return nil // without marks a change shows at the table's next row
 	}
 	return err
 }
 
-// changedByCatalogue finds the tables whose columns are no longer as the stream
-// had them, and those that are gone; the lock is held.
-func (r *run) changedByCatalogue(chosen map[string]*captured, all []*listed) (map[*table]uint32, []*table) {
-	changed := make(map[*table]uint32)
+// differences are what a look at the source has found to be otherwise than on record.
+type differences struct {
+	changed map[*table]uint32            // tables with other columns, or other tables of that name
+	gone    []*table                     // those that are there no more
+	members map[*table]map[uint32]string // those with other partitions
+	fresh   []*listed                    // partitions that have come
+}
+
+// differences finds what no row has brought; the lock is held.
+func (r *run) differences(chosen map[string]*captured, all []*listed) *differences {
+	found := &differences{changed: make(map[*table]uint32), members: make(map[*table]map[uint32]string)}
 	for name, c := range chosen {
 		t := r.tables[name]
-		if t == nil || t.state.Schema == nil || t.state.State == engine.StateUnpublished {
+		if t == nil || t.state.State == engine.StateUnpublished || t.state.State == engine.StateNew {
 			continue
 		}
 		l := c.members[0]
-		if c.rule.Image == ImageKey || !columnsDiffer(l.columns, t.state.Schema) {
-			continue // of a key alone, a change shows at the next row
-		}
-		changed[t] = l.oid
+		oid := l.oid
 		if c.mapped {
-			changed[t] = l.rootOID
+			oid = l.rootOID
+			if now := c.memberIDs(); !maps.Equal(now, t.id.Members) {
+				found.members[t] = now
+				for _, one := range c.members {
+					if t.id.Members[one.oid] == "" {
+						found.fresh = append(found.fresh, one)
+					}
+				}
+			}
+		}
+		if t.state.Schema == nil {
+			continue
+		}
+		other := t.id.OID != 0 && t.id.OID != oid
+		renumbered := known(t.id.Columns) && !sameSet(l.numbered(c.mapped), t.id.Columns)
+		if other || renumbered || c.rule.Image != ImageKey && columnsDiffer(l.columns, t.state.Schema) {
+			found.changed[t] = oid
 		}
 	}
-	var gone []*table
 	for name, t := range r.tables {
 		there := slices.ContainsFunc(all, func(l *listed) bool { return l.name() == name || l.root == name })
-		if chosen[name] == nil && !there && t.state.Schema != nil && t.state.State != engine.StateGone && t.state.State != engine.StateNew {
-			gone = append(gone, t)
+		if chosen[name] == nil && !there && t.state.State != engine.StateGone && (t.state.Schema != nil || t.state.State != engine.StateNew) {
+			found.gone = append(found.gone, t)
 		}
 	}
-	return changed, gone
+	return found
+}
+
+// memberIDs are the tables that hold a captured table's rows, by OID.
+func (c *captured) memberIDs() map[uint32]string {
+	ids := make(map[uint32]string, len(c.members))
+	for _, l := range c.members {
+		ids[l.oid] = l.name()
+	}
+	return ids
+}
+
+// sameSet reports whether both have the same numbers under the same names.
+func sameSet(a, b []column) bool {
+	return len(a) == len(b) && !slices.ContainsFunc(a, func(c column) bool {
+		return !slices.ContainsFunc(b, func(d column) bool { return c.Number == d.Number && c.Name == d.Name })
+	})
 }
 
 // columnsDiffer compares the columns that the catalogue lists with those of a
@@ -284,7 +326,7 @@ type alignment struct {
 
 // alignPublications makes what is missing, table by table, so that one that may
 // not be published leaves the others alone.
-func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen map[string]*listed) (*alignment, error) {
+func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen map[string]*listed, captures map[string]*captured) (*alignment, error) {
 	names := c.publications()
 	members := make([]map[string]membership, len(names))
 	for i, name := range names {
@@ -347,21 +389,44 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 			// It stays published whole, and the filter is ours to ask.
 		case isDenied(err):
 			did.faults[name] = "the login may not publish this table; its owner or a superuser can: " + strings.Join(steps, "; ")
+		case isGone(err):
+			// Dropped since it was listed: the next look does not find it.
 		case err != nil:
 			return nil, fmt.Errorf("publishing %s: %w", name, err)
 		default:
 			did.placed[name], did.refiltered[name] = true, isIn && !keeps
 		}
 	}
+	roots := make(map[string]bool)
+	for root, one := range captures {
+		if !one.mapped || one.rule.Filter != nil || !one.all((*listed).updatable) {
+			continue
+		}
+		roots[root] = true
+		if _, isIn := members[0][root]; !isIn {
+			// With its root published, a partition's rows come from its first one on. The
+			// rows carry the partition's name all the same, and so does a truncate.
+			_, err := conn.Exec(ctx, "ALTER PUBLICATION "+quoted(names[0])+" ADD TABLE "+sanitizedName(root))
+			if err != nil && !isDenied(err) && !isGone(err) {
+				return nil, fmt.Errorf("publishing %s: %w", root, err)
+			}
+		}
+	}
 	for i, name := range names {
 		for table := range members[i] {
-			if chosen[table] == nil {
+			if chosen[table] == nil && !(i == 0 && roots[table]) {
 				// A table that went meanwhile is out of the publication already.
 				conn.Exec(ctx, "ALTER PUBLICATION "+quoted(name)+" DROP TABLE "+sanitizedName(table)) //nolint:errcheck
 			}
 		}
 	}
 	return did, nil
+}
+
+// isGone tells that a table is not there any more.
+func isGone(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && (server.Code == "42P01" || server.Code == "3F000")
 }
 
 func isDenied(err error) bool {
@@ -379,12 +444,20 @@ func (c *Config) publicationFault(err error) error {
 	return err
 }
 
+// publishedTable is a table's place in the publications: empty for one that is in none.
+// root is the table that it was a partition of then.
+type publishedTable struct {
+	place string
+	root  uint32
+}
+
 // publishedTables lists what is published, each table with the catalogue's numbers
 // of the publication, of who changed that last, and of its place in it: something
 // is new when it was taken out and put back, or when some kinds of changes were.
-func publishedTables(ctx context.Context, q querier, publications []string) (map[string]string, error) {
+func publishedTables(ctx context.Context, q querier, publications []string) (map[string]publishedTable, error) {
 	// Its place is its own, its root's, or its schema's.
-	rows, _ := q.Query(ctx, `SELECT t.schemaname, t.tablename, string_agg(p.oid || '.' || p.xmin || '.' || coalesce(place.oids, '0'), ' ' ORDER BY p.oid)
+	rows, _ := q.Query(ctx, `SELECT t.schemaname, t.tablename, string_agg(p.oid || '.' || p.xmin || '.' || coalesce(place.oids, '0'), ' ' ORDER BY p.oid),
+			max(CASE WHEN relation.relispartition THEN pg_partition_root(relation.oid)::oid::bigint ELSE 0 END)
 		FROM pg_publication_tables t JOIN pg_publication p ON p.pubname = t.pubname
 		JOIN pg_namespace schema ON schema.nspname = t.schemaname JOIN pg_class relation ON relation.relnamespace = schema.oid AND relation.relname = t.tablename
 		CROSS JOIN LATERAL (SELECT string_agg(oid::text, '+' ORDER BY oid) AS oids FROM (
@@ -392,10 +465,11 @@ func publishedTables(ctx context.Context, q querier, publications []string) (map
 			UNION ALL SELECT n.oid FROM pg_publication_namespace n WHERE n.pnpubid = p.oid AND n.pnnspid IN (SELECT relnamespace FROM pg_class
 				WHERE pg_class.oid = relation.oid OR pg_class.oid IN (SELECT pg_partition_ancestors(relation.oid)))) AS places) AS place
 		WHERE t.pubname = ANY($1) GROUP BY 1, 2`, publications)
-	set := make(map[string]string)
-	var schema, table, place string
-	_, err := pgx.ForEachRow(rows, []any{&schema, &table, &place}, func() error {
-		set[change.TableName(schema, table)] = place
+	set := make(map[string]publishedTable)
+	var schema, table string
+	var one publishedTable
+	_, err := pgx.ForEachRow(rows, []any{&schema, &table, &one.place, &one.root}, func() error {
+		set[change.TableName(schema, table)] = one
 		return nil
 	})
 	if err != nil {

@@ -6,13 +6,10 @@ import (
 	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"unicode/utf8"
-
-	"github.com/jackc/pgx/v5"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
@@ -23,91 +20,171 @@ import (
 func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 	rel := &relation{message: m}
 	own := change.TableName(m.Namespace, m.Name)
-	r.relations[m.OID] = rel
 	r.last = nil
-	root := ""
-	if r.config.mapsPartitions() {
-		var err error
-		if root, err = rootName(ctx, r.control, m.OID); err != nil {
-			return fmt.Errorf("looking up the root of %s: %w", own, err)
-		}
+	if !r.config.mapsPartitions() && r.config.ruleFor(own) == nil {
+		rel.skipped = true
+		r.relations[m.OID] = rel
+		return nil
 	}
-	name, rule := r.config.target(own, root)
+	d, err := r.described(ctx, m)
+	if err != nil {
+		return fmt.Errorf("looking up %s: %w", own, err)
+	}
+	r.relations[m.OID] = rel
+	name, rule := r.belongs(m.OID, own, d)
 	if rule == nil {
 		rel.skipped = true
 		return nil
 	}
 	rel.own, rel.rule = own, rule
-	var known *change.Schema
-	if t := r.tables[name]; t != nil {
-		known = t.state.Schema
-	}
-	var err error
-	if rel.layout, err = r.config.relationLayout(ctx, r.control, m, name, rule, known); err != nil {
+	t := r.tables[name]
+	if rel.layout, err = r.config.relationLayout(ctx, r.control, d, m, name, rule, t); err != nil {
 		return err
 	}
-	if known != nil {
-		if column := rel.layout.exposes(known); column != "" {
+	if t != nil && t.state.Schema != nil && t.id.OID == rel.layout.oid {
+		if column := rel.layout.exposes(t.id.Columns, t.state.Schema); column != "" {
 			return &engine.Fault{Code: "private-column-gone", Final: true,
 				Message: fmt.Sprintf("column %q of %s, which the rules keep private, is gone and another has come: if it was renamed, its values would be captured as they are", column, name),
 				Fix:     "say in the source's rules how the new column is treated (keep, drop, mask or hash); nothing was lost, capture waits there"}
 		}
 	}
-	if rel.table = r.tables[name]; rel.table == nil {
+	if t == nil {
 		// Published and chosen, but not listed yet: it came into being a moment ago.
 		// keepPublishing will list it; until then only its rows are taken.
-		rel.table = r.newTable(name)
+		t = r.newTable(name)
 		if r.config.Load {
-			r.wantLoad(rel.table)
+			r.wantLoad(t)
 		}
 	}
-	rel.table.learn(rel.layout)
-	if rel.table.load != nil {
-		rel.table.load.relationChanged(rel.layout)
+	rel.table = t
+	if t.load != nil {
+		t.load.relationChanged(rel.layout)
 	}
 	return nil
 }
 
-// rootName is the qualified name of the table that a partition belongs to; empty
-// for one that is none.
-func rootName(ctx context.Context, q querier, oid uint32) (name string, err error) {
-	var schema, table string
-	err = q.QueryRow(ctx, `SELECT n.nspname, r.relname FROM pg_class c JOIN pg_class r ON r.oid = pg_partition_root(c.oid)
-		JOIN pg_namespace n ON n.oid = r.relnamespace WHERE c.oid = $1 AND c.relispartition`, oid).Scan(&schema, &table)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return "", nil
+// belongs is the name that a table's rows carry at this place of the log, and its
+// rule. The name is the message's; which root a partition belonged to stands in the
+// catalogue alone, which may be of a later moment: where the record says otherwise,
+// the record counts, and the rows of both that it could be no longer hold.
+func (r *run) belongs(oid uint32, own string, d *described) (string, *TableRule) {
+	root := ""
+	if r.config.mapsPartitions() {
+		root = d.root
 	}
-	return change.TableName(schema, table), err
+	name, rule := r.config.target(own, root)
+	recorded := r.owners[oid]
+	if recorded == nil || recorded.state.Table == name || !recorded.mapped() && name != root {
+		return name, rule
+	}
+	const why = "a partition was detached, attached, moved or dropped before its rows were read, and it is not known which table's they are"
+	if recorded.mapped() {
+		recorded.doubt = why
+	}
+	if other := r.tables[name]; name == root && other != nil {
+		other.doubt = why
+	}
+	if was := r.config.ruleFor(recorded.state.Table); was != nil {
+		return recorded.state.Table, was
+	}
+	return name, rule
 }
 
-// learn takes note of the columns' names, where their numbers are known.
-func (t *table) learn(l *layout) {
-	if t.names == nil {
-		t.names = make(map[int]string, len(l.raw))
-	}
-	for _, c := range l.raw {
-		if c.number > 0 {
-			t.names[c.number] = c.Name
-		}
-	}
-}
-
-// adopt makes a layout the table's current one and, where it is new, adds the
-// schema event that stands before its first row. A unit is open.
+// adopt makes a layout the table's current one. Where it is another than the one on
+// record it adds the events that stand before its first row: that earlier rows no
+// longer hold, if they are another table's, and the new schema version. A unit is
+// open.
 func (r *run) adopt(t *table, l *layout, place LSN) {
 	old := t.state.Schema
-	if old != nil && old.Fingerprint() == l.schema.Fingerprint() {
+	same := old != nil && (old == l.schema || old.Fingerprint() == l.schema.Fingerprint())
+	if l.adopted && same && t.doubt == "" {
 		return
 	}
-	body := schemaBody{Fingerprint: l.schema.Fingerprint().String(), Definition: l.schema, Previous: old, Rewrites: old != nil && l.rewrites(old),
-		Statement: t.statement, Renamed: t.renamed}
-	t.statement, t.renamed = "", nil
-	r.sink.Add(&change.Row{Operation: change.Definition, Table: l.name, Schema: l.schema, Place: uint64(place), Body: body.encode()})
-	t.state.Schema = l.schema
-	if body.Rewrites {
+	l.adopted = true
+	if before := r.owners[l.oid]; before != nil && before != t && !before.mapped() {
+		// The table had another name until here.
+		r.consistsOf(before, nil)
+		before.id.OID, before.id.Columns = 0, nil
+		if before.state.Schema != nil && before.state.State != engine.StateGone {
+			r.goes(before, "", place)
+		}
+	}
+	now := l.columns()
+	other := t.id.OID != 0 && t.id.OID != l.oid
+	changes := columnChanges{}
+	if !other {
+		changes = changesOf(t.id.Columns, now)
+	}
+	void := old != nil && (other || t.doubt != "")
+	why := t.doubt
+	if other {
+		why = "it was dropped and made again, or another table has come under its name"
+	}
+	if void {
+		r.sink.Add(&change.Row{Operation: change.Void, Table: l.name, Schema: old, Place: uint64(place)})
+	}
+	redefined := !other && (changes.redefined || t.redefined || l.uncertain && len(t.id.Columns) > 0)
+	renamed := append(t.renamed, changes.renamed...)
+	if other {
+		renamed = nil
+	}
+	recorded := t.id.OID == l.oid && slices.Equal(t.id.Columns, now)
+	t.id.OID, t.id.Columns = l.oid, now
+	if t.id.Members[l.oid] == "" && !t.mapped() {
+		r.consistsOf(t, map[uint32]string{l.oid: l.name})
+	}
+	rewrites := false
+	if !same || len(renamed) > 0 || redefined {
+		rewrites = old != nil && !void && (redefined || !changes.known && lost(old, l) || l.rewrites(old, &changes))
+		body := schemaBody{Fingerprint: l.schema.Fingerprint().String(), Definition: l.schema, Previous: old, Rewrites: rewrites,
+			Statement: t.statement, Renamed: renamed}
+		r.sink.Add(&change.Row{Operation: change.Definition, Table: l.name, Schema: l.schema, Place: uint64(place), Body: body.encode()})
+		t.state.Schema = l.schema
+	}
+	t.statement, t.renamed, t.redefined, t.doubt = "", nil, false, ""
+	switch {
+	case void:
+		r.beginAnew(t, why)
+	case rewrites:
 		r.rewritten(t, "a schema change filled or changed rows without an event")
+	case same && recorded && len(renamed) == 0 && !redefined:
+		return
 	}
 	r.sink.Table(t.progressState())
+}
+
+// lost reports whether a column of the old version is there no more under its name:
+// without numbers nobody knows whether another one has its values now.
+func lost(old *change.Schema, l *layout) bool {
+	return slices.ContainsFunc(old.Columns, func(c change.Column) bool {
+		return !slices.ContainsFunc(l.raw, func(r rawColumn) bool { return r.Name == c.Name })
+	})
+}
+
+// void says at a place that a table's earlier rows no longer hold, and has it read
+// again. A unit is open.
+func (r *run) void(t *table, why string, place LSN) {
+	if t.state.Schema != nil {
+		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
+	}
+	t.doubt = ""
+	r.beginAnew(t, why)
+}
+
+// beginAnew has a table whose rows have been declared void read again, or shown as
+// stale where nothing is loaded.
+func (r *run) beginAnew(t *table, why string) {
+	if r.config.Load {
+		r.wantWhole(t)
+		t.load.ready = true
+		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
+		r.wakeLoaders()
+	} else {
+		t.state.State, t.state.Note = engine.StateStale, why
+	}
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
+	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.state.State, Message: t.state.Table + ": " + why})
 }
 
 // schemaBody is the document of a schema event.
@@ -494,8 +571,8 @@ func (r *run) add(rel *relation) {
 // truncate is one event a table, all in one unit. Where a partition is truncated
 // and others of its root's are not, no event says what went.
 func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
-	var whole []*relation
-	partly := make(map[*table]int)
+	var one []*relation // of each table
+	truncated := make(map[*table]map[uint32]bool)
 	for _, oid := range m.Relations {
 		rel := r.relations[oid]
 		if rel == nil {
@@ -505,12 +582,26 @@ func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
 			continue
 		}
 		r.unseen.note(r.tx.XID, rel.table.number)
-		if partly[rel.table]++; partly[rel.table] >= len(rel.table.state.Members) {
-			delete(partly, rel.table)
+		if truncated[rel.table] == nil {
+			truncated[rel.table] = make(map[uint32]bool)
+			one = append(one, rel)
+		}
+		truncated[rel.table][oid] = true
+	}
+	var whole []*relation
+	var partly []*table
+	for _, rel := range one {
+		if r.isWhole(rel.table, truncated[rel.table]) {
 			whole = append(whole, rel)
+		} else {
+			partly = append(partly, rel.table)
 		}
 	}
-	isNew, err := r.arrive(start, len(whole) > 0)
+	brings := len(whole) > 0
+	for _, t := range partly {
+		brings = brings || t.state.Schema != nil
+	}
+	isNew, err := r.arrive(start, brings)
 	if err != nil || !isNew {
 		return err
 	}
@@ -522,10 +613,26 @@ func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
 			load.observeTruncate()
 		}
 	}
-	for t := range partly {
-		r.rewritten(t, "one of its partitions was truncated, and its rows went without an event")
+	for _, t := range partly {
+		r.void(t, "one of its partitions was truncated, and its rows went without an event", start)
 	}
 	return nil
+}
+
+// isWhole reports whether everything that may hold rows of a table was truncated: the
+// tables on record, and those that the stream has announced since.
+func (r *run) isWhole(t *table, truncated map[uint32]bool) bool {
+	for oid := range t.id.Members {
+		if !truncated[oid] {
+			return false
+		}
+	}
+	for oid, rel := range r.relations {
+		if rel.table == t && !truncated[oid] && t.mapped() && r.owners[oid] != t && !rel.left && rel.layout.oid != oid {
+			return false
+		}
+	}
+	return true
 }
 
 // messageBody is an application's message as an event's document. A content

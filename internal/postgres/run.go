@@ -73,6 +73,10 @@ type run struct {
 	// placed are the tables that we put into a publication ourselves, until that is
 	// on record.
 	placed map[string]bool
+	// lookups are what the catalogue said of tables, by OID; owners the captured
+	// tables by the OIDs that are on record as theirs.
+	lookups map[uint32]*described
+	owners  map[uint32]*table
 }
 
 // relation is a table as the stream announced it.
@@ -83,6 +87,7 @@ type relation struct {
 	layout  *layout
 	table   *table
 	skipped bool // the rules leave it out
+	left    bool // it is no partition of its table any more
 }
 
 // table is a captured table through its whole run.
@@ -91,12 +96,16 @@ type table struct {
 	number uint32 // in this run
 	// captured is what the newest look at the source chose it for; nil before.
 	captured *captured
-	// statement and renamed are what the event trigger said of changes of the
-	// table's schema, until a schema event takes them.
+	// id is which table and which columns it was at the newest place that is known.
+	id identity
+	// statement, renamed and redefined are what the event trigger said of changes of
+	// the table's schema, until a schema event takes them.
 	statement string
 	renamed   []rename
-	// names are the columns' newest ones, by the numbers that they keep for ever.
-	names map[int]string
+	redefined bool
+	// doubt is why rows before the next one no longer hold: it is not known which
+	// table's they are. Empty for none.
+	doubt string
 	// load is there until the table's load is complete.
 	load *tableLoad
 }
@@ -107,6 +116,35 @@ func (t *table) rule() *TableRule {
 		return nil
 	}
 	return t.captured.rule
+}
+
+// mapped reports whether the table's rows are those of partitions.
+func (t *table) mapped() bool {
+	if t.captured != nil {
+		return t.captured.mapped
+	}
+	return t.state.Members != nil
+}
+
+// own notes whose the tables are that a captured table is made of.
+func (r *run) own(t *table) {
+	if r.owners == nil {
+		r.owners = make(map[uint32]*table)
+	}
+	for oid := range t.id.Members {
+		r.owners[oid] = t
+	}
+}
+
+// consistsOf sets which of the source's tables hold a captured table's rows.
+func (r *run) consistsOf(t *table, members map[uint32]string) {
+	for oid := range t.id.Members {
+		if r.owners[oid] == t {
+			delete(r.owners, oid)
+		}
+	}
+	t.id.Members = members
+	r.own(t)
 }
 
 func (r *run) newTable(name string) *table {
@@ -154,7 +192,9 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 	defer r.control.Close(context.WithoutCancel(ctx)) //nolint:errcheck // only look-ups went over it
 	r.resumed = stored != nil && !stored.Making
 	for name, state := range start.Tables {
-		r.newTable(name).state = *state
+		t := r.newTable(name)
+		t.state, t.id = *state, parseIdentity(state.Identity)
+		r.own(t)
 	}
 	if err := r.publish(ctx, r.control, true); err != nil {
 		return err

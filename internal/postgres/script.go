@@ -170,7 +170,9 @@ BEGIN
   BEGIN
   SELECT jsonb_agg(jsonb_build_object('oid', c.oid::bigint, 'table', ` + nameSQL("n.nspname", "c.relname") + `, 'columns',
       (SELECT jsonb_agg(jsonb_build_object('name', a.attname, 'number', a.attnum) ORDER BY a.attnum)
-        FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = '')))
+        FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''),
+      'partitions', CASE WHEN c.relkind = 'p' THEN (SELECT coalesce(jsonb_object_agg(l.oid::bigint, ` + nameSQL("ln.nspname", "l.relname") + `), '{}')
+        FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid JOIN pg_namespace ln ON ln.oid = l.relnamespace WHERE p.isleaf AND l.relkind = 'r') END))
     INTO changed
     FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
     WHERE c.relkind IN ('r', 'p') AND c.relpersistence = 'p' AND c.oid IN (

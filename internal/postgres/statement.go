@@ -4,7 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
+	"maps"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 
@@ -26,6 +27,9 @@ type noted struct {
 			Name   string `json:"name"`
 			Number int    `json:"number"`
 		} `json:"columns"`
+		// Partitions are those of a partitioned table that hold rows, by OID; absent
+		// from an earlier version's trigger.
+		Partitions *map[uint32]string `json:"partitions"`
 	} `json:"tables"`
 	Dropped []string `json:"dropped"`
 }
@@ -47,111 +51,226 @@ func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start L
 	if len(n.Statement) > maxStatement {
 		n.Statement = n.Statement[:maxStatement]
 	}
-	type changed struct {
-		table  *table
-		layout *layout
-	}
-	var adopts []changed
+	var steps []step
 	for _, one := range n.Tables {
+		r.forget(one.OID)
+		if before := r.owners[one.OID]; before != nil && before.state.Table != one.Table && !before.mapped() {
+			steps = append(steps, step{before.state.Schema != nil, func() { r.leaves(before, n.Statement, start) }})
+		}
 		t := r.tables[one.Table]
 		if t == nil || t.rule() == nil {
 			continue
 		}
-		// Several may come before the first row by the newest.
-		if t.statement != "" && len(t.statement)+len(n.Statement) < maxStatement {
-			t.statement += ";\n" + n.Statement
-		} else {
-			t.statement = n.Statement
+		columns := make([]column, len(one.Columns))
+		for i, c := range one.Columns {
+			columns[i] = column{Number: c.Number, Name: c.Name}
 		}
-		for _, c := range one.Columns {
-			if was := t.names[c.Number]; was != "" && was != c.Name {
-				t.renamed = append(t.renamed, rename{was, c.Name})
-			}
-			if t.names != nil {
-				t.names[c.Number] = c.Name
-			}
-		}
-		l, err := r.config.catalogueLayout(ctx, r.control, one.OID, one.Table, t.rule())
-		var fault *engine.Fault
-		if errors.As(err, &fault) {
-			continue // told at the table's next row
-		}
+		next, err := r.stated(ctx, t, one.OID, columns, n.Statement, start)
 		if err != nil {
 			return err
 		}
-		same := len(l.raw) == len(one.Columns)
-		for i := 0; same && i < len(l.raw); i++ {
-			same = l.raw[i].number == one.Columns[i].Number && l.raw[i].Name == one.Columns[i].Name
+		if next.do != nil {
+			steps = append(steps, next)
 		}
-		if same && (t.state.Schema == nil || t.state.Schema.Fingerprint() != l.schema.Fingerprint()) && (t.state.Schema == nil || l.exposes(t.state.Schema) == "") {
-			adopts = append(adopts, changed{t, l})
+		if t.mapped() && one.Partitions != nil {
+			steps = append(steps, r.partitionsLeft(t, func(oid uint32) bool { return (*one.Partitions)[oid] != "" }, start)...)
 		}
 	}
-	var gone []*table
 	for _, name := range n.Dropped {
 		if t := r.tables[name]; t != nil && t.state.Schema != nil && t.state.State != engine.StateGone {
-			gone = append(gone, t)
+			steps = append(steps, step{true, func() { r.leaves(t, n.Statement, start) }})
+			continue
+		}
+		for _, t := range r.tables {
+			if t.mapped() {
+				steps = append(steps, r.partitionsLeft(t, func(oid uint32) bool { return t.id.Members[oid] != name }, start)...)
+			}
 		}
 	}
-	isNew, err := r.arrive(start, len(adopts)+len(gone) > 0)
+	isNew, err := r.arrive(start, slices.ContainsFunc(steps, func(s step) bool { return s.brings }))
 	if err != nil || !isNew {
 		return err
 	}
-	for _, c := range adopts {
-		r.adopt(c.table, c.layout, start)
-		c.table.learn(c.layout)
-	}
-	for _, t := range gone {
-		r.goes(t, n.Statement, start)
+	for _, s := range steps {
+		s.do()
 	}
 	return nil
+}
+
+// step is something to do at a place of the log; brings says that it adds an event.
+type step struct {
+	brings bool
+	do     func()
+}
+
+// partitionsLeft are the steps where partitions of a table have gone with their rows.
+// Those that have come are found by looking at the source, once they are published.
+func (r *run) partitionsLeft(t *table, stays func(oid uint32) bool, place LSN) []step {
+	left := maps.Clone(t.id.Members)
+	maps.DeleteFunc(left, func(oid uint32, _ string) bool { return !stays(oid) })
+	if len(left) == len(t.id.Members) {
+		return nil
+	}
+	return []step{{t.state.Schema != nil, func() { r.repartitioned(t, left, place) }}}
+}
+
+// stated takes a table's columns as they are behind a statement; its step does
+// nothing where nothing is to be said.
+func (r *run) stated(ctx context.Context, t *table, oid uint32, columns []column, statement string, place LSN) (step, error) {
+	l, err := r.config.catalogueLayout(ctx, r.control, oid, t.state.Table, t.rule())
+	var fault *engine.Fault
+	if errors.As(err, &fault) {
+		l = nil // told at the table's next row
+	} else if err != nil {
+		return step{}, err
+	}
+	if l != nil && sameColumnsAs(l.columns(), columns) && t.doubt == "" {
+		// The catalogue is still as the statement left it.
+		if t.id.OID == l.oid && t.state.Schema != nil && l.exposes(t.id.Columns, t.state.Schema) != "" {
+			return step{}, nil // its next row stops capture
+		}
+		changes := changesOf(t.id.Columns, l.columns())
+		if t.state.Schema != nil && t.id.OID == l.oid && t.state.Schema.Fingerprint() == l.schema.Fingerprint() && len(changes.renamed) == 0 && !changes.redefined {
+			return step{}, nil // it has changed nothing that a version holds
+		}
+		return step{true, func() {
+			t.statement = joined(t.statement, statement)
+			r.adopt(t, l, place)
+		}}, nil
+	}
+	// The catalogue has gone on: the version comes with the next row, and what is
+	// known of the columns here is kept for it.
+	if t.id.OID != oid {
+		return step{}, nil
+	}
+	return step{false, func() {
+		changes := changesOf(t.id.Columns, columns)
+		t.statement = joined(t.statement, statement)
+		if sameColumnsAs(t.id.Columns, columns) {
+			return // it may have changed a type, or nothing
+		}
+		t.renamed = append(t.renamed, changes.renamed...)
+		t.redefined = t.redefined || changes.redefined
+		for i := range columns {
+			for _, was := range t.id.Columns {
+				if was.Number == columns[i].Number {
+					columns[i].Treat = was.Treat
+				}
+			}
+		}
+		t.id.Columns = columns
+		r.sink.Table(t.progressState())
+	}}, nil
+}
+
+func sameColumnsAs(a, b []column) bool {
+	return slices.EqualFunc(a, b, func(x, y column) bool { return x.Number == y.Number && x.Name == y.Name })
+}
+
+// joined are statements one after the other, as far as there is room for them.
+func joined(before, statement string) string {
+	switch {
+	case before == "" || before == statement:
+		return statement
+	case len(before)+len(statement) < maxStatement:
+		return before + ";\n" + statement
+	}
+	return before
+}
+
+// leaves has a table go that was dropped or has another name now.
+func (r *run) leaves(t *table, statement string, place LSN) {
+	r.consistsOf(t, nil)
+	t.id.OID, t.id.Columns = 0, nil
+	switch {
+	case t.state.State == engine.StateGone:
+	case t.state.Schema == nil:
+		t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
+		r.sink.Table(t.progressState())
+	default:
+		r.goes(t, statement, place)
+	}
+}
+
+const goneNote = "dropped or renamed in the source, or no longer chosen by a rule"
+
+// repartitioned takes a table's partitions as they are at a place: rows that went
+// with one are void there, rows that came with another are read.
+func (r *run) repartitioned(t *table, now map[uint32]string, place LSN) {
+	was := t.id.Members
+	r.consistsOf(t, maps.Clone(now))
+	t.state.Members = slices.Sorted(maps.Values(now))
+	gone, come := false, []string(nil)
+	for oid := range was {
+		if now[oid] != "" {
+			continue
+		}
+		gone = true
+		if rel := r.relations[oid]; rel != nil {
+			rel.left = true // before its next row it is announced anew
+		}
+	}
+	for oid, name := range now {
+		if was[oid] == "" {
+			come = append(come, name)
+		}
+	}
+	if gone {
+		r.void(t, "a partition was detached or dropped, and its rows went without an event", place)
+		return
+	}
+	slices.Sort(come)
+	for _, name := range come {
+		r.readPartition(t, name)
+	}
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
 }
 
 // goes puts on record that a table is dropped or renamed; a unit is open.
 func (r *run) goes(t *table, statement string, place LSN) {
 	body := schemaBody{Previous: t.state.Schema, Statement: statement}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body.encode()})
-	t.state.State, t.state.Note, t.load = engine.StateGone, "dropped or renamed in the source", nil
+	t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
 	r.sink.Table(t.progressState())
 }
 
-// followCatalogue puts schema changes on record that no row has brought, as they
-// are found by looking at the source: each at a mark, where the catalogue is
-// looked at again.
-func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, changed map[*table]uint32, gone []*table) error {
-	for t, oid := range changed {
-		err := r.place(ctx, conn, func() error {
+// followCatalogue puts on record, at a mark, what was found by looking at the source
+// and no row has brought: there the catalogue is looked at again, for all of it at
+// once. It reports the tables some of whose partitions are new.
+func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differences) error {
+	if len(found.changed)+len(found.gone)+len(found.members) == 0 {
+		return nil
+	}
+	return r.place(ctx, conn, func() error {
+		oids := slices.Collect(maps.Values(found.changed))
+		now, err := describe(ctx, r.control, oids)
+		if err != nil {
+			return err
+		}
+		for t, oid := range found.changed {
 			rule := t.rule()
-			if rule == nil || t.state.State == engine.StateGone {
-				return nil
+			if rule == nil || t.state.State == engine.StateGone || len(now[oid].columns) == 0 {
+				continue
 			}
-			l, err := r.config.catalogueLayout(ctx, r.control, oid, t.state.Table, rule)
+			l, err := r.config.layoutOf(now[oid], t.state.Table, rule)
 			var fault *engine.Fault
-			if errors.As(err, &fault) || err == nil && len(l.raw) == 0 {
-				return nil // told at the table's next row, or just dropped
+			if errors.As(err, &fault) {
+				continue // told at the table's next row
 			}
 			if err != nil {
-				return fmt.Errorf("looking up %s: %w", t.state.Table, err)
+				return err
 			}
-			if t.state.Schema == nil || l.exposes(t.state.Schema) == "" {
+			if t.state.Schema == nil || t.id.OID != l.oid || l.exposes(t.id.Columns, t.state.Schema) == "" {
 				r.adopt(t, l, r.lastRow)
 			}
-			return nil
-		})
-		if err != nil {
-			return err
 		}
-	}
-	for _, t := range gone {
-		err := r.place(ctx, conn, func() error {
-			if t.state.State != engine.StateGone && t.state.Schema != nil {
-				r.goes(t, "", r.lastRow)
-			}
-			return nil
-		})
-		if err != nil {
-			return err
+		for _, t := range found.gone {
+			r.leaves(t, "", r.lastRow)
 		}
-	}
-	return nil
+		for t, members := range found.members {
+			r.repartitioned(t, members, r.lastRow)
+		}
+		return nil
+	})
 }

@@ -13,7 +13,7 @@ import (
 )
 
 // noteTables puts the tables' states on record; the lock is held.
-func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*captured, published map[string]string, did *alignment, first bool) error {
+func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*captured, published map[string]publishedTable, did *alignment, first bool) error {
 	for name, c := range chosen {
 		t := r.tables[name]
 		if t == nil {
@@ -25,7 +25,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		if rows := c.estimate(); rows > 0 && t.load == nil {
 			s.RowsEstimate = rows
 		}
-		unpublished := slices.IndexFunc(c.members, func(l *listed) bool { return published[l.name()] == "" })
+		unpublished := slices.IndexFunc(c.members, func(l *listed) bool { return published[l.name()].place == "" })
 		switch {
 		case unpublished >= 0:
 			l := c.members[unpublished]
@@ -34,13 +34,15 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			if s.Note == "" {
 				s.Note = "the publication " + r.config.Publication + " does not have " + l.name() + ": ALTER PUBLICATION " + quoted(r.config.Publication) + " ADD TABLE " + l.sanitized()
 			}
-		case s.State == engine.StateNew || s.State == engine.StateUnpublished || s.State == engine.StateGone || s.State == engine.StateLoaded || hasNewKey(s, c):
+		case s.State == engine.StateNew || s.State == engine.StateUnpublished || s.State == engine.StateGone || s.State == engine.StateLoaded || hasNewKey(t, c):
 			if r.config.Load {
 				r.wantWhole(t)
 			} else {
 				t.load = nil
 			}
 			s.Rule, s.Members = c.rule.digest(), c.memberNames()
+			r.consistsOf(t, c.memberIDs())
+			t.id.OID, t.id.Columns = 0, nil
 			if first && r.resumed {
 				continue // keepPublishing goes on with it, without holding up the rest
 			}
@@ -81,8 +83,8 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			r.wantLoad(t) // of rows that entered the filter before this run
 			r.releaseLoad(t)
 		}
-		if err := r.noteMembers(ctx, conn, t, c); err != nil {
-			return err
+		if t.id.Members == nil && (first && !r.resumed || !c.mapped || len(c.members) == len(s.Members)) {
+			r.consistsOf(t, c.memberIDs())
 		}
 		if s.Rule != c.rule.digest() && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
 			s.Rule = c.rule.digest()
@@ -93,6 +95,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		}
 		if s.State == engine.StateFollowing {
 			s.Note = ""
+			t.id.Keyless = !c.all((*listed).updatable) || len(c.key()) == 0
 			switch {
 			case !c.all((*listed).updatable):
 				s.Note = noKey + "only inserts and truncates are captured"
@@ -111,7 +114,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 	for name, t := range r.tables {
 		// One that is chosen and not there any more is put on record at a mark.
 		if chosen[name] == nil && (first && !r.resumed || r.config.ruleFor(name) == nil) && t.state.State != engine.StateGone && t.state.State != engine.StateNew {
-			t.state.State, t.state.Note, t.load = engine.StateGone, "dropped or renamed in the source, or no longer chosen by a rule", nil
+			t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
 			r.sink.Table(t.progressState())
 			r.sink.Touch()
 		}
@@ -124,7 +127,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 // between two looks, or while nobody looked: what changed in between is in no
 // stream. known is false for a table that is taken up just now anyway. The lock is
 // held, and released while writers are waited for.
-func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, published map[string]string, known bool) error {
+func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, published map[string]publishedTable, known bool) error {
 	s := &t.state
 	before := make(map[string]string)
 	for _, line := range strings.Split(s.Published, "\n") {
@@ -135,7 +138,10 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 	var lines []string
 	var back []*listed
 	for _, l := range t.captured.members {
-		place := published[l.name()]
+		place := published[l.name()].place
+		if published[l.name()].root != l.rootOID && before[l.name()] != "" {
+			place = before[l.name()] // attached or detached between two questions: the next look tells
+		}
 		lines = append(lines, l.name()+"="+place)
 		if was := before[l.name()]; was != "" && was != place && !r.placed[l.name()] {
 			back = append(back, l)
@@ -151,7 +157,7 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 			return err
 		}
 	}
-	const why = "it was taken out of its publication and put back, or that publication was changed, and what changed in between may be in no event"
+	const why = "its place in the publication is another one than on record (it was taken out and put back, the publication was changed, or Rillmark was stopped while it changed that itself), and what changed in between may be in no event"
 	if !r.config.Load {
 		r.rewritten(t, why)
 		return nil
@@ -163,46 +169,25 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 	return nil
 }
 
-// noteMembers follows the partitions of a table that is captured under its
-// root's name: rows that came with a new one are read, rows that went with an
-// old one went without an event. The lock is held.
-func (r *run) noteMembers(ctx context.Context, conn *pgx.Conn, t *table, c *captured) error {
+// readPartition has the rows read that came with a partition; the lock is held, and
+// nobody writes to it any more who began before it was published.
+func (r *run) readPartition(t *table, name string) {
 	s := &t.state
-	now := c.memberNames()
-	if slices.Equal(now, s.Members) || s.State == engine.StateNew || s.State == engine.StateUnpublished {
-		return nil
-	}
-	was := s.Members
-	s.Members = now
-	r.sink.Table(t.progressState())
-	r.sink.Touch()
-	if slices.ContainsFunc(was, func(name string) bool { return !slices.Contains(now, name) }) {
-		r.rewritten(t, "a partition was detached or dropped, and its rows went without an event")
-		return nil
-	}
-	for _, l := range c.members {
-		if slices.Contains(was, l.name()) {
-			continue
+	switch {
+	case t.load != nil && t.load.progress.Leaves != nil:
+		t.load.progress.Leaves = append(t.load.progress.Leaves, name)
+	case t.load != nil && !t.load.progress.Entered:
+		t.load.restart() // its order may have passed the new rows already
+	case r.config.Load:
+		unread := t.load != nil
+		r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: s.Table + ": the rows of its new partition " + name + " are read"})
+		t.load = &tableLoad{ready: true, progress: progress{Partial: true, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}
+		if unread {
+			t.load.progress.Then, t.load.progress.ThenNote = engine.StateStale, enteredUnread+reloadByHand
 		}
-		if err := r.waitForWriters(ctx, conn, l); err != nil {
-			return err
-		}
-		if t.load != nil && t.load.progress.Leaves != nil {
-			t.load.progress.Leaves = append(t.load.progress.Leaves, l.name())
-		} else if t.load != nil && !t.load.progress.Entered {
-			t.load.restart() // its order may have passed the new rows already
-		} else if r.config.Load {
-			unread := t.load != nil
-			r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: t.state.Table + ": the rows of its new partition " + l.name() + " are read"})
-			t.load = &tableLoad{ready: true, progress: progress{Partial: true, Leaves: []string{l.name()}, Then: s.State, ThenNote: s.Note}}
-			if unread {
-				t.load.progress.Then, t.load.progress.ThenNote = engine.StateStale, enteredUnread+reloadByHand
-			}
-			s.State = engine.StateLoading
-			r.sink.Table(t.progressState())
-		}
+		s.State = engine.StateLoading
 	}
-	return nil
+	r.wakeLoaders()
 }
 
 const (
@@ -247,8 +232,8 @@ const noKey = "no key: "
 
 // hasNewKey reports whether a table that was loaded without a key has been given
 // one: consumers then want its rows by that key.
-func hasNewKey(s *engine.TableState, c *captured) bool {
-	return s.State == engine.StateFollowing && strings.HasPrefix(s.Note, noKey) && c.all((*listed).updatable) && len(c.key()) > 0
+func hasNewKey(t *table, c *captured) bool {
+	return t.state.State == engine.StateFollowing && t.id.Keyless && c.all((*listed).updatable) && len(c.key()) > 0
 }
 
 // waitForRefiltered waits for the writers of tables that have another row filter

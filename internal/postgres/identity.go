@@ -1,0 +1,179 @@
+package postgres
+
+import (
+	"encoding/json"
+	"slices"
+
+	"rillmark/internal/postgres/pgoutput"
+)
+
+// Names are no identities: a column, or a table, may go and another come under its
+// name, and two may swap theirs. What stays is a table's OID and a column's number
+// in it (attnum). Both are on record of each captured table, as of the newest place
+// in the log at which they are known, and decide what a change was. A Relation
+// message has names and types alone; identify says which numbers they belong to.
+
+// identity is what is on record of a table besides its schema version. Of a table
+// that is captured under its root's name it is the root's.
+type identity struct {
+	OID     uint32   `json:"oid,omitempty"`
+	Columns []column `json:"columns,omitempty"`
+	// Members are the tables that hold the rows, by OID: the table itself, or the
+	// partitions of a root.
+	Members map[uint32]string `json:"members,omitempty"`
+	// Keyless says that the table was loaded without a key.
+	Keyless bool `json:"keyless,omitempty"`
+}
+
+// column is one of a table's columns, as it was in the log.
+type column struct {
+	Number int       `json:"number"` // 0 where it is not known
+	Name   string    `json:"name"`
+	Type   uint32    `json:"type,omitempty"` // 0 where it is not known
+	Mod    int32     `json:"mod,omitempty"`
+	Treat  Treatment `json:"treat,omitempty"` // empty for a column that is kept
+}
+
+func (id *identity) encode() []byte {
+	encoded, err := json.Marshal(id)
+	if err != nil {
+		panic(err) // strings and numbers always marshal
+	}
+	return encoded
+}
+
+// parseIdentity reads what encode wrote; nothing is known of a table that an earlier
+// version has put on record.
+func parseIdentity(data []byte) identity {
+	var id identity
+	if len(data) > 0 && json.Unmarshal(data, &id) != nil {
+		return identity{}
+	}
+	return id
+}
+
+// known reports whether all numbers are.
+func known(columns []column) bool {
+	return len(columns) > 0 && !slices.ContainsFunc(columns, func(c column) bool { return c.Number == 0 })
+}
+
+// fits reports whether a Relation message's columns may be these: the same names and,
+// where they are known, types, in the same order, or in any where they are a root's.
+func fits(columns []column, message []pgoutput.RelationColumn, anyOrder bool) bool {
+	if len(columns) != len(message) {
+		return false
+	}
+	for i, m := range message {
+		c := &columns[i]
+		if anyOrder {
+			at := slices.IndexFunc(columns, func(c column) bool { return c.Name == m.Name })
+			if at < 0 {
+				return false
+			}
+			c = &columns[at]
+		}
+		if c.Name != m.Name || c.Type != 0 && (c.Type != m.TypeOID || c.Mod != m.TypeMod) {
+			return false
+		}
+	}
+	return true
+}
+
+// numbersOf are the numbers of a message's columns among columns that fit.
+func numbersOf(columns []column, message []pgoutput.RelationColumn) []int {
+	numbers := make([]int, len(message))
+	for i, m := range message {
+		numbers[i] = columns[slices.IndexFunc(columns, func(c column) bool { return c.Name == m.Name })].Number
+	}
+	return numbers
+}
+
+// identify says which numbers a Relation message's columns have, of what is on record
+// and of what the catalogue has now, which may be later than the message: mapped are
+// a partition's columns with the numbers of its root. certain is false where the
+// numbers may be others than what is returned.
+//
+// A number that is on record and in the catalogue today was there in between: numbers
+// never come back. So if both have the same ones, and the message as many columns,
+// those are the message's, whatever the names are; they stand in their order.
+func identify(message []pgoutput.RelationColumn, recorded, now []column, mapped bool) (numbers []int, certain bool) {
+	isNow, isRecorded := fits(now, message, mapped), fits(recorded, message, mapped)
+	unknown := make([]int, len(message))
+	switch {
+	case !known(recorded):
+		if isNow {
+			return numbersOf(now, message), true
+		}
+		return unknown, false
+	case sameNumbers(recorded, now) && !mapped && len(message) == len(now):
+		for i := range now {
+			unknown[i] = now[i].Number
+		}
+		return unknown, true
+	case sameNumbers(recorded, now) && isNow:
+		return numbersOf(now, message), true
+	case isNow && isRecorded:
+		return numbersOf(now, message), false // one of a name has gone and another come, before or after
+	case isNow:
+		return numbersOf(now, message), true
+	case isRecorded:
+		return numbersOf(recorded, message), true
+	}
+	return unknown, false
+}
+
+func sameNumbers(a, b []column) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	return !slices.ContainsFunc(a, func(c column) bool {
+		return !slices.ContainsFunc(b, func(d column) bool { return c.Number == d.Number })
+	})
+}
+
+// columnChanges is what has become of a table's columns.
+type columnChanges struct {
+	renamed []rename
+	// redefined says that a column has gone and another has come under its name.
+	redefined bool
+	// known is false where a number is not: names tell then, as far as they can.
+	known bool
+	// from are the former names of the columns that were there before.
+	from map[string]string
+}
+
+func changesOf(before, now []column) columnChanges {
+	c := columnChanges{known: known(before) && known(now), from: make(map[string]string, len(now))}
+	if !c.known {
+		return c
+	}
+	for _, n := range now {
+		at := slices.IndexFunc(before, func(b column) bool { return b.Number == n.Number })
+		if at >= 0 {
+			c.from[n.Name] = before[at].Name
+			if before[at].Name != n.Name {
+				c.renamed = append(c.renamed, rename{before[at].Name, n.Name})
+			}
+			continue
+		}
+		was := slices.IndexFunc(before, func(b column) bool { return b.Name == n.Name })
+		gone := was >= 0 && !slices.ContainsFunc(now, func(other column) bool { return other.Number == before[was].Number })
+		c.redefined = c.redefined || gone
+	}
+	return c
+}
+
+// columns are the layout's, as they go on record.
+func (l *layout) columns() []column {
+	columns := make([]column, len(l.raw))
+	for i, c := range l.raw {
+		columns[i] = column{Number: c.number, Name: c.Name, Type: c.typeOID, Mod: c.typeMod}
+		if treat := l.rule.treats(c.Name); treat != Keep {
+			columns[i].Treat = treat
+		}
+	}
+	if l.rootOrder {
+		slices.SortStableFunc(columns, func(a, b column) int { return a.Number - b.Number })
+	}
+	return columns
+}
