@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
@@ -233,10 +234,15 @@ func (i *instance) stop(signal syscall.Signal) *os.ProcessState {
 }
 
 // eventually waits for a condition; what it is stands in the failure.
-func (i *instance) eventually(what string, is func() bool) {
+func (i *instance) eventually(what string, is func() bool, why ...func() string) {
 	i.t.Helper()
 	// Some tests have more rows the more rounds there are.
-	require.Eventually(i.t, is, time.Duration(min(rounds(), 10))*time.Minute, 15*time.Millisecond, what)
+	if !assert.Eventually(i.t, is, time.Duration(min(rounds(), 10))*time.Minute, 15*time.Millisecond, what) {
+		for _, one := range why {
+			i.t.Log(one())
+		}
+		i.t.FailNow()
+	}
 }
 
 // call makes an API call and returns status and body.

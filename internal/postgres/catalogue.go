@@ -80,14 +80,14 @@ func (l *listed) updatable() bool {
 func list(ctx context.Context, q querier) ([]*listed, error) {
 	rows, _ := q.Query(ctx, `SELECT c.oid, n.nspname, c.relname, c.relreplident::text, c.relpersistence::text, c.relkind = 'f',
 			coalesce(rn.nspname, ''), coalesce(rc.relname, ''), coalesce(rc.oid, 0),
-			greatest(c.reltuples, 0)::bigint, row_security_active(c.oid),
+			greatest(c.reltuples, 0)::bigint, coalesce(c.relrowsecurity AND row_security_active(c.oid), false),
 			(SELECT jsonb_agg(jsonb_build_object('name', attname, 'type', format_type(atttypid, atttypmod),
 					'labels', (SELECT jsonb_agg(enumlabel ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = atttypid)) ORDER BY attnum)
 				FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = ''),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attname::text FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
-			pg_has_role(c.relowner, 'USAGE'), has_table_privilege(c.oid, 'SELECT'),
+			coalesce(pg_has_role(c.relowner, 'USAGE'), false), coalesce(has_table_privilege(c.oid, 'SELECT'), false), -- null for one that was just dropped
 			p.indrelid IS NOT NULL,
 			EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisreplident AND i.indisvalid AND i.indimmediate),
 			coalesce((SELECT array_agg(a.attname::text ORDER BY k.place)

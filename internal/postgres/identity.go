@@ -16,13 +16,24 @@ import (
 // identity is what is on record of a table besides its schema version. Of a table
 // that is captured under its root's name it is the root's.
 type identity struct {
-	OID     uint32   `json:"oid,omitempty"`
+	OID uint32 `json:"oid,omitempty"`
+	// Columns are those of the newest schema event; Latest, where there are any, what
+	// the event trigger has told since.
 	Columns []column `json:"columns,omitempty"`
+	Latest  []column `json:"latest,omitempty"`
 	// Members are the tables that hold the rows, by OID: the table itself, or the
 	// partitions of a root.
 	Members map[uint32]string `json:"members,omitempty"`
 	// Keyless says that the table was loaded without a key.
 	Keyless bool `json:"keyless,omitempty"`
+}
+
+// newest are the columns at the newest place that is known.
+func (id *identity) newest() []column {
+	if id.Latest != nil {
+		return id.Latest
+	}
+	return id.Columns
 }
 
 // column is one of a table's columns, as it was in the log.

@@ -283,15 +283,31 @@ func (c *Config) relationLayout(ctx context.Context, q querier, d *described, m 
 	maker := c.maker(d, name, rule)
 	if t != nil {
 		known = t.state.Schema
+		if rule.Root && t.mapped() && t.id.OID != 0 && d.root != name && m.OID != t.id.OID {
+			// It is no partition any more: only what is on record of its root tells.
+			maker.oid, now = t.id.OID, t.id.newest()
+			maker.order = names(now)
+		}
 		if t.id.OID == maker.oid {
-			recorded = t.id.Columns
+			recorded = t.id.newest()
 		}
 	}
-	numbers, certain := identify(m.Columns, recorded, now, rule.Root && d.rootOID != 0)
+	catalogued := d.numbered(rule.Root)
+	if len(catalogued) > 0 && maker.order != nil && d.rootOID == 0 {
+		for i := range catalogued {
+			catalogued[i].Number = 0
+			for _, c := range now {
+				if c.Name == catalogued[i].Name {
+					catalogued[i].Number = c.Number
+				}
+			}
+		}
+	}
+	numbers, certain := identify(m.Columns, recorded, now, maker.order != nil)
 	guessed := len(d.columns) != len(m.Columns)
 	agreed := make([]attribute, len(m.Columns))
 	for i, c := range m.Columns {
-		at := slices.IndexFunc(now, func(one column) bool {
+		at := slices.IndexFunc(catalogued, func(one column) bool {
 			return numbers[i] > 0 && one.Number == numbers[i] || numbers[i] == 0 && one.Name == c.Name
 		})
 		var a attribute

@@ -175,7 +175,7 @@ func (r *run) differences(chosen map[string]*captured, all []*listed) *differenc
 			continue
 		}
 		other := t.id.OID != 0 && t.id.OID != oid
-		renumbered := known(t.id.Columns) && !sameSet(l.numbered(c.mapped), t.id.Columns)
+		renumbered := known(t.id.newest()) && !sameSet(l.numbered(c.mapped), t.id.newest()) || t.id.Latest != nil
 		if other || renumbered || c.rule.Image != ImageKey && columnsDiffer(l.columns, t.state.Schema) {
 			found.changed[t] = oid
 		}

@@ -104,7 +104,7 @@ func (r *run) adopt(t *table, l *layout, place LSN) {
 	if before := r.owners[l.oid]; before != nil && before != t && !before.mapped() {
 		// The table had another name until here.
 		r.consistsOf(before, nil)
-		before.id.OID, before.id.Columns = 0, nil
+		before.id.OID, before.id.Columns, before.id.Latest = 0, nil, nil
 		if before.state.Schema != nil && before.state.State != engine.StateGone {
 			r.goes(before, "", place)
 		}
@@ -123,31 +123,27 @@ func (r *run) adopt(t *table, l *layout, place LSN) {
 	if void {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: l.name, Schema: old, Place: uint64(place)})
 	}
-	redefined := !other && (changes.redefined || t.redefined || l.uncertain && len(t.id.Columns) > 0)
-	renamed := append(t.renamed, changes.renamed...)
-	if other {
-		renamed = nil
-	}
-	recorded := t.id.OID == l.oid && slices.Equal(t.id.Columns, now)
-	t.id.OID, t.id.Columns = l.oid, now
+	redefined := changes.redefined || !other && l.uncertain && len(t.id.Columns) > 0
+	recorded := t.id.OID == l.oid && slices.Equal(t.id.Columns, now) && t.id.Latest == nil
+	t.id.OID, t.id.Columns, t.id.Latest = l.oid, now, nil
 	if t.id.Members[l.oid] == "" && !t.mapped() {
 		r.consistsOf(t, map[uint32]string{l.oid: l.name})
 	}
 	rewrites := false
-	if !same || len(renamed) > 0 || redefined {
+	if !same || len(changes.renamed) > 0 || redefined {
 		rewrites = old != nil && !void && (redefined || !changes.known && lost(old, l) || l.rewrites(old, &changes))
 		body := schemaBody{Fingerprint: l.schema.Fingerprint().String(), Definition: l.schema, Previous: old, Rewrites: rewrites,
-			Statement: t.statement, Renamed: renamed}
+			Statement: t.statement, Renamed: changes.renamed}
 		r.sink.Add(&change.Row{Operation: change.Definition, Table: l.name, Schema: l.schema, Place: uint64(place), Body: body.encode()})
 		t.state.Schema = l.schema
 	}
-	t.statement, t.renamed, t.redefined, t.doubt = "", nil, false, ""
+	t.statement, t.doubt = "", ""
 	switch {
 	case void:
 		r.beginAnew(t, why)
 	case rewrites:
 		r.rewritten(t, "a schema change filled or changed rows without an event")
-	case same && recorded && len(renamed) == 0 && !redefined:
+	case same && recorded && !redefined:
 		return
 	}
 	r.sink.Table(t.progressState())

@@ -98,11 +98,9 @@ type table struct {
 	captured *captured
 	// id is which table and which columns it was at the newest place that is known.
 	id identity
-	// statement, renamed and redefined are what the event trigger said of changes of
-	// the table's schema, until a schema event takes them.
+	// statement is what the event trigger said of changes of the table's schema, until
+	// a schema event takes it.
 	statement string
-	renamed   []rename
-	redefined bool
 	// doubt is why rows before the next one no longer hold: it is not known which
 	// table's they are. Empty for none.
 	doubt string

@@ -144,21 +144,18 @@ func (r *run) stated(ctx context.Context, t *table, oid uint32, columns []column
 		return step{}, nil
 	}
 	return step{false, func() {
-		changes := changesOf(t.id.Columns, columns)
 		t.statement = joined(t.statement, statement)
-		if sameColumnsAs(t.id.Columns, columns) {
+		if sameColumnsAs(t.id.newest(), columns) {
 			return // it may have changed a type, or nothing
 		}
-		t.renamed = append(t.renamed, changes.renamed...)
-		t.redefined = t.redefined || changes.redefined
 		for i := range columns {
-			for _, was := range t.id.Columns {
+			for _, was := range t.id.newest() {
 				if was.Number == columns[i].Number {
 					columns[i].Treat = was.Treat
 				}
 			}
 		}
-		t.id.Columns = columns
+		t.id.Latest = columns
 		r.sink.Table(t.progressState())
 	}}, nil
 }
@@ -181,7 +178,7 @@ func joined(before, statement string) string {
 // leaves has a table go that was dropped or has another name now.
 func (r *run) leaves(t *table, statement string, place LSN) {
 	r.consistsOf(t, nil)
-	t.id.OID, t.id.Columns = 0, nil
+	t.id.OID, t.id.Columns, t.id.Latest = 0, nil, nil
 	switch {
 	case t.state.State == engine.StateGone:
 	case t.state.Schema == nil:

@@ -42,7 +42,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			}
 			s.Rule, s.Members = c.rule.digest(), c.memberNames()
 			r.consistsOf(t, c.memberIDs())
-			t.id.OID, t.id.Columns = 0, nil
+			t.id.OID, t.id.Columns, t.id.Latest = 0, nil, nil
 			if first && r.resumed {
 				continue // keepPublishing goes on with it, without holding up the rest
 			}
