@@ -78,6 +78,19 @@ func (c *Catalog) CountDeadLetters(ctx context.Context, outlet int64) (dead, beh
 	return dead, behind, err
 }
 
+// CountAllDeadLetters counts those of all outlets by state, by the outlets' ids.
+func (c *Catalog) CountAllDeadLetters(ctx context.Context) (map[int64][2]int64, error) {
+	rows, _ := c.Pool.Query(ctx, "SELECT outlet_id, count(*) FILTER (WHERE state = 'dead'), count(*) FILTER (WHERE state = 'behind') FROM rillmark.dead_letter GROUP BY outlet_id")
+	all := make(map[int64][2]int64)
+	var id int64
+	var counts [2]int64
+	_, err := pgx.ForEachRow(rows, []any{&id, &counts[0], &counts[1]}, func() error {
+		all[id] = counts
+		return nil
+	})
+	return all, err
+}
+
 // DeadRows are the rows that have a dead letter, and how many events wait.
 func (c *Catalog) DeadRows(ctx context.Context, outlet int64) (map[string]bool, int, error) {
 	rows, _ := c.Pool.Query(ctx, "SELECT row_name, count(*) FROM rillmark.dead_letter WHERE outlet_id = $1 GROUP BY row_name", outlet)
@@ -100,7 +113,14 @@ func (c *Catalog) DeadRows(ctx context.Context, outlet int64) (map[string]bool, 
 // offset leaves the committed one.
 func (h *Hold) SetAside(ctx context.Context, run int, committed, delivered int64, letters []DeadLetter) error {
 	outlet := h.outlet
-	return pgx.BeginFunc(ctx, h.conn, func(tx pgx.Tx) error {
+	return pgx.BeginFunc(ctx, h.instance.catalog.Pool, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, commitSQL+" AND epoch = $5", outlet, run, committed, delivered, h.epoch)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			return ErrVersion
+		}
 		for _, l := range letters {
 			_, err := tx.Exec(ctx, `INSERT INTO rillmark.dead_letter AS l (outlet_id, event_offset, row_name, state, event_id, table_name, operation, error, attempts, event)
 				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
@@ -110,14 +130,7 @@ func (h *Hold) SetAside(ctx context.Context, run int, committed, delivered int64
 				return fmt.Errorf("setting offset %d aside: %w", l.Offset, err)
 			}
 		}
-		if committed < 0 {
-			return nil
-		}
-		tag, err := tx.Exec(ctx, commitSQL, outlet, run, committed, delivered)
-		if err == nil && tag.RowsAffected() == 0 {
-			err = ErrVersion
-		}
-		return err
+		return nil
 	})
 }
 

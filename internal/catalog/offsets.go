@@ -45,6 +45,19 @@ func (c *Catalog) Commit(ctx context.Context, outlet int64, run int, committed, 
 	return err
 }
 
+// Offsets reads how far all outlets are, by their ids.
+func (c *Catalog) Offsets(ctx context.Context) (map[int64]Offset, error) {
+	rows, _ := c.Pool.Query(ctx, "SELECT outlet_id, committed, run, delivered, committed_at, coalesce(until, 0) FROM rillmark.outlet_offset")
+	all := make(map[int64]Offset)
+	var id int64
+	var o Offset
+	_, err := pgx.ForEachRow(rows, []any{&id, &o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until}, func() error {
+		all[id] = o
+		return nil
+	})
+	return all, err
+}
+
 // Rewind sets an outlet's committed offset, back or forward, and begins a new run.
 func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64) error {
 	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark.outlet_offset SET committed = $2, run = run + 1, committed_at = now() WHERE outlet_id = $1", outlet, committed)
@@ -58,56 +71,4 @@ func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64) error {
 func (c *Catalog) SetUntil(ctx context.Context, outlet, until int64) error {
 	_, err := c.Pool.Exec(ctx, "UPDATE rillmark.outlet_offset SET until = nullif($2, 0) WHERE outlet_id = $1", outlet, until)
 	return err
-}
-
-// Hold is the right to deliver an outlet, which one instance has at a time: a
-// lock of the session that also commits the outlet's offsets, so that whoever
-// has lost the lock can commit nothing.
-type Hold struct {
-	conn   *pgx.Conn
-	outlet int64
-}
-
-// holdClass keeps outlets' advisory locks apart from those of journals.
-const holdClass = 0x6f75746c
-
-// ErrHeld says that another instance delivers an outlet.
-var ErrHeld = errors.New("another instance delivers this outlet")
-
-// HoldOutlet takes the right to deliver an outlet; [ErrHeld] where another
-// instance has it.
-func (c *Catalog) HoldOutlet(ctx context.Context, outlet int64) (*Hold, error) {
-	config := c.Pool.Config().ConnConfig.Copy()
-	config.RuntimeParams["application_name"] = "rillmark outlet"
-	conn, err := pgx.ConnectConfig(ctx, config)
-	if err != nil {
-		return nil, err
-	}
-	h := &Hold{conn, outlet}
-	var held bool
-	err = conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1, $2)", holdClass, int32(outlet)).Scan(&held)
-	if err == nil && !held {
-		err = ErrHeld
-	}
-	if err != nil {
-		h.Release()
-		return nil, err
-	}
-	return h, nil
-}
-
-// Commit moves the outlet's committed offset; see [Catalog.Commit].
-func (h *Hold) Commit(ctx context.Context, run int, committed, delivered int64) error {
-	tag, err := h.conn.Exec(ctx, commitSQL, h.outlet, run, committed, delivered)
-	if err == nil && tag.RowsAffected() == 0 {
-		err = ErrVersion
-	}
-	return err
-}
-
-// Release lets another instance deliver the outlet.
-func (h *Hold) Release() {
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-	defer cancel()
-	h.conn.Close(ctx) //nolint:errcheck // the server ends the session all the same
 }

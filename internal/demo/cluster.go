@@ -150,7 +150,35 @@ func (c *Cluster) Start(ctx context.Context) error {
 	for name, value := range c.Settings {
 		args = append(args, "-c", name+"="+value)
 	}
-	c.command = exec.Command(filepath.Join(bin, "postgres"), args...)
+	for attempt := 0; ; attempt++ {
+		err = c.launch(ctx, filepath.Join(bin, "postgres"), args, log, who)
+		// The children of a server that was killed take a moment to notice.
+		if err == nil || attempt == 50 || !c.endedSaying("pre-existing shared memory block") {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// endedSaying reports whether the server has ended at once, with a text among the last
+// lines of its log.
+func (c *Cluster) endedSaying(text string) bool {
+	select {
+	case <-c.ended:
+		tail, _ := os.ReadFile(filepath.Join(c.Folder, "server.log"))
+		return strings.Contains(string(tail[max(0, len(tail)-800):]), text)
+	default:
+		return false
+	}
+}
+
+// launch starts the server's process and waits until it answers.
+func (c *Cluster) launch(ctx context.Context, binary string, args []string, log *os.File, who *syscall.Credential) error {
+	c.command = exec.Command(binary, args...)
 	c.command.Stdout, c.command.Stderr, c.command.Dir = log, log, c.data()
 	// Its own process group: a Ctrl-C is ours to handle, in order.
 	c.command.SysProcAttr = &syscall.SysProcAttr{Credential: who, Setpgid: true, Pdeathsig: syscall.SIGINT}

@@ -3,6 +3,7 @@ package journal
 import (
 	"encoding/binary"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"rillmark/internal/change"
@@ -210,6 +211,37 @@ type Block struct {
 	Payload []byte
 	// Stored is the payload as it is kept; see the package's documentation.
 	Stored []byte
+
+	shared atomic.Pointer[[]change.Event] // its events, for all who read at the tail
+}
+
+// events are the block's, decoded once for all who read them and not to be changed;
+// nil for a block that is too large for that.
+func (b *Block) events(resolve func(change.Fingerprint) (*change.Schema, error)) []change.Event {
+	if all := b.shared.Load(); all != nil {
+		return *all
+	}
+	if len(b.Payload) > sharedBytes {
+		return nil
+	}
+	cursor := Cursor{Resolve: resolve}
+	cursor.Reset(b.Payload)
+	all := make([]change.Event, 0, b.Events())
+	for {
+		var e change.Event
+		more, err := cursor.Next(&e)
+		if err != nil {
+			return nil // whoever reads it by itself is told
+		}
+		if !more {
+			break
+		}
+		e.Offset = b.First + cursor.Passed + int64(len(all))
+		e.Before, e.After, e.Rekeyed = slices.Clone(e.Before), slices.Clone(e.After), slices.Clone(e.Rekeyed)
+		all = append(all, e)
+	}
+	b.shared.Store(&all)
+	return all
 }
 
 // Events is how many events the block holds.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -70,7 +71,8 @@ type Batch struct {
 	LastCommit time.Time
 
 	cursor  Cursor
-	at      int64 // the offset of the cursor's next event
+	shared  []change.Event // instead of the cursor, where others read the same block
+	at      int64          // the offset of the cursor's next event
 	skipped bool
 	err     error
 }
@@ -78,6 +80,14 @@ type Batch struct {
 // Next fills e with the batch's next event, all but Source, Generation,
 // Database and Engine. It is false at the batch's end and after an error.
 func (b *Batch) Next(e *change.Event) bool {
+	for len(b.shared) > 0 {
+		one := &b.shared[0]
+		b.shared = b.shared[1:]
+		if one.Offset >= b.First && (b.cursor.Wants == nil || b.cursor.Wants(one.Table)) {
+			*e = *one
+			return true
+		}
+	}
 	for b.err == nil && !b.skipped && b.at <= b.Last {
 		before := b.cursor.Passed
 		more, err := b.cursor.Next(e)
@@ -149,7 +159,15 @@ func (r *Reader) try(ctx context.Context) (*Batch, waiting, error) {
 	}
 	block, atEnd, known, changed := r.store.tail(r.source).find(r.next)
 	if block != nil {
-		return r.hand(block.First, block.Last, block.LastCommit, block.Payload), waiting{}, nil
+		if r.options.Wants != nil && !slices.ContainsFunc(block.Tables, r.options.Wants) {
+			return r.hand(block.First, block.Last, block.LastCommit, nil), waiting{}, nil
+		}
+		shared := block.events(r.store.resolve)
+		batch := r.hand(block.First, block.Last, block.LastCommit, block.Payload)
+		if shared != nil {
+			batch.shared, batch.skipped = shared, true
+		}
+		return batch, waiting{}, nil
 	}
 	if atEnd {
 		return nil, waiting{known, changed}, nil
@@ -167,7 +185,7 @@ func (r *Reader) try(ctx context.Context) (*Batch, waiting, error) {
 func (r *Reader) hand(first, last int64, lastCommit time.Time, payload []byte) *Batch {
 	b := &r.batch
 	b.First, b.Last, b.LastCommit, b.at, b.err = max(first, r.next), last, lastCommit, first, nil
-	b.skipped = payload == nil
+	b.skipped, b.shared = payload == nil, nil
 	b.cursor.Reset(payload)
 	r.next = last + 1
 	return b

@@ -1,6 +1,9 @@
 package journal
 
-import "sync"
+import (
+	"slices"
+	"sync"
+)
 
 // tail keeps a journal's newest blocks in memory for the readers at its end,
 // and wakes them when there is more.
@@ -51,24 +54,44 @@ func (t *tail) wake() {
 	t.changed = make(chan struct{})
 }
 
+const (
+	// tailBlocks bounds the blocks in memory, however small they are.
+	tailBlocks = 256
+	// blockOverhead is about what a block takes besides its payload.
+	blockOverhead = 1 << 10
+	// sharedBlocks of the newest keep their events decoded, for all who read them.
+	sharedBlocks = 8
+	// sharedBytes is the largest payload that is decoded once for all.
+	sharedBytes = 16 << 10
+)
+
 // push adds blocks that are durable.
 func (t *tail) push(blocks []*Block) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, b := range blocks {
+		if len(b.Payload) < cap(b.Payload)*3/4 {
+			b.Payload = slices.Clone(b.Payload) // what it had room for is given back
+		}
 		t.blocks = append(t.blocks, b)
-		t.bytes += len(b.Payload)
+		t.bytes += len(b.Payload) + blockOverhead
 		t.next = b.Last + 1
+		if old := len(t.blocks) - 1 - sharedBlocks; old >= 0 {
+			t.blocks[old].shared.Store(nil)
+		}
 	}
 	drop := 0
-	for drop < len(t.blocks) && t.bytes > t.limit {
-		t.bytes -= len(t.blocks[drop].Payload)
+	for drop < len(t.blocks)-1 && (t.bytes > t.limit || len(t.blocks)-drop > tailBlocks) || drop < len(t.blocks) && t.bytes > t.limit {
+		t.bytes -= len(t.blocks[drop].Payload) + blockOverhead
 		drop++
 	}
-	if drop > 0 {
-		t.blocks = append([]*Block(nil), t.blocks[drop:]...)
-	}
+	t.drop(drop)
 	t.wake()
+}
+
+func (t *tail) drop(n int) {
+	clear(t.blocks[:n]) // the slice moves on, and is copied when it is full
+	t.blocks = t.blocks[n:]
 }
 
 // forget drops the blocks up to an offset: they are no longer as they were.
@@ -77,10 +100,10 @@ func (t *tail) forget(upto int64) {
 	defer t.mu.Unlock()
 	drop := 0
 	for drop < len(t.blocks) && t.blocks[drop].Last <= upto {
-		t.bytes -= len(t.blocks[drop].Payload)
+		t.bytes -= len(t.blocks[drop].Payload) + blockOverhead
 		drop++
 	}
-	t.blocks = append([]*Block(nil), t.blocks[drop:]...)
+	t.drop(drop)
 }
 
 // find returns the block with offset from, if it is in memory; else whether the

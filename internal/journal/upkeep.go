@@ -59,46 +59,34 @@ func (s *Store) mergeRun(ctx context.Context, relation string, from int64, settl
 		rows, _ := tx.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data FROM `+relation+`
 			WHERE last_offset >= $1 AND payload_bytes < $2 AND last_commit < now() - $3::interval ORDER BY last_offset LIMIT $4`,
 			from, smallBlock, settle, mergeRun)
-		type small struct {
-			Block
-			tables string
-			size   int64
-		}
-		blocks, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (small, error) {
-			var b small
-			err := row.Scan(&b.First, &b.Last, &b.FirstCommit, &b.LastCommit, &b.tables, &b.size, &b.Stored)
-			return b, err
-		})
+		blocks, err := pgx.CollectRows(rows, scanFetched)
 		if err != nil || len(blocks) == 0 {
 			return err
 		}
 		// The run ends at a gap (a block that is large enough) or at the size.
-		run, size := 1, blocks[0].size
-		for run < len(blocks) && blocks[run].First == blocks[run-1].Last+1 && size+blocks[run].size <= mergedBlock {
-			size += blocks[run].size
+		run, size := 1, blocks[0].payloadBytes
+		for run < len(blocks) && blocks[run].first == blocks[run-1].last+1 && size+blocks[run].payloadBytes <= mergedBlock {
+			size += blocks[run].payloadBytes
 			run++
 		}
-		next = blocks[run-1].Last + 1
+		next = blocks[run-1].last + 1
 		if run == 1 {
 			return nil
 		}
-		merged := Block{First: blocks[0].First, Last: blocks[run-1].Last, FirstCommit: blocks[0].FirstCommit, LastCommit: blocks[0].LastCommit}
+		merged := Block{First: blocks[0].first, Last: blocks[run-1].last, FirstCommit: blocks[0].firstCommit, LastCommit: blocks[0].lastCommit}
 		payload := make([]byte, 0, size)
 		names := make(map[string]bool)
 		for _, b := range blocks[:run] {
-			part, err := Payload(b.Stored)
-			if err == nil {
-				err = (&columns{b.First, b.Last, b.FirstCommit, b.LastCommit, b.tables, b.size}).verify(b.Stored)
-			}
+			part, err := b.payload()
 			if err != nil {
-				return &Damage{b.First, b.Last, err}
+				return &Damage{b.first, b.last, err}
 			}
 			payload = append(payload, part...)
-			if b.LastCommit.After(merged.LastCommit) {
-				merged.LastCommit = b.LastCommit
+			if b.lastCommit.After(merged.LastCommit) {
+				merged.LastCommit = b.lastCommit
 			}
-			if b.FirstCommit.Before(merged.FirstCommit) {
-				merged.FirstCommit = b.FirstCommit
+			if b.firstCommit.Before(merged.FirstCommit) {
+				merged.FirstCommit = b.firstCommit
 			}
 			for _, name := range splitTables(b.tables) {
 				if !names[name] {

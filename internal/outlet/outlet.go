@@ -95,9 +95,11 @@ type Outlet struct {
 	// Frame gives what stands before Avro values of a version.
 	Frame   func(*change.Schema) ([]byte, error)
 	Catalog *catalog.Catalog
-	Store   *journal.Store
-	Room    *Room // shared with the service's other outlets
-	Log     func(level, event, message string)
+	// Instance is this process among those that may deliver the outlet.
+	Instance *catalog.Instance
+	Store    *journal.Store
+	Room     *Room // shared with the service's other outlets
+	Log      func(level, event, message string)
 	// Ended is called once an outlet that runs once has caught up.
 	Ended func()
 
@@ -214,7 +216,7 @@ func (o *Outlet) Run(ctx context.Context) {
 }
 
 // standbyWait is how often it is asked whether another instance still delivers.
-const standbyWait = 2 * time.Second
+const standbyWait = time.Second
 
 // errCaughtUp ends an outlet that runs once.
 var errCaughtUp = errors.New("caught up")
@@ -243,7 +245,10 @@ func (o *Outlet) maker(ctx context.Context, wants encode.Wants) *encode.Maker {
 
 // once delivers until an error, with one connection to the destination.
 func (o *Outlet) once(ctx context.Context) error {
-	hold, err := o.Catalog.HoldOutlet(ctx, o.ID)
+	if !o.Instance.Valid() {
+		return errNotRenewed
+	}
+	hold, err := o.Instance.HoldOutlet(ctx, o.ID)
 	if err != nil {
 		return err
 	}

@@ -45,8 +45,14 @@ type sender struct {
 	aside     int             // how many dead letters there are, those behind included
 	tries     map[int64]int   // of events that failed, by offset
 	newest    time.Time       // commit time of the newest event that was sent
-	late      bool            // what was sent is durable only later: files that are closed first
+	// committing is there while a commit is under way, up to committingAt.
+	committing   <-chan error
+	committingAt int64
+	late         bool // what was sent is durable only later: files that are closed first
 }
+
+// errNotRenewed ends a delivery that another instance may have taken over.
+var errNotRenewed = &engine.Fault{Code: "state-database", Message: "this instance could not say to the state database in time that it lives; it delivers nothing until it has, since another one may"}
 
 // run delivers what the reader reads until ctx is done or an error ends it.
 func (s *sender) run(ctx context.Context, r *reader) error {
@@ -82,7 +88,7 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 	for {
 		var flush <-chan time.Time
 		var timer *time.Timer
-		if s.at > s.offset.Committed {
+		if s.at > max(s.offset.Committed, s.committingAt) {
 			timer = time.NewTimer(max(flushEvery-time.Since(s.lastFlush), time.Millisecond))
 			flush = timer.C
 		}
@@ -97,6 +103,8 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 			}
 		case <-flush:
 			err = s.flush(ctx, false)
+		case err = <-s.committing:
+			err = s.committed(err)
 		case <-wake:
 			err = s.retry(ctx)
 		case <-look.C:
@@ -112,7 +120,7 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 				}
 			default:
 			}
-			if flushing := s.flush(ctx, err == errCaughtUp); flushing != nil {
+			if flushing := s.flush(ctx, true); flushing != nil {
 				err = flushing
 			}
 		}
@@ -139,38 +147,70 @@ func (s *sender) sent(ctx context.Context, idle bool) error {
 	return nil
 }
 
-// flush makes durable what was sent, and commits it after that.
+// flush makes durable what was sent, and has it committed after that. last waits for
+// the commit.
 func (s *sender) flush(ctx context.Context, last bool) error {
 	s.lastFlush = time.Now()
-	if s.at <= s.offset.Committed {
+	if s.at > max(s.offset.Committed, s.committingAt) {
+		durable, err := s.writer.Flush(ctx, last)
+		if err != nil {
+			return err
+		}
+		if late := durable < s.at; late != s.late || durable > s.offset.Committed && s.late {
+			// What is not in its place is not delivered yet.
+			s.late = true
+			s.set(func(st *Status) { st.Delay = time.Since(s.newest) })
+		}
+		if s.committing != nil && last {
+			if err := s.awaitCommit(ctx); err != nil {
+				return err
+			}
+		}
+		if s.committing == nil && durable > s.offset.Committed {
+			s.committing, s.committingAt = s.hold.Commit(s.offset.Run, durable, s.written, last), durable
+			s.written = 0
+		}
+	}
+	if last {
+		return s.awaitCommit(ctx)
+	}
+	return nil
+}
+
+// awaitCommit waits for the commit that is under way, if there is one.
+func (s *sender) awaitCommit(ctx context.Context) error {
+	if s.committing == nil {
 		return nil
 	}
-	durable, err := s.writer.Flush(ctx, last)
+	select {
+	case err := <-s.committing:
+		return s.committed(err)
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// committed takes note of a commit's outcome.
+func (s *sender) committed(err error) error {
+	s.committing = nil
 	if err != nil {
 		return err
 	}
-	if late := durable < s.at; late != s.late || durable > s.offset.Committed && s.late {
-		// What is not in its place is not delivered yet.
-		s.late = true
-		s.set(func(st *Status) { st.Delay = time.Since(s.newest) })
-	}
-	return s.commit(ctx, durable, nil)
+	s.offset.Committed = max(s.offset.Committed, s.committingAt)
+	s.set(func(st *Status) { st.Committed = s.offset.Committed })
+	return nil
 }
 
-func (s *sender) commit(ctx context.Context, durable int64, letters []catalog.DeadLetter) error {
-	if durable <= s.offset.Committed && len(letters) == 0 {
-		return nil
+// commitAside commits dead letters with the offset that they belong to.
+func (s *sender) commitAside(ctx context.Context, durable int64, letters []catalog.DeadLetter) error {
+	if err := s.awaitCommit(ctx); err != nil {
+		return err
 	}
-	var err error
-	if len(letters) > 0 {
-		err = s.hold.SetAside(ctx, s.offset.Run, max(durable, s.offset.Committed), s.written, letters)
-	} else {
-		err = s.hold.Commit(ctx, s.offset.Run, durable, s.written)
-	}
-	if err != nil {
+	if err := s.hold.SetAside(ctx, s.offset.Run, max(durable, s.offset.Committed), s.written, letters); err != nil {
 		return err
 	}
 	s.offset.Committed, s.written = max(durable, s.offset.Committed), 0
+	s.committingAt = s.offset.Committed
 	s.set(func(st *Status) { st.Committed = s.offset.Committed })
 	return nil
 }
@@ -203,6 +243,9 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 	for {
 		var refused []destination.Refusal
 		if len(b.Messages) > 0 || last > s.at {
+			if !s.hold.Valid() {
+				return errNotRenewed
+			}
 			var err error
 			if refused, err = s.writer.Send(ctx, b); err != nil {
 				return err
@@ -322,7 +365,7 @@ func (s *sender) setAside(ctx context.Context, aside []refusal) error {
 	if err != nil {
 		return err
 	}
-	if err := s.commit(ctx, durable, letters); err != nil {
+	if err := s.commitAside(ctx, durable, letters); err != nil {
 		return err
 	}
 	return s.tell(ctx, letters)

@@ -181,7 +181,10 @@ func (r *run) differences(chosen map[string]*captured, all []*listed) *differenc
 		}
 	}
 	for name, t := range r.tables {
-		there := slices.ContainsFunc(all, func(l *listed) bool { return l.name() == name || l.root == name })
+		there := slices.ContainsFunc(all, func(l *listed) bool {
+			own, _ := r.config.target(l.name(), l.root) // a partition may be captured under its root's name now
+			return l.name() == name && own == name || l.root == name
+		})
 		if chosen[name] == nil && !there && t.state.State != engine.StateGone && (t.state.Schema != nil || t.state.State != engine.StateNew) {
 			found.gone = append(found.gone, t)
 		}

@@ -624,7 +624,7 @@ func (r *run) isWhole(t *table, truncated map[uint32]bool) bool {
 		}
 	}
 	for oid, rel := range r.relations {
-		if rel.table == t && !truncated[oid] && t.mapped() && r.owners[oid] != t && !rel.left && rel.layout.oid != oid {
+		if rel.table == t && !truncated[oid] && t.mapped() && r.owners[oid] != t && !rel.moved && rel.layout.oid != oid {
 			return false
 		}
 	}

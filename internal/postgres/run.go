@@ -87,7 +87,7 @@ type relation struct {
 	layout  *layout
 	table   *table
 	skipped bool // the rules leave it out
-	left    bool // it is no partition of its table any more
+	moved   bool // it has come to another table, or left one, since it was announced
 }
 
 // table is a captured table through its whole run.
@@ -288,17 +288,17 @@ func (r *run) take(ctx context.Context, data []byte, start LSN) error {
 	case *pgoutput.Relation:
 		return r.relate(ctx, m)
 	case *pgoutput.Insert:
-		if err := r.textOf(ctx, m.Relation, m.New); err != nil {
+		if err := r.prepare(ctx, m.Relation, m.New); err != nil {
 			return err
 		}
 		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != fails }, func(rel *relation) error { return r.insert(rel, m) })
 	case *pgoutput.Update:
-		if err := r.textOf(ctx, m.Relation, m.Old, m.New); err != nil {
+		if err := r.prepare(ctx, m.Relation, m.Old, m.New); err != nil {
 			return err
 		}
 		return r.change(m.Relation, start, func(rel *relation) bool { return r.concerns(rel, m) }, func(rel *relation) error { return r.update(rel, m) })
 	case *pgoutput.Delete:
-		if err := r.textOf(ctx, m.Relation, m.Old); err != nil {
+		if err := r.prepare(ctx, m.Relation, m.Old); err != nil {
 			return err
 		}
 		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.Old, nil, m.OldKind == pgoutput.OldKey) != fails }, func(rel *relation) error { return r.delete(rel, m) })
@@ -317,9 +317,16 @@ func (r *run) take(ctx context.Context, data []byte, start LSN) error {
 // maxArena is the room for a row's converted values that is kept for the next.
 const maxArena = 1 << 20
 
-// textOf makes rows that came in binary form text.
-func (r *run) textOf(ctx context.Context, oid uint32, tuples ...[]pgoutput.TupleColumn) error {
+// prepare makes a table's announcement good again where its rows have another name
+// since, and rows that came in binary form text.
+func (r *run) prepare(ctx context.Context, oid uint32, tuples ...[]pgoutput.TupleColumn) error {
 	rel := r.relations[oid]
+	if rel != nil && rel.moved {
+		if err := r.relate(ctx, rel.message); err != nil {
+			return err
+		}
+		rel = r.relations[oid]
+	}
 	if !r.binary || rel == nil || rel.skipped {
 		return nil
 	}

@@ -195,6 +195,14 @@ const goneNote = "dropped or renamed in the source, or no longer chosen by a rul
 // with one are void there, rows that came with another are read.
 func (r *run) repartitioned(t *table, now map[uint32]string, place LSN) {
 	was := t.id.Members
+	for oid := range now {
+		if before := r.owners[oid]; before != nil && before != t && !before.mapped() {
+			r.leaves(before, "", place) // it was a table of its own
+		}
+		if rel := r.relations[oid]; rel != nil && was[oid] == "" && rel.table != t {
+			rel.moved = true
+		}
+	}
 	r.consistsOf(t, maps.Clone(now))
 	t.state.Members = slices.Sorted(maps.Values(now))
 	gone, come := false, []string(nil)
@@ -204,7 +212,7 @@ func (r *run) repartitioned(t *table, now map[uint32]string, place LSN) {
 		}
 		gone = true
 		if rel := r.relations[oid]; rel != nil {
-			rel.left = true // before its next row it is announced anew
+			rel.moved = true
 		}
 	}
 	for oid, name := range now {

@@ -101,7 +101,7 @@ func (s *Service) buildOutlet(ctx context.Context, record *catalog.Outlet, origi
 		return nil, "", err
 	}
 	o = &outlet.Outlet{ID: record.ID, Name: record.Name, Origin: origin, Shape: shaped, Net: d.Changes == "net", Limits: limits,
-		FirstWait: first, LongestWait: longest, Wait: d.Refused.Later == "wait", Most: d.Refused.MostLetter, Catalog: s.Catalog, Store: s.Store, Room: &s.room,
+		FirstWait: first, LongestWait: longest, Wait: d.Refused.Later == "wait", Most: d.Refused.MostLetter, Catalog: s.Catalog, Instance: s.instance, Store: s.Store, Room: &s.room,
 		Filter: func() *shape.Filter {
 			f, err := d.Filter()
 			if err != nil {

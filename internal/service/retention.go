@@ -27,10 +27,14 @@ func (s *Service) retain(name string, one *sourceRun) {
 	age, size := *s.Config.Journal.RetainAge, *s.Config.Journal.RetainBytes
 	outlets := s.outletsOf(one.record.ID)
 	nexts := make(map[*outletRun]int64)
+	offsets, err := s.Catalog.Offsets(s.work)
+	if err != nil {
+		return // without the offsets nothing may be dropped
+	}
 	for _, o := range outlets {
-		offset, err := s.Catalog.Offset(s.work, o.record.ID)
-		if err != nil {
-			return // without the offsets nothing may be dropped
+		offset, there := offsets[o.record.ID]
+		if !there {
+			continue // it was removed meanwhile
 		}
 		nexts[o] = offset.Committed + 1
 	}

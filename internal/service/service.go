@@ -34,8 +34,9 @@ type Service struct {
 	Store   *journal.Store
 	Started time.Time
 
-	log  *runLog
-	pool *pgxpool.Pool
+	log      *runLog
+	pool     *pgxpool.Pool
+	instance *catalog.Instance
 
 	reconciling sync.Mutex // one reconciliation at a time
 	closing     bool       // guarded by reconciling: nothing starts any more
@@ -73,6 +74,10 @@ type outletRun struct {
 	room   atomic.Pointer[Room]
 }
 
+// stateSessions are what the service has with its state database, besides one for each
+// source that it captures.
+const stateSessions = 12
+
 // Open connects to the state database, brings it up to date, and starts what
 // its records say. It waits up to patience for a database that is away.
 func Open(ctx context.Context, config *Config, logger *slog.Logger, patience time.Duration) (*Service, error) {
@@ -84,7 +89,8 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 	if err != nil {
 		return nil, fmt.Errorf("the configuration: state_database is no address of a PostgreSQL database: %w", err)
 	}
-	poolConfig.MaxConns = max(poolConfig.MaxConns, 16)
+	// However many outlets there are; a source's writer has one more of its own.
+	poolConfig.MaxConns = stateSessions
 	poolConfig.ConnConfig.ConnectTimeout = 5 * time.Second
 	poolConfig.ConnConfig.RuntimeParams["application_name"] = "rillmark state"
 	pool, err := pgxpool.NewWithConfig(ctx, poolConfig)
@@ -100,6 +106,13 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 		Store:   journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes}),
 		sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
 	s.work, s.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
+	s.instance = c.NewInstance()
+	if err := s.instance.Renew(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("the state database cannot be written to: %w", err)
+	}
+	s.goes(func() { s.instance.Keep(s.work) })
+	s.goes(func() { s.instance.KeepCommitting(s.work) })
 	s.draining, s.drain = context.WithCancel(s.work)
 	s.status.changed = make(chan struct{})
 	if config.StartPaused {
@@ -186,6 +199,9 @@ func (s *Service) Close(reason string) {
 	all.Wait()
 	s.cancel(errors.New(reason))
 	s.done.Wait()
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	s.instance.Leave(ctx) //nolint:errcheck // its line runs out by itself
 	s.pool.Close()
 }
 

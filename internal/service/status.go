@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"rillmark/internal/capture"
+	"rillmark/internal/catalog"
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
@@ -204,8 +205,13 @@ func (s *Service) makeStatus(ctx context.Context) *Status {
 	for _, one := range s.copySources() {
 		st.Sources = append(st.Sources, s.sourceStatus(ctx, one, next))
 	}
+	offsets, err := s.Catalog.Offsets(ctx)
+	letters, lettersErr := s.Catalog.CountAllDeadLetters(ctx)
+	if err == nil {
+		err = lettersErr
+	}
 	for _, one := range s.copyOutlets() {
-		o := s.outletStatus(ctx, one, next[one.source])
+		o := s.outletStatus(ctx, one, next[one.source], offsets, letters, err)
 		for i := range st.Sources {
 			if st.Sources[i].Name == o.Source {
 				o.Unmatched = unmatched(one.record.Definition.Tables, st.Sources[i].Tables)
@@ -360,21 +366,18 @@ func tableStatuses(states map[string]*engine.TableState, counts []journal.Count,
 	return tables
 }
 
-func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64) OutletStatus {
+func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64, offsets map[int64]catalog.Offset, letters map[int64][2]int64, err error) OutletStatus {
 	st := OutletStatus{Name: one.record.Name, Source: one.record.Definition.Source, Kind: "pull", Destination: one.record.Definition.Destination,
 		Phase: outlet.PhasePull, Reason: one.record.Reason}
-	offset, err := s.Catalog.Offset(ctx, one.record.ID)
 	s.status.mu.Lock()
 	if s.status.offsets == nil {
 		s.status.offsets = make(map[int64]OutletStatus)
 	}
 	known := s.status.offsets[one.record.ID]
 	s.status.mu.Unlock()
-	if err == nil {
+	if offset, there := offsets[one.record.ID]; there && err == nil {
 		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt, Until: offset.Until}
-		if one.runner != nil {
-			known.Dead, known.Waiting, err = s.Catalog.CountDeadLetters(ctx, one.record.ID)
-		}
+		known.Dead, known.Waiting = letters[one.record.ID][0], letters[one.record.ID][1]
 	}
 	st.Committed, st.Run, st.Delivered, st.CommittedAt, st.Until = known.Committed, known.Run, known.Delivered, known.CommittedAt, known.Until
 	st.Dead, st.Waiting, st.Room = known.Dead, known.Waiting, one.room.Load()

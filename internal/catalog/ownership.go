@@ -1,0 +1,237 @@
+package catalog
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// An outlet is delivered by one instance at a time. Which one stands in the outlet's
+// row, with an epoch that each owner raises; it holds as long as the instance renews
+// its own line in rillmark.instance. One line is renewed for all outlets, and their
+// offsets are committed together, so that the state database has a few sessions and a
+// few transactions a second however many outlets there are.
+//
+// What fences: an offset is committed only where the row still has the committer's
+// epoch, in the same statement. An instance that could not renew its line in time
+// stops to deliver by its own clock, before another one may take over.
+const (
+	ownFor     = 7 * time.Second // a line is good for so long, by the state database's clock
+	renewEvery = 2 * time.Second
+	// trustFor is how long after a renewal was asked for an instance delivers.
+	trustFor = 5 * time.Second
+	// commitLinger is how long a commit waits for those of other outlets.
+	commitLinger = 15 * time.Millisecond
+)
+
+// ErrHeld says that another instance delivers an outlet.
+var ErrHeld = errors.New("another instance delivers this outlet")
+
+// Instance is this process among those on one state database.
+type Instance struct {
+	catalog *Catalog
+	id      string
+
+	mu      sync.Mutex
+	renewed time.Time // when the newest renewal that succeeded was asked for
+	pending []commit
+	wake    chan struct{}
+}
+
+type commit struct {
+	outlet, epoch        int64
+	run                  int
+	committed, delivered int64
+	urgent               bool
+	done                 chan error
+}
+
+// NewInstance makes an instance with a new id. It owns nothing before [Instance.Renew].
+func (c *Catalog) NewInstance() *Instance {
+	var id [12]byte
+	rand.Read(id[:]) //nolint:errcheck // never fails
+	return &Instance{catalog: c, id: hex.EncodeToString(id[:]), wake: make(chan struct{}, 1)}
+}
+
+// Renew says that the instance lives.
+func (i *Instance) Renew(ctx context.Context) error {
+	asked := time.Now()
+	_, err := i.catalog.Pool.Exec(ctx, `INSERT INTO rillmark.instance (id, until) VALUES ($1, now() + $2::interval)
+		ON CONFLICT (id) DO UPDATE SET until = excluded.until`, i.id, ownFor)
+	if err != nil {
+		return err
+	}
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.renewed = asked
+	return nil
+}
+
+// Valid reports whether the instance may deliver what it owns.
+func (i *Instance) Valid() bool {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	return time.Since(i.renewed) < trustFor
+}
+
+// Keep renews the instance's line until ctx is done, and forgets those of instances
+// that have been gone for a day.
+func (i *Instance) Keep(ctx context.Context) {
+	ticker := time.NewTicker(renewEvery)
+	defer ticker.Stop()
+	for n := 1; ; n++ {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		attempt, cancel := context.WithTimeout(ctx, renewEvery)
+		i.Renew(attempt) //nolint:errcheck // what cannot be renewed is not delivered; the next tick tries again
+		if n%1800 == 0 {
+			i.catalog.Pool.Exec(attempt, "DELETE FROM rillmark.instance WHERE until < now() - interval '1 day'") //nolint:errcheck // the next time does
+		}
+		cancel()
+	}
+}
+
+// Leave gives up all that the instance owns.
+func (i *Instance) Leave(ctx context.Context) error {
+	_, err := i.catalog.Pool.Exec(ctx, "DELETE FROM rillmark.instance WHERE id = $1", i.id)
+	return err
+}
+
+// Hold is the right to deliver an outlet, which one instance has at a time.
+type Hold struct {
+	instance      *Instance
+	outlet, epoch int64
+}
+
+// HoldOutlet takes the right to deliver an outlet; [ErrHeld] where another instance
+// has it that lives.
+func (i *Instance) HoldOutlet(ctx context.Context, outlet int64) (*Hold, error) {
+	h := &Hold{instance: i, outlet: outlet}
+	err := i.catalog.Pool.QueryRow(ctx, `UPDATE rillmark.outlet_offset o SET owner = $2, epoch = epoch + 1
+		WHERE outlet_id = $1 AND (owner IS NULL OR owner = $2 OR NOT EXISTS (SELECT FROM rillmark.instance i WHERE i.id = o.owner AND i.until > now()))
+		RETURNING epoch`, outlet, i.id).Scan(&h.epoch)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, ErrHeld
+	}
+	if err != nil {
+		return nil, err
+	}
+	return h, nil
+}
+
+// Valid reports whether the outlet may be delivered now.
+func (h *Hold) Valid() bool { return h.instance.Valid() }
+
+// Commit moves the outlet's committed offset; see [Catalog.Commit]. It returns at
+// once; the answer comes over the channel: [ErrVersion] where another instance or
+// another run has the outlet. urgent does not wait for other outlets' commits.
+func (h *Hold) Commit(run int, committed, delivered int64, urgent bool) <-chan error {
+	one := commit{h.outlet, h.epoch, run, committed, delivered, urgent, make(chan error, 1)}
+	i := h.instance
+	i.mu.Lock()
+	i.pending = append(i.pending, one)
+	i.mu.Unlock()
+	select {
+	case i.wake <- struct{}{}:
+	default:
+	}
+	return one.done
+}
+
+// KeepCommitting commits offsets, those of many outlets in one statement, until ctx is
+// done.
+func (i *Instance) KeepCommitting(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			i.answer(i.take(), context.Cause(ctx))
+			return
+		case <-i.wake:
+		}
+		if !i.urgent() {
+			timer := time.NewTimer(commitLinger)
+			select {
+			case <-ctx.Done():
+			case <-timer.C:
+			}
+			timer.Stop()
+		}
+		if all := i.take(); len(all) > 0 {
+			i.commit(ctx, all)
+		}
+	}
+}
+
+func (i *Instance) take() []commit {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	all := i.pending
+	i.pending = nil
+	return all
+}
+
+func (i *Instance) urgent() bool {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	for _, one := range i.pending {
+		if one.urgent {
+			return true
+		}
+	}
+	return false
+}
+
+func (i *Instance) answer(all []commit, err error) {
+	for _, one := range all {
+		one.done <- err
+	}
+}
+
+// commitTimeout is what the state database has for one commit.
+const commitTimeout = 30 * time.Second
+
+func (i *Instance) commit(ctx context.Context, all []commit) {
+	ctx, cancel := context.WithTimeout(ctx, commitTimeout)
+	defer cancel()
+	n := len(all)
+	outlets, epochs, runs := make([]int64, n), make([]int64, n), make([]int32, n)
+	committed, delivered := make([]int64, n), make([]int64, n)
+	for k, one := range all {
+		outlets[k], epochs[k], runs[k], committed[k], delivered[k] = one.outlet, one.epoch, int32(one.run), one.committed, one.delivered
+	}
+	rows, _ := i.catalog.Pool.Query(ctx, `UPDATE rillmark.outlet_offset o SET committed = greatest(o.committed, c.committed), delivered = o.delivered + c.delivered, committed_at = now()
+		FROM unnest($1::bigint[], $2::bigint[], $3::integer[], $4::bigint[], $5::bigint[]) AS c(outlet, epoch, run, committed, delivered)
+		WHERE o.outlet_id = c.outlet AND o.epoch = c.epoch AND o.run = c.run RETURNING o.outlet_id`, outlets, epochs, runs, committed, delivered)
+	moved, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if err != nil {
+		i.answer(all, fmt.Errorf("committing offsets: %w", err))
+		return
+	}
+	is := make(map[int64]bool, len(moved))
+	for _, outlet := range moved {
+		is[outlet] = true
+	}
+	for _, one := range all {
+		if is[one.outlet] {
+			one.done <- nil
+		} else {
+			one.done <- ErrVersion
+		}
+	}
+}
+
+// Release lets another instance deliver the outlet.
+func (h *Hold) Release() {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	h.instance.catalog.Pool.Exec(ctx, "UPDATE rillmark.outlet_offset SET owner = NULL WHERE outlet_id = $1 AND epoch = $2", h.outlet, h.epoch) //nolint:errcheck // the line's end releases it too
+}
