@@ -29,6 +29,7 @@ type settings struct {
 	small  int
 	rate   int
 	span   time.Duration
+	demo   time.Duration
 	port   int
 	out    string
 }
@@ -39,11 +40,12 @@ func main() {
 	flag.IntVar(&s.rounds, "rounds", 5, "runs of each, alternating; medians are printed")
 	flag.IntVar(&s.large, "large", 1_500_000, "rows of the one large transaction")
 	flag.IntVar(&s.huge, "huge", 10_000_000, "rows of the transaction and the table that show how memory grows; run once")
-	flag.StringVar(&s.only, "only", "", "load, small (transactions), delay, fan (outlets beside capture), delivery or stalled: that alone")
+	flag.StringVar(&s.only, "only", "", "load, small (transactions), delay, fan (outlets beside capture), delivery, stalled, rest (outlets with little to do) or demo: that alone")
 	flag.StringVar(&s.match, "match", "", "of deliveries, those alone whose names hold this")
 	flag.IntVar(&s.small, "small", 200_000, "transactions of one row")
 	flag.IntVar(&s.rate, "rate", 1000, "transactions a second for the delay")
 	flag.DurationVar(&s.span, "span", 20*time.Second, "how long the delay is measured")
+	flag.DurationVar(&s.demo, "demo", 5*time.Minute, "how long the demo is watched at rest")
 	flag.IntVar(&s.port, "port", 7550, "first of five ports")
 	flag.StringVar(&s.out, "out", "docs/benchmarks.md", "file to write; empty for none")
 	flag.Parse()
@@ -134,6 +136,20 @@ func run(ctx context.Context, s settings) error {
 		table, err := b.deliveries(ctx)
 		if err != nil {
 			return fmt.Errorf("delivery: %w", err)
+		}
+		report.WriteString("\n" + table)
+	}
+	if s.only == "" || only("rest") {
+		table, err := b.atRest(ctx)
+		if err != nil {
+			return fmt.Errorf("outlets at rest: %w", err)
+		}
+		report.WriteString("\n" + table)
+	}
+	if s.only == "" || only("demo") {
+		table, err := b.demoAtRest(ctx)
+		if err != nil {
+			return fmt.Errorf("the demo at rest: %w", err)
 		}
 		report.WriteString("\n" + table)
 	}

@@ -42,7 +42,7 @@ func stateName(name string) string { return "state_" + strings.ReplaceAll(name, 
 func (b *bed) start(ctx context.Context, name string) (*instance, error) {
 	database := stateName(name)
 	config := filepath.Join(b.folder, name+".yaml")
-	text := fmt.Sprintf("listen: 127.0.0.1:%d\nstate_database: \"%s\"\nkey_file: %s\nfiles_root: %s\nhttp_inside: true\nlog_level: warn\n", b.port, b.state.Address(database), filepath.Join(b.folder, "key"), filepath.Join(b.folder, "files"))
+	text := fmt.Sprintf("listen: 127.0.0.1:%d\nstate_database: \"%s\"\nkey_file: %s\nfiles_root: %s\nnetwork: {local: [all]}\nsecrets: {folders: [%s]}\nlog_level: warn\n", b.port, b.state.Address(database), filepath.Join(b.folder, "key"), filepath.Join(b.folder, "files"), filepath.Dir(b.source.PasswordFile()))
 	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 		return nil, err
 	}

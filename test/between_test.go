@@ -15,7 +15,7 @@ import (
 // every kind at once: the outlets' offsets are locked in the state database until
 // all has arrived, and the sessions that wait to move them end with the service.
 func TestKilledBetweenSendAndCommit(t *testing.T) {
-	i, name := begin(t, "http_inside: true\nsource: {heartbeat_every: 200ms}\n", "CREATE TABLE desk (id bigint PRIMARY KEY, note text)")
+	i, name := begin(t, "source: {heartbeat_every: 200ms}\n", "CREATE TABLE desk (id bigint PRIMARY KEY, note text)")
 	db := connect(t, sourceServer(t), name)
 	targets := []target{kafkaTarget(t), exactTarget(t), natsTarget(t), redisTarget(t), httpTarget(t), bucketTarget(t), fileTarget(t, i), columnarTarget(t, i, "avro"), columnarTarget(t, i, "parquet")}
 	names := make([]string, len(targets))

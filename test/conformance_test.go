@@ -80,7 +80,7 @@ func conformance(t *testing.T, _ int) {
 	db := connect(t, source, name)
 	fillWorkload(t, db, 400)
 	dropSlotAtEnd(t, source)
-	i := newInstance(t, stateServer(t), "http_inside: true\nsource: {heartbeat_every: 200ms}\n").start()
+	i := newInstance(t, stateServer(t), "source: {heartbeat_every: 200ms}\n").start()
 	i.must(http.MethodPost, "/v1/sources/circulation", sourceDefinition(source, name), nil)
 	targets := []target{kafkaTarget(t), exactTarget(t), natsTarget(t), redisTarget(t), httpTarget(t), bucketTarget(t), fileTarget(t, i), columnarTarget(t, i, "avro"), columnarTarget(t, i, "parquet")}
 	names := make([]string, len(targets))
@@ -171,7 +171,7 @@ const deskTable = "CREATE TABLE desk (id bigint PRIMARY KEY, note text)"
 // events of the same row wait behind it, others go on; after the mend all of
 // them arrive, in order.
 func TestRefusedEventsAreSetAside(t *testing.T) {
-	i, name := begin(t, "http_inside: true\n", deskTable)
+	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
 	bad := func(r *http.Request, body []byte) int {
@@ -236,7 +236,7 @@ func TestRefusedEventsAreSetAside(t *testing.T) {
 // TestRefusedNetChanges: a net change that is refused is kept as what it comes to,
 // not as the newest of the changes that it is made of.
 func TestRefusedNetChanges(t *testing.T) {
-	i, name := begin(t, "http_inside: true\n", deskTable)
+	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
 	f.set(func(_ *http.Request, body []byte) int {
@@ -271,7 +271,7 @@ func TestRefusedNetChanges(t *testing.T) {
 // TestEventsThatFailOften become dead letters after the stated tries; an outage
 // alone makes none.
 func TestEventsThatFailOften(t *testing.T) {
-	i, name := begin(t, "http_inside: true\n", deskTable)
+	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
 	f.set(func(r *http.Request, body []byte) int { return http.StatusServiceUnavailable })
@@ -302,7 +302,7 @@ func TestEventsThatFailOften(t *testing.T) {
 // TestTooManyAreRefused: a bounded number of events is set aside; then the outlet
 // holds, and nothing is dropped.
 func TestTooManyAreRefused(t *testing.T) {
-	i, name := begin(t, "http_inside: true\n", deskTable)
+	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
 	f.set(func(*http.Request, []byte) int { return http.StatusUnprocessableEntity })
@@ -451,7 +451,7 @@ func folderHas(folder, suffix string) bool {
 // TestStopWhileDestinationsAreAway: a stop ends within its deadline, whatever is
 // under way to destinations that do not answer.
 func TestStopWhileDestinationsAreAway(t *testing.T) {
-	i, name := begin(t, "http_inside: true\n", deskTable)
+	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	targets := []target{kafkaTarget(t), exactTarget(t), natsTarget(t), redisTarget(t), httpTarget(t), bucketTarget(t)}
 	names := make([]string, len(targets))

@@ -12,7 +12,7 @@ import (
 // TestConsoleAddsAnOutlet goes the steps from a destination to the first
 // delivery, then works with dead letters, marks and offsets as a person does.
 func TestConsoleAddsAnOutlet(t *testing.T) {
-	i, name := begin(t, "http_inside: true\n", deskTable)
+	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
 	f.set(func(r *http.Request, body []byte) int {

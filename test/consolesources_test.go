@@ -49,7 +49,7 @@ func TestConsoleAddsASource(t *testing.T) {
 		fill("#database", name), fill("#user", "postgres"), fill("#password", "wrong"), fill("#tls", "disable"))
 	accessible(t, page, "the first step")
 	do(press("Check it"))
-	holds(t, page, "the password is refused", says(`refuses the password of user "postgres"`))
+	holds(t, page, "the password is refused", says(`refuses user "postgres" with this password`))
 	do(press("Connect"), chromedp.WaitVisible(css("#password")), fill("#password", strings.TrimSpace(string(password))), press("Check it"))
 	holds(t, page, "all is there", says("Ready: nothing is missing."))
 	do(press("Scripts for an administrator"))

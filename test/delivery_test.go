@@ -316,7 +316,7 @@ func (i *instance) first() int64 {
 // TestReadyMadeEvents: rows that are events go out as themselves, signed by the
 // Standard Webhooks scheme.
 func TestReadyMadeEvents(t *testing.T) {
-	i, name := begin(t, "http_inside: true\n", "CREATE TABLE notices (id uuid PRIMARY KEY, kind text, subject text, body jsonb, at timestamptz)")
+	i, name := begin(t, "", "CREATE TABLE notices (id uuid PRIMARY KEY, kind text, subject text, body jsonb, at timestamptz)")
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
 	key := []byte("a key of thirty-two bytes, or so")
@@ -448,7 +448,7 @@ func TestFormChangesOnTheWay(t *testing.T) {
 // own schema, and what a pull outlet hands out, read with curl, against its
 // document.
 func TestDocumentsOfOutlets(t *testing.T) {
-	i, name := begin(t, "http_inside: true\n", `CREATE TYPE mood AS ENUM ('calm', 'busy');
+	i, name := begin(t, "", `CREATE TYPE mood AS ENUM ('calm', 'busy');
 		CREATE TABLE every (id bigint PRIMARY KEY, small smallint, price numeric(8,2), wide numeric, day date, at timestamptz, bare timestamp, clock time, feeling mood, raw bytea, doc jsonb, tags text[], real4 real, yes boolean, who uuid)`, deskTable,
 		`INSERT INTO every VALUES (9007199254740993, -7, 1234.50, 123456789012345678901234567890.123, '2026-11-23', '2026-11-23 09:14:07.512345+00', '2026-11-23 09:14:07.5', '23:59:59.999999', 'busy', '\x00ff', '{"a": [1, null]}', ARRAY['x', NULL, 'y'], 1.5, true, '6f1e9f3c-0000-4000-8000-000000000001'),
 			(2, NULL, -0.01, 'NaN', 'infinity', 'infinity', '0044-03-15 BC', NULL, NULL, NULL, NULL, '{}', 'NaN', false, NULL)`)

@@ -47,7 +47,7 @@ func TestAPasswordIsChanged(t *testing.T) {
 	run(t, db, "ALTER ROLE "+role+" PASSWORD 'made-up-2'", "INSERT INTO loans SELECT generate_series(1, 10)")
 	i.reached("circulation", db)
 	run(t, db, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = '"+role+"'", "INSERT INTO loans SELECT generate_series(11, 20)")
-	i.waits("login-refused", `refuses the password of user "`+role+`"`)
+	i.waits("login-refused", `refuses user "`+role+`" with this password`)
 	d["connection"].(map[string]any)["password"] = "made-up-2"
 	code, raw, err := i.call(http.MethodPut, "/v1/sources/circulation", d, "If-Match", `"1"`)
 	require.NoError(t, err)

@@ -178,7 +178,10 @@ func (i *instance) configure(extra string) {
 	port := freePort(i.t)
 	i.address = fmt.Sprintf("http://127.0.0.1:%d", port)
 	i.config = filepath.Join(i.folder, "rillmark.yaml")
-	text := fmt.Sprintf("listen: 127.0.0.1:%d\nstate_database: \"%s\"\nfiles_root: %s\n%s", port, i.state.Address(i.stateDB), filepath.Join(i.folder, "files"), extra)
+	if !strings.Contains(extra, "network:") {
+		extra += "\nnetwork: {local: [all]}\n" // all servers of a test are on this machine
+	}
+	text := fmt.Sprintf("listen: 127.0.0.1:%d\nstate_database: \"%s\"\nfiles_root: %s\nsecrets: {folders: [%s]}\n%s", port, i.state.Address(i.stateDB), filepath.Join(i.folder, "files"), os.TempDir(), extra)
 	require.NoError(i.t, os.WriteFile(i.config, []byte(text), 0o600))
 }
 

@@ -307,4 +307,3 @@ func compareWithOracle(t *testing.T, db *pgx.Conn, slot string, events []*event)
 	}
 	require.Greater(t, compared, 30)
 }
-

@@ -58,7 +58,7 @@ func TestRoutes(t *testing.T) {
 // TestPace: events wait for others as long as the batch says, and a stream is
 // trimmed to about what is to be kept.
 func TestPace(t *testing.T) {
-	i, name := begin(t, "http_inside: true\n", deskTable)
+	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
 	i.add(target{name: "slowly", destination: map[string]any{"kind": "http", "http": map[string]any{"url": "http://" + f.address}},

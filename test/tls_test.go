@@ -71,7 +71,7 @@ func TestEncryptedSource(t *testing.T) {
 func TestEncryptedDestinations(t *testing.T) {
 	certificate, key := selfSigned(t, "127.0.0.1")
 	other, _ := selfSigned(t, "127.0.0.1")
-	i, name := begin(t, "http_inside: true\n", deskTable)
+	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	n := launch(t, "nats-server", "-a", "127.0.0.1", "-p", "$PORT", "-js", "-sd", "$DIR", "--tls", "--tlscert", certificate, "--tlskey", key)
 	r := launch(t, "redis-server", "--bind", "127.0.0.1", "--port", "0", "--tls-port", "$PORT", "--tls-cert-file", certificate, "--tls-key-file", key, "--tls-auth-clients", "no", "--save", "")
@@ -158,7 +158,7 @@ func TestEncryptedDestinations(t *testing.T) {
 
 // TestAFunctionSaysWhenToComeAgain: Retry-After stands above the outlet's own waits.
 func TestAFunctionSaysWhenToComeAgain(t *testing.T) {
-	i, name := begin(t, "http_inside: true\n", deskTable)
+	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
 	refusals := 2

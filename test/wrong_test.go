@@ -161,7 +161,7 @@ func TestCheckNamesWhatIsMissing(t *testing.T) {
 		"unknown host":     {func(c, _ map[string]any) { c["host"] = "nowhere.invalid" }, []string{"missing connection", "nowhere.invalid"}},
 		"nobody listens":   {func(c, _ map[string]any) { c["port"] = 1 }, []string{"missing connection", "cannot be reached"}},
 		"unknown database": {func(c, _ map[string]any) { c["database"] = "nowhere" }, []string{"has no database \"nowhere\""}},
-		"unset variable":   {func(c, _ map[string]any) { c["password"] = "${env:RILLMARK_NO_SUCH}" }, []string{"no variable RILLMARK_NO_SUCH"}},
+		"unset variable":   {func(c, _ map[string]any) { c["password"] = "${env:RILLMARK_SECRET_NONE}" }, []string{"no variable RILLMARK_SECRET_NONE"}},
 		"plain user": {func(c, _ map[string]any) { c["user"], c["password"] = "plain_"+name, "made-up" },
 			[]string{"missing replication right", "ALTER ROLE", "REPLICATION", "missing publication", "GRANT CREATE ON DATABASE", "missing table public.loans", "GRANT SELECT ON",
 				"missing table public.private: row-level security hides rows from user plain_" + name, "BYPASSRLS"}},
@@ -334,7 +334,7 @@ func TestTokenAndSecrets(t *testing.T) {
 	i.configure("token: ${env:TEST_TOKEN}\n")
 	i.start()
 	for _, path := range []string{"/v1/status", "/v1/sources", "/metrics", "/v1/status/stream", "/v1/openapi.json", "/readyz"} {
-		status, raw, err := i.call(http.MethodGet, path, nil, "Authorization", "Bearer wrong")
+		status, raw, err := i.call(http.MethodGet, path, nil, "Authorization", "-")
 		require.NoError(t, err)
 		require.Equal(t, http.StatusUnauthorized, status, path)
 		require.NotContains(t, string(raw), i.token)
@@ -432,4 +432,57 @@ func holdSlot(t *testing.T, address, slot, publication string) (letGo func()) {
 	require.NoError(t, err)
 	require.IsType(t, &pgproto3.CopyBothResponse{}, m)
 	return func() { conn.Close(context.Background()) } //nolint:errcheck // it has done its work
+}
+
+// TestTheDoor: a session is random, ends when it is ended, and a wrong token costs time
+// and is on record; slow bodies and unknown parameters get nowhere.
+func TestTheDoor(t *testing.T) {
+	i := newInstance(t, stateServer(t), "")
+	i.token = "a-token-of-the-test-0123456789"
+	i.configure("token: " + i.token + "\n")
+	i.start()
+	sign := func() string {
+		t.Helper()
+		response, err := http.Post(i.address+"/v1/session", "application/json", strings.NewReader(`{"token":"`+i.token+`"}`))
+		require.NoError(t, err)
+		response.Body.Close() //nolint:errcheck // it was only looked at
+		require.Equal(t, http.StatusNoContent, response.StatusCode)
+		cookie := response.Cookies()[0]
+		require.Positive(t, cookie.MaxAge, "it ends by itself")
+		return cookie.Name + "=" + cookie.Value
+	}
+	as := func(method, path, cookie string) int {
+		t.Helper()
+		status, _, err := i.call(method, path, nil, "Authorization", "-", "Cookie", cookie)
+		require.NoError(t, err)
+		return status
+	}
+	one, two := sign(), sign()
+	require.NotEqual(t, one, two)
+	require.Equal(t, http.StatusOK, as(http.MethodGet, "/v1/status", one))
+	i.stop(syscall.SIGTERM)
+	i.start()
+	require.Equal(t, http.StatusOK, as(http.MethodGet, "/v1/status", one), "it outlives a restart")
+	require.Equal(t, http.StatusNoContent, as(http.MethodDelete, "/v1/session", one))
+	require.Equal(t, http.StatusUnauthorized, as(http.MethodGet, "/v1/status", one), "an ended session is no way in")
+	require.Equal(t, http.StatusOK, as(http.MethodGet, "/v1/status", two))
+
+	status, _, err := i.call(http.MethodGet, "/v1/status", nil, "Authorization", "Bearer wrong")
+	require.NoError(t, err)
+	require.Equal(t, http.StatusUnauthorized, status)
+	_, raw, err := i.call(http.MethodGet, "/metrics", nil)
+	require.NoError(t, err)
+	require.Contains(t, string(raw), "rillmark_logins_failed_total 1")
+	i.eventually("it is on record", func() bool {
+		_, raw, err := i.call(http.MethodGet, "/v1/log", nil)
+		return err == nil && strings.Contains(string(raw), "login-failed")
+	})
+
+	for path, told := range map[string]string{"/v1/log?subjekt=a": "subjekt", "/v1/log?limit=1&limit=2": "given 2 times", "/v1/log?subject=%zz": "malformed", "/v1/status/stream?from=1": "from",
+		"/v1/sources/none/stream?tables=a": "tables"} {
+		status, raw, err := i.call(http.MethodGet, path, nil)
+		require.NoError(t, err)
+		require.Equal(t, http.StatusUnprocessableEntity, status, path)
+		require.Contains(t, string(raw), told, path)
+	}
 }

@@ -22,7 +22,7 @@ import (
 // TestWrongDelivery: what can be known when a destination or an outlet is defined
 // is told then, in a sentence with its place.
 func TestWrongDelivery(t *testing.T) {
-	i, _ := begin(t, "http_inside: true\n", deskTable)
+	i, _ := begin(t, "", deskTable)
 	for _, d := range []map[string]any{
 		{"kind": "kafka", "kafka": map[string]any{"brokers": []string{"127.0.0.1:1"}}}, {"kind": "http", "http": map[string]any{"url": "http://127.0.0.1:1"}},
 		{"kind": "file", "file": map[string]any{"directory": "x"}}, {"kind": "nats", "nats": map[string]any{"servers": []string{"nats://127.0.0.1:1"}}},
@@ -81,7 +81,7 @@ func TestWrongDelivery(t *testing.T) {
 // TestDestinationChecks: what is wrong at the far end is told by the check, which
 // leaves nothing there.
 func TestDestinationChecks(t *testing.T) {
-	i := newInstance(t, stateServer(t), "").start()
+	i := newInstance(t, stateServer(t), "network: {local: [kafka, redis, nats, file]}\n").start()
 	check := func(d map[string]any) string {
 		t.Helper()
 		_, raw, err := i.call(http.MethodPost, "/v1/destinations/a/check", d)
@@ -89,8 +89,9 @@ func TestDestinationChecks(t *testing.T) {
 		return string(raw)
 	}
 	// A private address, where the service does not allow it: by name, too.
-	for _, url := range []string{"http://127.0.0.1:9/", "http://localhost:9/", "http://10.1.2.3/", "http://[::1]/", "http://169.254.169.254/"} {
-		require.Contains(t, check(map[string]any{"kind": "http", "http": map[string]any{"url": url}}), "a private or loopback address", url)
+	for url, told := range map[string]string{"http://127.0.0.1:9/": "on this machine", "http://localhost:9/": "on this machine", "http://10.1.2.3/": "a private address",
+		"http://[::1]/": "on this machine", "http://169.254.169.254/": "a link-local address", "http://[::ffff:127.0.0.1]/": "on this machine", "http://[64:ff9b::7f00:1]/": "on this machine"} {
+		require.Contains(t, check(map[string]any{"kind": "http", "http": map[string]any{"url": url}}), told, url)
 	}
 	folder := t.TempDir()
 	require.NoError(t, mkdir(filepath.Join(folder, "lake")))

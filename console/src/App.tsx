@@ -9,6 +9,7 @@ import { NewSourcePage } from "./pages/sources/NewSourcePage";
 import { SourcePage } from "./pages/sources/SourcePage";
 import { SourcesPage } from "./pages/sources/SourcesPage";
 import { Logo } from "./parts/Logo";
+import { SignOut } from "./parts/SignOut";
 import { StateMark } from "./parts/StateMark";
 import { ThemeSwitch } from "./parts/ThemeSwitch";
 import { TokenGate } from "./parts/TokenGate";
@@ -60,6 +61,7 @@ function TopBar() {
         {!lost && status && !status.state_database.ok && <StateMark state="failed" word="state database away" />}
         {!lost && status?.state_database.ok && <StateMark state="running" word="live" />}
       </div>
+      <SignOut />
       <ThemeSwitch />
     </header>
   );

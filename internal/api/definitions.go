@@ -41,9 +41,7 @@ func sourceRecord(r *catalog.Source) Record[definition.Source] {
 func destinationRecord(r *catalog.Destination) Record[definition.Destination] {
 	shown := recordOf(r)
 	shown.Definition = shown.Definition.Clone()
-	for _, secret := range shown.Definition.Secrets() {
-		*secret = catalog.Show(*secret)
-	}
+	shown.Definition.EachSecret(func(_, secret string) string { return catalog.Show(secret) })
 	return shown
 }
 

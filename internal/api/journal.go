@@ -21,12 +21,11 @@ type VerifyLine struct {
 }
 
 func (s *Server) journalRoutes() {
-	s.router.Post("/v1/sources/{name}/journal/verify", s.verifyJournal)
 	op := operation(http.MethodPost, "/v1/sources/{name}/journal/verify", "verifyJournal", "Read all of a source's journal, and say what of it is damaged", "sources")
 	op.Parameters = []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}}
 	registry := s.api.OpenAPI().Components.Schemas
 	op.Responses = map[string]*huma.Response{"200": {Description: "Lines of JSON, as they come", Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: huma.SchemaFromType(registry, typeOf[VerifyLine]())}}}}
-	s.api.OpenAPI().AddOperation(&op)
+	s.live(op, s.verifyJournal)
 }
 
 func (s *Server) verifyJournal(w http.ResponseWriter, r *http.Request) {
@@ -76,7 +75,7 @@ func (l *lineWriter) raw(encoded []byte) error {
 		l.w.Header().Set("Cache-Control", "no-store")
 		l.began = true
 	}
-	l.control.SetWriteDeadline(time.Now().Add(time.Minute)) //nolint:errcheck // then the write fails
+	l.control.SetWriteDeadline(time.Now().Add(writeTime)) //nolint:errcheck // then the write fails
 	if _, err := l.w.Write(append(encoded, '\n')); err != nil {
 		return err
 	}

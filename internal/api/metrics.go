@@ -14,7 +14,10 @@ import (
 )
 
 // collector reads the service's status when it is asked for metrics.
-type collector struct{ service *service.Service }
+type collector struct {
+	service *service.Service
+	failed  func() int64 // logins
+}
 
 func desc(name, help string, labels ...string) *prometheus.Desc {
 	return prometheus.NewDesc("rillmark_"+name, help, labels, nil)
@@ -37,12 +40,13 @@ var (
 	outletAside   = desc("outlet_set_aside_events", "Events set aside: dead, or behind dead ones of the same row.", "outlet", "state")
 	outletRoom    = desc("outlet_journal_room_used", "The part of the journal's room that what is not delivered has used up; at 1 retention takes it.", "outlet")
 	outletDelay   = desc("outlet_delay_seconds", "From the newest delivered event's commit until it was delivered.", "outlet")
+	loginsFailed  = desc("logins_failed_total", "Wrong tokens that were given since the start.")
 	stateUp       = desc("state_database_up", "1 while the state database answers, else 0.")
 )
 
 // Describe implements [prometheus.Collector].
 func (c collector) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{sourceUp, sourceEvents, sourceNext, sourceBytes, sourceDelay, sourceHeld, sourceSpilled, tableRows, outletUp, outletOffset, outletBehind, outletSeconds, outletSent, outletAside, outletRoom, outletDelay, stateUp} {
+	for _, d := range []*prometheus.Desc{sourceUp, sourceEvents, sourceNext, sourceBytes, sourceDelay, sourceHeld, sourceSpilled, tableRows, outletUp, outletOffset, outletBehind, outletSeconds, outletSent, outletAside, outletRoom, outletDelay, loginsFailed, stateUp} {
 		to <- d
 	}
 }
@@ -64,6 +68,7 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 		}
 		return 0
 	}
+	counter(loginsFailed, float64(c.failed()))
 	gauge(stateUp, one(st.StateDatabase.OK))
 	for _, s := range st.Sources {
 		gauge(sourceUp, one(s.Phase == "running"), s.Name, s.Phase)
@@ -104,7 +109,7 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 
 func (s *Server) metrics() http.Handler {
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(collector{s.service}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	registry.MustRegister(collector{s.service, s.door.failed.Load}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{})
 }
 

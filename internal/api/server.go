@@ -5,9 +5,6 @@ package api
 
 import (
 	"context"
-	"crypto/sha256"
-	"crypto/subtle"
-	"encoding/hex"
 	"encoding/json"
 	"io"
 	"io/fs"
@@ -37,13 +34,15 @@ type Server struct {
 	console fs.FS
 	router  chi.Router
 	api     huma.API
+	door    *door
+	streams chan struct{} // one place for each answer without an end
 }
 
 // New builds the handler. console is the built console, with index.html at its
 // root; nil leaves it out.
 func New(s *service.Service, version string, console fs.FS, logger *slog.Logger) *Server {
-	server := &Server{service: s, version: version, console: console, router: chi.NewRouter()}
-	server.router.Use(recoverer(logger), server.guardHost, securityHeaders, server.authenticate)
+	server := &Server{service: s, version: version, console: console, router: chi.NewRouter(), door: newDoor(s), streams: make(chan struct{}, maxStreams)}
+	server.router.Use(recoverer(logger), server.bounded, server.guardHost, securityHeaders, server.door.authenticate)
 	server.describe()
 	server.routes()
 	return server
@@ -51,7 +50,8 @@ func New(s *service.Service, version string, console fs.FS, logger *slog.Logger)
 
 // OpenAPI is the description of the API as JSON, without a service behind it.
 func OpenAPI(version string) ([]byte, error) {
-	server := &Server{service: &service.Service{Config: &service.Config{}}, version: version, router: chi.NewRouter()}
+	without := &service.Service{Config: &service.Config{}}
+	server := &Server{service: without, version: version, router: chi.NewRouter(), door: newDoor(without)}
 	server.describe()
 	server.routes()
 	return json.MarshalIndent(server.api.OpenAPI(), "", " ")
@@ -81,6 +81,7 @@ func (s *Server) describe() {
 		"token": {Type: "http", Scheme: "bearer", Description: "Wanted where the service has a token"},
 	}
 	s.api = humachi.New(s.router, config)
+	s.api.UseMiddleware(knownOnly(s.api))
 }
 
 func (s *Server) routes() {
@@ -102,7 +103,9 @@ func (s *Server) routes() {
 		answerText(w, http.StatusOK, "ready\n")
 	})
 	s.router.Method(http.MethodGet, "/metrics", s.metrics())
-	s.router.Post("/v1/session", s.openSession)
+	s.router.Get("/v1/session", s.door.look)
+	s.router.Post("/v1/session", s.door.open)
+	s.router.Delete("/v1/session", s.door.end)
 	s.router.NotFound(s.serveConsole)
 	s.router.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
 		answerProblem(w, newProblem(http.StatusMethodNotAllowed, "method", r.Method+" is not for "+r.URL.Path))
@@ -182,65 +185,6 @@ func (s *Server) guardHost(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
-}
-
-const sessionCookie = "rillmark_session"
-
-// sessionOf is what the console's cookie holds: proof of the token, not the
-// token itself.
-func sessionOf(token string) string {
-	sum := sha256.Sum256([]byte("rillmark console session\x00" + token))
-	return hex.EncodeToString(sum[:])
-}
-
-func same(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
-
-// authenticate wants the token on every call where one is set. The console's
-// own files, which hold no data, and the sign of life go without.
-func (s *Server) authenticate(next http.Handler) http.Handler {
-	token := s.service.Config.Token
-	if token == "" {
-		return next
-	}
-	session := sessionOf(token)
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if given, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok && same(given, token) {
-			next.ServeHTTP(w, r)
-			return
-		}
-		if cookie, err := r.Cookie(sessionCookie); err == nil && same(cookie.Value, session) {
-			next.ServeHTTP(w, r)
-			return
-		}
-		open := r.URL.Path == "/healthz" || r.URL.Path == "/v1/session"
-		if !open && (strings.HasPrefix(r.URL.Path, "/v1/") || r.URL.Path == "/metrics" || r.URL.Path == "/readyz") {
-			w.Header().Set("WWW-Authenticate", `Bearer realm="rillmark"`)
-			p := newProblem(http.StatusUnauthorized, "token-wanted", "this service wants its token")
-			p.Fix = "send it as Authorization: Bearer …; the client takes it from RILLMARK_TOKEN"
-			answerProblem(w, p)
-			return
-		}
-		next.ServeHTTP(w, r)
-	})
-}
-
-// openSession gives the console a cookie for the token that a person typed.
-func (s *Server) openSession(w http.ResponseWriter, r *http.Request) {
-	var body struct {
-		Token string `json:"token"`
-	}
-	if err := json.NewDecoder(r.Body).Decode(&body); err != nil {
-		answerProblem(w, newProblem(http.StatusBadRequest, "bad-request", "the body is not JSON"))
-		return
-	}
-	token := s.service.Config.Token
-	if token == "" || !same(body.Token, token) {
-		answerProblem(w, newProblem(http.StatusUnauthorized, "token-wrong", "this is not the service's token"))
-		return
-	}
-	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Value: sessionOf(token), Path: "/", HttpOnly: true,
-		SameSite: http.SameSiteStrictMode, Secure: strings.HasPrefix(s.service.Config.PublicURL, "https://")})
-	w.WriteHeader(http.StatusNoContent)
 }
 
 // serveConsole serves the console's files; any other path is one of its pages.

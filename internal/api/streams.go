@@ -45,40 +45,40 @@ func (s *eventStream) send(event, id string, data []byte) error {
 		s.buf = append(append(append(s.buf, "event: "...), event...), '\n')
 	}
 	s.buf = append(append(append(s.buf, "data: "...), data...), "\n\n"...)
-	// A reader that takes nothing for a minute has gone.
-	s.control.SetWriteDeadline(time.Now().Add(time.Minute)) //nolint:errcheck // then the write fails
+	// A reader that takes nothing for so long has gone.
+	s.control.SetWriteDeadline(time.Now().Add(writeTime)) //nolint:errcheck // then the write fails
 	_, err := s.w.Write(s.buf)
 	return err
 }
 
 // comment tells a reader that the stream lives, and how far it has come.
 func (s *eventStream) comment(passed int64) error {
-	s.control.SetWriteDeadline(time.Now().Add(time.Minute)) //nolint:errcheck // then the write fails
+	s.control.SetWriteDeadline(time.Now().Add(writeTime)) //nolint:errcheck // then the write fails
 	_, err := fmt.Fprintf(s.w, ": %d\n\n", passed)
 	return err
 }
 
-func (s *eventStream) flush() error { return s.control.Flush() }
+func (s *eventStream) flush() error {
+	s.control.SetWriteDeadline(time.Now().Add(writeTime)) //nolint:errcheck // then the flush fails
+	return s.control.Flush()
+}
 
 func (s *Server) streamRoutes() {
-	s.router.Get("/v1/sources/{name}/stream", s.streamSource)
-	s.router.Get("/v1/outlets/{name}/stream", s.streamOutlet)
-	s.router.Get("/v1/status/stream", s.streamStatus)
-	describe := func(path, id, summary string, parameters ...*huma.Param) {
+	describe := func(path, id, summary string, handler http.HandlerFunc, parameters ...*huma.Param) {
 		op := operation(http.MethodGet, path, id, summary, "live")
 		op.Parameters = parameters
 		op.Responses = map[string]*huma.Response{"200": {Description: "A stream without an end; the field id is the offset", Content: map[string]*huma.MediaType{"text/event-stream": {}}}}
-		s.api.OpenAPI().AddOperation(&op)
+		s.live(op, handler)
 	}
 	text := &huma.Schema{Type: "string"}
 	name := &huma.Param{Name: "name", In: "path", Required: true, Schema: text}
 	from := &huma.Param{Name: "from", In: "query", Description: "now, beginning, or the first offset; the header Last-Event-ID goes before it", Schema: text}
 	table := &huma.Param{Name: "table", In: "query", Description: "Patterns of tables; may be repeated", Schema: &huma.Schema{Type: "array", Items: text}}
 	op := &huma.Param{Name: "operation", In: "query", Description: "Operations; may be repeated", Schema: &huma.Schema{Type: "array", Items: text}}
-	describe("/v1/sources/{name}/stream", "streamSource", "Events of a source as they come", name, from, table, op)
-	describe("/v1/outlets/{name}/stream", "streamOutlet", "Events that an outlet lets through, as they come", name, from,
+	describe("/v1/sources/{name}/stream", "streamSource", "Events of a source as they come", s.streamSource, name, from, table, op)
+	describe("/v1/outlets/{name}/stream", "streamOutlet", "Events that an outlet lets through, as they come", s.streamOutlet, name, from,
 		&huma.Param{Name: "as", In: "query", Description: "cloudevents: each event in that form, whatever the outlet's own is", Schema: &huma.Schema{Type: "string", Enum: []any{"cloudevents"}}})
-	describe("/v1/status/stream", "streamStatus", "How everything stands, once a second")
+	describe("/v1/status/stream", "streamStatus", "How everything stands, once a second", s.streamStatus)
 }
 
 // streamFrom is where a stream begins; 0 leaves it to the caller.

@@ -26,14 +26,13 @@ type TrialLine struct {
 }
 
 func (s *Server) trialRoutes() {
-	s.router.Post("/v1/sources/{name}/try", s.trySource)
 	op := operation(http.MethodPost, "/v1/sources/{name}/try", "trySource", "Follow the tables of a definition for a while, before it is stored or without a body a stored one's, and leave nothing behind", "sources")
 	op.Parameters = []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
 		{Name: "seconds", In: "query", Description: "How long, from when the source is followed; 60 without it, 600 at most", Schema: &huma.Schema{Type: "integer"}}}
 	registry := s.api.OpenAPI().Components.Schemas
 	op.RequestBody = &huma.RequestBody{Content: map[string]*huma.MediaType{"application/json": {Schema: huma.SchemaFromType(registry, typeOf[definition.Source]())}}}
 	op.Responses = map[string]*huma.Response{"200": {Description: "Lines of JSON, as they come", Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: huma.SchemaFromType(registry, typeOf[TrialLine]())}}}}
-	s.api.OpenAPI().AddOperation(&op)
+	s.live(op, s.trySource)
 }
 
 func (s *Server) trySource(w http.ResponseWriter, r *http.Request) {

@@ -150,9 +150,7 @@ func (c *Catalog) AddSource(ctx context.Context, name string, d definition.Sourc
 // AddDestination stores a destination; its secrets are sealed on the way.
 func (c *Catalog) AddDestination(ctx context.Context, name string, d definition.Destination) error {
 	d = d.Clone()
-	for _, secret := range d.Secrets() {
-		*secret = c.Keeper.Seal(*secret)
-	}
+	d.EachSecret(func(_, secret string) string { return c.Keeper.Seal(secret) })
 	_, err := c.Pool.Exec(ctx, "INSERT INTO rillmark.destination (name, definition) VALUES ($1, $2)", name, asJSON(d))
 	return translate(err)
 }
@@ -188,6 +186,9 @@ func (c *Catalog) Unseal(ctx context.Context, name string, d *definition.Source)
 	if err != nil {
 		return err
 	}
+	if d.Connection.Password == Sealed && d.Connection.Reaches() != old.Definition.Connection.Reaches() {
+		return &definition.Invalid{Location: "connection.password", Message: "host, port, user or TLS are others than before: give the password anew, so that the stored one does not go where it was not meant for"}
+	}
 	if d.Connection.Password == Sealed {
 		d.Connection.Password = old.Definition.Connection.Password
 	}
@@ -201,11 +202,12 @@ func (c *Catalog) Unseal(ctx context.Context, name string, d *definition.Source)
 // secret of [Sealed] leaves the old one.
 func (c *Catalog) EditDestination(ctx context.Context, name string, version int64, d definition.Destination) error {
 	d = d.Clone()
-	for _, secret := range d.Secrets() {
-		if *secret != Sealed {
-			*secret = c.Keeper.Seal(*secret)
+	d.EachSecret(func(_, secret string) string {
+		if secret == Sealed {
+			return secret
 		}
-	}
+		return c.Keeper.Seal(secret)
+	})
 	if err := c.UnsealDestination(ctx, name, &d); err != nil {
 		return err
 	}
@@ -215,20 +217,57 @@ func (c *Catalog) EditDestination(ctx context.Context, name string, version int6
 // UnsealDestination puts the stored secrets of a destination in the places where
 // d has [Sealed].
 func (c *Catalog) UnsealDestination(ctx context.Context, name string, d *definition.Destination) error {
-	var stored []*string
-	for i, secret := range d.Secrets() {
-		if *secret != Sealed {
+	wanted := false
+	d.EachSecret(func(_, secret string) string {
+		wanted = wanted || secret == Sealed
+		return secret
+	})
+	if !wanted {
+		return nil
+	}
+	old, err := c.Destination(ctx, name)
+	if err != nil {
+		return err
+	}
+	if old.Definition.Reaches() != d.Reaches() {
+		return &definition.Invalid{Location: d.Kind, Message: "address, user or TLS are others than before: give the secrets anew, so that the stored ones do not go where they were not meant for"}
+	}
+	stored := make(map[string]string)
+	old.Definition.EachSecret(func(name, secret string) string {
+		stored[name] = secret
+		return secret
+	})
+	d.EachSecret(func(name, secret string) string {
+		if secret == Sealed {
+			return stored[name]
+		}
+		return secret
+	})
+	return nil
+}
+
+// SealDestinations seals what an earlier version stored in the clear: headers whose
+// names look like secrets.
+func (c *Catalog) SealDestinations(ctx context.Context) error {
+	all, err := c.Destinations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range all {
+		if r.Broken != nil {
 			continue
 		}
-		if stored == nil {
-			old, err := c.Destination(ctx, name)
-			if err != nil {
-				return err
-			}
-			stored = old.Definition.Secrets()
+		d, changed := r.Definition.Clone(), false
+		d.EachSecret(func(_, secret string) string {
+			sealed := c.Keeper.Seal(secret)
+			changed = changed || sealed != secret
+			return sealed
+		})
+		if !changed {
+			continue
 		}
-		if i < len(stored) {
-			*secret = *stored[i]
+		if _, err := c.Pool.Exec(ctx, "UPDATE rillmark.destination SET definition = $2 WHERE id = $1 AND version = $3", r.ID, asJSON(d), r.Version); err != nil {
+			return err
 		}
 	}
 	return nil

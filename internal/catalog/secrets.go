@@ -10,7 +10,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -22,7 +24,11 @@ const sealedPrefix = "sealed:1:"
 
 // Keeper seals secrets with AES-256-GCM under a key that lies outside of the
 // state database. It never prints what it holds.
-type Keeper struct{ aead cipher.AEAD }
+type Keeper struct {
+	aead cipher.AEAD
+	// References are what definitions may refer to.
+	References References
+}
 
 // String keeps the key out of any output.
 func (k *Keeper) String() string { return "keeper" }
@@ -54,7 +60,7 @@ func NewKeeper(file string) (*Keeper, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Keeper{aead}, nil
+	return &Keeper{aead: aead}, nil
 }
 
 func keyFile(file string) (string, error) {
@@ -105,36 +111,148 @@ func makeKeyFile(file string) (string, error) {
 	return string(text), err
 }
 
-var reference = regexp.MustCompile(`^\$\{(env|file):([^}]+)\}$`)
+// References say which variables and files a definition may refer to. The service's
+// own token and key are in neither by default.
+type References struct {
+	// Prefixes of variables' names. Default RILLMARK_SECRET_.
+	Prefixes []string
+	// Folders below which files may be. Default none.
+	Folders []string
+}
 
-// IsReference reports whether s names a secret instead of being one.
-func IsReference(s string) bool { return reference.MatchString(s) }
+// DefaultPrefix begins the names of variables that are meant for definitions.
+const DefaultPrefix = "RILLMARK_SECRET_"
 
-// Resolve is the secret that a reference names, or what s itself says.
-func Resolve(s string) (string, error) {
-	m := reference.FindStringSubmatch(s)
-	if m == nil {
-		return s, nil
-	}
-	if m[1] == "env" {
-		value, set := os.LookupEnv(m[2])
-		if !set {
-			return "", fmt.Errorf("the environment of the service has no variable %s, which a definition refers to", m[2])
+var reference = regexp.MustCompile(`\$\$|\$\{(env|file):([^}]+)\}`)
+
+// IsReference reports whether a text refers to a variable or a file. Such a text is no
+// secret itself.
+func IsReference(s string) bool {
+	for _, found := range reference.FindAllString(s, -1) {
+		if found != "$$" {
+			return true
 		}
-		return value, nil
 	}
-	text, err := os.ReadFile(m[2])
+	return false
+}
+
+// Resolve expands the references in a text of the service's own configuration, which
+// may refer to anything.
+func Resolve(s string) (string, error) { return expand(s, nil) }
+
+// Expand expands the references in a text of a definition, once: what a variable or a
+// file holds stays as it is. $$ is a dollar.
+func (k *Keeper) Expand(s string) (string, error) { return expand(s, &k.References) }
+
+func expand(s string, allowed *References) (string, error) {
+	var failed error
+	expanded := reference.ReplaceAllStringFunc(s, func(found string) string {
+		if found == "$$" {
+			return "$"
+		}
+		m := reference.FindStringSubmatch(found)
+		value, err := "", error(nil)
+		if m[1] == "env" {
+			value, err = variable(m[2], allowed)
+		} else {
+			value, err = secretFile(m[2], allowed)
+		}
+		if err != nil && failed == nil {
+			failed = err
+		}
+		return value
+	})
+	return expanded, failed
+}
+
+func variable(name string, allowed *References) (string, error) {
+	if allowed != nil {
+		prefixes := allowed.Prefixes
+		if prefixes == nil {
+			prefixes = []string{DefaultPrefix}
+		}
+		if !slices.ContainsFunc(prefixes, func(p string) bool { return strings.HasPrefix(name, p) }) || name == "RILLMARK_TOKEN" || name == "RILLMARK_KEY" {
+			return "", fmt.Errorf("a definition may not refer to the variable %s: the names of those that it may begin with %s (secrets.env in the service's configuration)", name, strings.Join(prefixes, " or "))
+		}
+	}
+	value, set := os.LookupEnv(name)
+	if !set {
+		return "", fmt.Errorf("the environment of the service has no variable %s, which is referred to", name)
+	}
+	return value, nil
+}
+
+func secretFile(path string, allowed *References) (string, error) {
+	if allowed != nil {
+		real, err := filepath.EvalSymlinks(path)
+		inside := err == nil && filepath.IsAbs(path) && slices.ContainsFunc(allowed.Folders, func(folder string) bool {
+			if resolved, err := filepath.EvalSymlinks(folder); err == nil {
+				folder = resolved
+			}
+			return strings.HasPrefix(real, strings.TrimSuffix(filepath.Clean(folder), "/")+"/")
+		})
+		if !inside {
+			where := "no folder is set"
+			if len(allowed.Folders) > 0 {
+				where = "those that it may lie below " + strings.Join(allowed.Folders, " or ")
+			}
+			return "", fmt.Errorf("a definition may not refer to the file %s: %s (secrets.folders in the service's configuration)", path, where)
+		}
+		path = real
+	}
+	text, err := os.ReadFile(path)
 	if err != nil {
-		return "", fmt.Errorf("a definition refers to a secret in a file: %w", err)
+		return "", fmt.Errorf("a secret in a file cannot be read: %w", err)
 	}
 	return strings.TrimRight(string(text), "\r\n"), nil
 }
 
+// OpenAll opens the sealed texts in a definition and expands the references in all
+// others. v is a pointer; what it points to must be nobody else's.
+func (k *Keeper) OpenAll(v any) error { return k.openAll(reflect.ValueOf(v)) }
+
+func (k *Keeper) openAll(v reflect.Value) error {
+	switch v.Kind() {
+	case reflect.Pointer, reflect.Interface:
+		if !v.IsNil() {
+			return k.openAll(v.Elem())
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if err := k.openAll(v.Field(i)); err != nil {
+				return err
+			}
+		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			if err := k.openAll(v.Index(i)); err != nil {
+				return err
+			}
+		}
+	case reflect.Map:
+		for _, key := range v.MapKeys() {
+			opened, err := k.Open(v.MapIndex(key).String())
+			if err != nil {
+				return err
+			}
+			v.SetMapIndex(key, reflect.ValueOf(opened))
+		}
+	case reflect.String:
+		opened, err := k.Open(v.String())
+		if err != nil {
+			return err
+		}
+		v.SetString(opened)
+	}
+	return nil
+}
+
 // Seal is the form in which a secret is stored; references stay as they are.
 func (k *Keeper) Seal(secret string) string {
-	if secret == "" || IsReference(secret) {
+	if secret == "" || IsReference(secret) || strings.HasPrefix(secret, sealedPrefix) {
 		return secret
 	}
+	secret = strings.ReplaceAll(secret, "$${", "${") // as it is from here on
 	nonce := make([]byte, k.aead.NonceSize())
 	rand.Read(nonce) //nolint:errcheck // never fails
 	return sealedPrefix + base64.StdEncoding.EncodeToString(k.aead.Seal(nonce, nonce, []byte(secret), nil))
@@ -144,7 +262,7 @@ func (k *Keeper) Seal(secret string) string {
 func (k *Keeper) Open(stored string) (string, error) {
 	text, sealed := strings.CutPrefix(stored, sealedPrefix)
 	if !sealed {
-		return Resolve(stored)
+		return k.Expand(stored)
 	}
 	raw, err := base64.StdEncoding.DecodeString(text)
 	if err != nil || len(raw) < k.aead.NonceSize() {

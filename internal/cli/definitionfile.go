@@ -35,11 +35,11 @@ func (a *app) readDefinition(path string) (*definitionFile, error) {
 	}
 	d := &definitionFile{name: path}
 	if d.tree, err = parser.ParseBytes(raw, 0); err != nil {
-		return nil, usage("the definition %s is not right:\n%s", path, yaml.FormatError(err, false, true))
+		return nil, usage("the definition %s is not right:\n%s", path, yaml.FormatError(err, false, false))
 	}
 	var value any
 	if err := yaml.Unmarshal(raw, &value); err != nil {
-		return nil, usage("the definition %s is not right:\n%s", path, yaml.FormatError(err, false, true))
+		return nil, usage("the definition %s is not right:\n%s", path, yaml.FormatError(err, false, false))
 	}
 	if _, isMap := value.(map[string]any); !isMap {
 		return nil, usage("the definition %s is not a list of fields and values, such as `engine: postgresql`", path)

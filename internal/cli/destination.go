@@ -39,8 +39,8 @@ func (f *destinationFlags) register(c *cobra.Command) {
 	flags.StringVar(&f.stream, "create-stream", "", "kind nats: create this stream where it is missing")
 	flags.StringVar(&f.address, "address", "", "kind redis: host:port")
 	flags.StringVar(&f.url, "url", "", "kind http: where events are posted")
-	flags.StringVar(&f.signKey, "sign-key", "", "kind http: sign requests; a reference such as '${env:SIGN_KEY}', or whsec_...")
-	flags.StringVar(&f.token, "bearer", "", "kind http: bearer token; a reference such as '${env:TOKEN}', or the token")
+	flags.StringVar(&f.signKey, "sign-key", "", "kind http: sign requests; a reference such as '${env:RILLMARK_SECRET_SIGN_KEY}', or whsec_...")
+	flags.StringVar(&f.token, "bearer", "", "kind http: bearer token; a reference such as '${env:RILLMARK_SECRET_TOKEN}', or the token")
 }
 
 func (f *destinationFlags) given() bool {
@@ -109,7 +109,7 @@ func (a *app) destinationCheck() *cobra.Command {
 func (a *app) destinationAdd() *cobra.Command {
 	var f destinationFlags
 	c := &cobra.Command{Use: "add NAME", Short: "Add a destination", Example: "  rillmark destination add archive --directory archive\n  rillmark destination add hub --broker 127.0.0.1:9092 --create-topics 6\n" +
-		"  rillmark destination add desk --url https://desk.example/events --sign-key '${env:SIGN_KEY}'\n  rillmark destination add bucket --file bucket.yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		"  rillmark destination add desk --url https://desk.example/events --sign-key '${env:RILLMARK_SECRET_SIGN_KEY}'\n  rillmark destination add bucket --file bucket.yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 		d, err := f.definition(a)
 		if err != nil {
 			return err

@@ -55,7 +55,7 @@ func (f *sourceFlags) register(c *cobra.Command) {
 	flags.StringVar(&f.database, "database", "", "name of the database")
 	flags.StringVar(&f.user, "user", "", "user to log in as")
 	flags.StringVar(&f.password, "password", "", "reference to the password: ${env:NAME} or ${file:/path}; one typed here ends up in the shell's history")
-	flags.StringVar(&f.tls, "tls", "prefer", "disable, prefer, require or verify-full")
+	flags.StringVar(&f.tls, "tls", "", "disable, prefer, require or verify-full, which is the default for a database that is not on this machine")
 	flags.StringSliceVar(&f.tables, "tables", nil, "patterns of tables to capture, with commas between them or repeated")
 	flags.StringVar(&f.mode, "mode", "load-and-follow", "load-and-follow, load-only or follow-only")
 	flags.StringVar(&f.from, "from-position", "", "with follow-only and a slot: place in the log where somebody else's load ended")
@@ -102,7 +102,7 @@ func (a *app) sourceScript(verb, short, long string, of func(service.Scripts) st
 	var as, password string
 	c := &cobra.Command{
 		Use: verb + " NAME", Short: short, Long: long + "\nWithout flags it is for the stored definition. The database is not reached, unless --run\nhas the service run the script there.",
-		Example: "  rillmark source " + verb + " circulation --file circulation.yaml | psql circulation\n  rillmark source " + verb + " circulation\n  rillmark source " + verb + " circulation --run --as postgres --as-password '${env:ADMIN_PASSWORD}'",
+		Example: "  rillmark source " + verb + " circulation --file circulation.yaml | psql circulation\n  rillmark source " + verb + " circulation\n  rillmark source " + verb + " circulation --run --as postgres --as-password '${env:RILLMARK_SECRET_ADMIN}'",
 		Args:    exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, body, err := f.maybe(a, c)
@@ -174,7 +174,7 @@ func (a *app) sourceCheck() *cobra.Command {
 		Short: "Say whether a source is ready, before anything is stored",
 		Long:  "Checks the definition that the flags or the file give; without either, the stored one.\nNothing is changed on the source. " + "Exit code 5 says that something is missing.",
 		Example: "  rillmark source check circulation --host db.example --database circulation \\\n" +
-			"      --user rillmark --password '${env:PGPASSWORD}' --tables 'public.*'\n  rillmark source check circulation",
+			"      --user rillmark --password '${env:RILLMARK_SECRET_CIRCULATION}' --tables 'public.*'\n  rillmark source check circulation",
 		Args: exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, body, err := f.maybe(a, c)
@@ -223,7 +223,7 @@ func (a *app) sourceAdd() *cobra.Command {
 		Short: "Add a source; it starts when it is resumed",
 		Long:  "Adds a source, paused: its load begins when it is resumed, so that its outlets can be\nthere first. `rillmark source check` says beforehand whether it is ready.",
 		Example: "  rillmark source add circulation --host db.example --database circulation \\\n" +
-			"      --user rillmark --password '${env:PGPASSWORD}' --tables 'public.*'\n  rillmark source add circulation --file circulation.yaml",
+			"      --user rillmark --password '${env:RILLMARK_SECRET_CIRCULATION}' --tables 'public.*'\n  rillmark source add circulation --file circulation.yaml",
 		Args: exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, err := f.definition(a, c)

@@ -2,10 +2,13 @@ package definition
 
 import (
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"net"
 	"net/url"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -112,25 +115,77 @@ type TLS struct {
 	Key         string `json:"key,omitempty" doc:"File of that certificate's private key"`
 }
 
-// Secrets are the places of secrets in the definition.
-func (d *Destination) Secrets() []*string {
-	var all []*string
+// secretHeader are words in the names of headers whose values are secrets.
+var secretHeader = regexp.MustCompile(`(?i)(token|secret|key|pass|auth|cookie|credential|signature|session)`)
+
+// EachSecret puts what change makes of each secret in its place. Names tell the secrets
+// of one definition apart; an empty secret is none.
+func (d *Destination) EachSecret(change func(name, secret string) string) {
+	one := func(name string, secret *string) {
+		if *secret != "" {
+			*secret = change(name, *secret)
+		}
+	}
 	if d.File != nil && d.File.Bucket != nil {
-		all = append(all, &d.File.Bucket.SecretKey)
+		one("file.bucket.secret_key", &d.File.Bucket.SecretKey)
 	}
 	if d.Kafka != nil && d.Kafka.Login != nil {
-		all = append(all, &d.Kafka.Login.Password)
+		one("kafka.login.password", &d.Kafka.Login.Password)
 	}
 	if d.NATS != nil {
-		all = append(all, &d.NATS.Password)
+		one("nats.password", &d.NATS.Password)
 	}
 	if d.Redis != nil {
-		all = append(all, &d.Redis.Password)
+		one("redis.password", &d.Redis.Password)
 	}
 	if d.HTTP != nil {
-		all = append(all, &d.HTTP.Token, &d.HTTP.SignKey)
+		one("http.token", &d.HTTP.Token)
+		one("http.sign_key", &d.HTTP.SignKey)
+		for name, value := range d.HTTP.Headers {
+			if secretHeader.MatchString(name) {
+				one("http.headers."+strings.ToLower(name), &value)
+				d.HTTP.Headers[name] = value
+			}
+		}
 	}
-	return all
+}
+
+// Reaches is what decides to whom the secrets are shown: where the destination is, as
+// whom, and how that is checked.
+func (d *Destination) Reaches() string {
+	var parts []any
+	switch {
+	case d.File != nil && d.File.Bucket != nil:
+		b := d.File.Bucket
+		parts = []any{b.Endpoint, b.AccessKey, b.HostStyle, b.HostStyle && b.Name != "", b.TLS}
+	case d.Kafka != nil:
+		parts = []any{d.Kafka.Brokers, d.Kafka.TLS}
+		if d.Kafka.Login != nil {
+			parts = append(parts, d.Kafka.Login.Mechanism, d.Kafka.Login.User)
+		}
+	case d.NATS != nil:
+		parts = []any{d.NATS.Servers, d.NATS.User, d.NATS.TLS}
+	case d.Redis != nil:
+		parts = []any{d.Redis.Address, d.Redis.User, d.Redis.TLS}
+	case d.HTTP != nil:
+		parts = []any{d.HTTP.URL, d.HTTP.TLS}
+	}
+	encoded, err := json.Marshal(append(parts, d.Kind))
+	if err != nil {
+		panic(err) // strings always marshal
+	}
+	return string(encoded)
+}
+
+// Reaches is what decides to whom the password is shown.
+func (c *Connection) Reaches() string {
+	return fmt.Sprintf("%q %d %q %q %q", c.Host, c.Port, c.User, c.TLS, c.Root)
+}
+
+// refers reports whether a text refers to a variable or a file: what it is shows when
+// it is used.
+func refers(text string) bool {
+	return strings.Contains(text, "${env:") || strings.Contains(text, "${file:")
 }
 
 // Clone is a definition whose sections nobody else holds.
@@ -139,12 +194,14 @@ func (d Destination) Clone() Destination {
 		copied := *d.File
 		if copied.Bucket != nil {
 			bucket := *copied.Bucket
+			bucket.TLS = cloned(bucket.TLS)
 			copied.Bucket = &bucket
 		}
 		d.File = &copied
 	}
 	if d.Kafka != nil {
 		copied := *d.Kafka
+		copied.Brokers, copied.TLS = slices.Clone(copied.Brokers), cloned(copied.TLS)
 		if copied.Login != nil {
 			login := *copied.Login
 			copied.Login = &login
@@ -153,17 +210,28 @@ func (d Destination) Clone() Destination {
 	}
 	if d.NATS != nil {
 		copied := *d.NATS
+		copied.Servers, copied.TLS = slices.Clone(copied.Servers), cloned(copied.TLS)
 		d.NATS = &copied
 	}
 	if d.Redis != nil {
 		copied := *d.Redis
+		copied.TLS = cloned(copied.TLS)
 		d.Redis = &copied
 	}
 	if d.HTTP != nil {
 		copied := *d.HTTP
+		copied.Headers, copied.TLS = maps.Clone(copied.Headers), cloned(copied.TLS)
 		d.HTTP = &copied
 	}
 	return d
+}
+
+func cloned(t *TLS) *TLS {
+	if t == nil {
+		return nil
+	}
+	copied := *t
+	return &copied
 }
 
 // Where is the destination in a few words, for lists.
@@ -227,7 +295,7 @@ func (f *FileDestination) validate() error {
 		f.Bucket.Region = "us-east-1"
 	}
 	if f.Bucket.SecretKey == "" {
-		return &Invalid{"file.bucket.secret_key", "an object storage wants a key: a reference such as ${env:STORAGE_KEY}, or the key itself"}
+		return &Invalid{"file.bucket.secret_key", "an object storage wants a key: a reference such as ${env:RILLMARK_SECRET_STORAGE_KEY}, or the key itself"}
 	}
 	if err := absolute("file.bucket.endpoint", f.Bucket.Endpoint); err != nil {
 		return err
@@ -248,7 +316,7 @@ func (k *KafkaDestination) validate() error {
 		if !slices.Contains([]string{"plain", "scram-sha-256", "scram-sha-512"}, k.Login.Mechanism) {
 			return &Invalid{"kafka.login.mechanism", fmt.Sprintf("%q is none of plain, scram-sha-256 and scram-sha-512", k.Login.Mechanism)}
 		}
-		if k.Login.Mechanism == "plain" && k.TLS == nil && !loopbackOnly(k.Brokers) {
+		if k.Login.Mechanism == "plain" && k.TLS == nil && !loopbackOnly(k.Brokers) && !slices.ContainsFunc(k.Brokers, refers) {
 			return &Invalid{"kafka.login.mechanism", "plain sends the password as it is: add a section tls, or use scram-sha-512"}
 		}
 	}
@@ -268,6 +336,9 @@ func (n *NATSDestination) validate() error {
 		return &Invalid{"nats.servers", "at least one address is needed, such as nats://127.0.0.1:4222"}
 	}
 	for i, server := range n.Servers {
+		if refers(server) {
+			continue
+		}
 		u, err := url.Parse(server)
 		if err != nil || u.Host == "" || u.User != nil || u.Scheme != "nats" && u.Scheme != "tls" {
 			return &Invalid{fmt.Sprintf("nats.servers[%d]", i), fmt.Sprintf("%q is no address: write nats://host:port; user and password have fields of their own", server)}
@@ -294,11 +365,11 @@ func (h *HTTPDestination) validate() error {
 			return &Invalid{"http.headers", "Authorization is a secret: use token, which is sealed"}
 		}
 	}
-	if strings.HasPrefix(h.SignKey, "whsec_") {
+	if strings.HasPrefix(h.SignKey, "whsec_") && !refers(h.SignKey) {
 		if key, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(h.SignKey, "whsec_")); err != nil || len(key) < 24 || len(key) > 64 {
 			return &Invalid{"http.sign_key", "a key for signing is whsec_ and 24 to 64 bytes in base64: `openssl rand -base64 32` makes one"}
 		}
-	} else if h.SignKey != "" && !strings.HasPrefix(h.SignKey, "${") && !strings.HasPrefix(h.SignKey, "sealed:") && h.SignKey != "(sealed)" {
+	} else if h.SignKey != "" && !refers(h.SignKey) && !strings.HasPrefix(h.SignKey, "sealed:") && h.SignKey != "(sealed)" {
 		return &Invalid{"http.sign_key", "a key for signing is whsec_ and 24 to 64 bytes in base64, or a reference to one"}
 	}
 	if _, err := h.Limit(); err != nil {
@@ -332,7 +403,7 @@ func (t *TLS) checkFiles(at string) error {
 		return nil
 	}
 	for _, one := range []struct{ name, file string }{{"root", t.Root}, {"certificate", t.Certificate}, {"key", t.Key}} {
-		if one.file == "" {
+		if one.file == "" || refers(one.file) {
 			continue
 		}
 		if _, err := os.Stat(one.file); err != nil {
@@ -360,6 +431,9 @@ func (d *Destination) CheckFiles() error {
 }
 
 func hostPort(at, address string) error {
+	if refers(address) {
+		return nil
+	}
 	host, port, err := net.SplitHostPort(address)
 	if err != nil || host == "" || port == "" {
 		return &Invalid{at, fmt.Sprintf("%q is no address: write host:port", address)}
@@ -368,6 +442,9 @@ func hostPort(at, address string) error {
 }
 
 func absolute(at, address string) error {
+	if refers(address) {
+		return nil
+	}
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return &Invalid{at, fmt.Sprintf("%q is no absolute address: write https://host/path", address)}

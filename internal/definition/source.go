@@ -33,7 +33,7 @@ type Connection struct {
 	Database string `json:"database" minLength:"1"`
 	User     string `json:"user" minLength:"1"`
 	Password string `json:"password,omitempty" doc:"A reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again"`
-	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full" default:"prefer" doc:"require: encrypted; verify-full: encrypted, and the server's name and certificate checked"`
+	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full" doc:"verify-full without it for a new source that is not on this machine, else prefer. require: encrypted; verify-full: encrypted, and the server's name and certificate checked"`
 	Root     string `json:"tls_root,omitempty" doc:"With verify-full: file of the certificates to trust, on the service's machine; the system's own without it"`
 }
 
@@ -120,7 +120,7 @@ func (r *TableRule) validate(at string, hashKey bool) error {
 		case "keep", "drop", "mask":
 		case "hash":
 			if !hashKey {
-				return &Invalid{here + ".treat", "hashing needs a key: give the source a hash_key, such as ${env:RILLMARK_HASH_KEY}"}
+				return &Invalid{here + ".treat", "hashing needs a key: give the source a hash_key, such as ${env:RILLMARK_SECRET_HASH_KEY}"}
 			}
 		default:
 			return &Invalid{here + ".treat", fmt.Sprintf("%q is none of keep, drop, mask and hash", c.Treat)}

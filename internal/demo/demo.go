@@ -178,9 +178,12 @@ listen: 127.0.0.1:%d
 state_database: "%s"
 key_file: %s
 files_root: %s
-# The demo's function listens on this machine.
-http_inside: true
-`, s.Port, s.state.AddressAs("rillmark", "rillmark"), filepath.Join(s.Folder, "rillmark.key"), filepath.Join(s.Folder, "delivered"))
+# All of the demo is on this machine: its databases, its function, its bucket.
+network:
+  local: [all]
+secrets:
+  folders: [%s]
+`, s.Port, s.state.AddressAs("rillmark", "rillmark"), filepath.Join(s.Folder, "rillmark.key"), filepath.Join(s.Folder, "delivered"), s.Folder)
 	return os.WriteFile(s.configFile(), []byte(text), 0o600)
 }
 

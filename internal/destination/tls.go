@@ -1,14 +1,42 @@
 package destination
 
 import (
+	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
+	"net"
 	"os"
 
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
+	"rillmark/internal/netguard"
 )
+
+// Secure is a dialer whose connections are encrypted; without a configuration they are
+// as dial makes them. The server's name is the address's where the configuration has
+// none.
+func Secure(dial netguard.Dial, config *tls.Config) netguard.Dial {
+	if config == nil {
+		return dial
+	}
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		own := config.Clone()
+		if own.ServerName == "" {
+			own.ServerName, _, _ = net.SplitHostPort(address)
+		}
+		secured := tls.Client(conn, own)
+		if err := secured.HandshakeContext(ctx); err != nil {
+			conn.Close() //nolint:errcheck // the first error is the one to tell
+			return nil, err
+		}
+		return secured, nil
+	}
+}
 
 // TLSConfig is how an encrypted connection is checked; nil for one in the clear.
 func TLSConfig(t *definition.TLS) (*tls.Config, error) {

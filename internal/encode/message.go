@@ -105,6 +105,14 @@ func (b *Batch) Keep(most int) {
 	}
 }
 
+// Trim has an empty batch give back its room where that is more than most: what little
+// comes while nothing is behind needs less.
+func (b *Batch) Trim(most int) {
+	if cap(b.buf) > most || cap(b.Messages) > most/64 || cap(b.values) > most/16 {
+		b.Messages, b.buf, b.values, b.headers = nil, nil, nil, nil
+	}
+}
+
 // Reset empties the batch.
 func (b *Batch) Reset() {
 	b.Messages, b.buf, b.values, b.headers, b.bytes = b.Messages[:0], b.buf[:0], b.values[:0], b.headers[:0], 0

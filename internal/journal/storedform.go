@@ -76,7 +76,7 @@ func (c *Compressor) stored(payload []byte, columns *columns, hurry bool) []byte
 	case len(payload) < 128:
 		data = append(make([]byte, header, header+len(payload)), payload...)
 		data[1] = codecNone
-	case hurry:
+	case hurry, len(payload) < smallPayload:
 		data = make([]byte, header+s2.MaxEncodedLen(len(payload)))
 		n := len(s2.Encode(data[header:], payload))
 		data = data[:header+n]
@@ -128,6 +128,9 @@ func (c *columns) verify(stored []byte) error {
 func (b *Block) columns() columns {
 	return columns{b.First, b.Last, b.FirstCommit, b.LastCommit, joinTables(b.Tables), int64(len(b.Payload))}
 }
+
+// smallPayload is compressed in a hurry, too: such blocks are merged soon.
+const smallPayload = 4 << 10
 
 // decompressor is shared: DecodeAll may run in several goroutines.
 var decompressor = func() *zstd.Decoder {

@@ -85,7 +85,7 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 	most := min(r.Limits.Bytes, r.Room.share())
 	b.Keep(2 * most)
 	for {
-		if err := r.next(ctx, &began); err != nil {
+		if err := r.next(ctx, b, &began); err != nil {
 			return err
 		}
 		if r.current == nil {
@@ -120,9 +120,12 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 	return nil
 }
 
+// restingBatch is what a batch keeps while there is nothing to read.
+const restingBatch = 32 << 10
+
 // next makes sure that there is a journal's batch to read. It leaves none where
 // the batch in hand is to go out now.
-func (r *reader) next(ctx context.Context, began *time.Time) error {
+func (r *reader) next(ctx context.Context, b *encode.Batch, began *time.Time) error {
 	if r.current != nil {
 		return nil
 	}
@@ -131,6 +134,7 @@ func (r *reader) next(ctx context.Context, began *time.Time) error {
 		return r.explained(err)
 	}
 	if began.IsZero() {
+		b.Trim(restingBatch)
 		r.current, err = r.journal.Next(ctx)
 		return r.explained(err)
 	}

@@ -1,6 +1,9 @@
 package outlet
 
-import "sync/atomic"
+import (
+	"sync/atomic"
+	"time"
+)
 
 // Room is the memory for batches, which the outlets of a service share: the more
 // of them deliver, the smaller their batches are, and ten outlets need little
@@ -19,4 +22,16 @@ const (
 // share is how large an outlet's batches may be now.
 func (r *Room) share() int {
 	return int(max(roomBytes/(batches*max(r.running.Load(), 1)), leastBatch))
+}
+
+const (
+	// unhurried is how many outlets may deliver before each of them flushes less often.
+	unhurried = 32
+	// mostStretch bounds how much less often.
+	mostStretch = 4
+)
+
+// stretch is a time between flushes, made longer where many outlets deliver.
+func (r *Room) stretch(every time.Duration) time.Duration {
+	return every * time.Duration(min(max(r.running.Load(), unhurried), mostStretch*unhurried)) / unhurried
 }

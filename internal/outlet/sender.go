@@ -20,6 +20,8 @@ import (
 const (
 	// flushEvery is how long an event that was sent may not be committed.
 	flushEvery = 300 * time.Millisecond
+	// lateFlushEvery is the same where the last ones made nothing durable.
+	lateFlushEvery = time.Second
 	// flushEvents are sent without a flush at most.
 	flushEvents = 100_000
 	// lookEvery is how often dead letters are looked for that somebody wants to
@@ -48,6 +50,7 @@ type sender struct {
 	// committing is there while a commit is under way, up to committingAt.
 	committing   <-chan error
 	committingAt int64
+	idleFlushes  int  // in a row that made nothing durable
 	late         bool // what was sent is durable only later: files that are closed first
 }
 
@@ -89,7 +92,11 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 		var flush <-chan time.Time
 		var timer *time.Timer
 		if s.at > max(s.offset.Committed, s.committingAt) {
-			timer = time.NewTimer(max(flushEvery-time.Since(s.lastFlush), time.Millisecond))
+			every := s.flushEvery()
+			if s.idleFlushes > 3 {
+				every = lateFlushEvery // what is not in its place yet gets there by its age or size
+			}
+			timer = time.NewTimer(max(every-time.Since(s.lastFlush), time.Millisecond))
 			flush = timer.C
 		}
 		var err error
@@ -136,9 +143,13 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 // shower is a writer that can show what was sent before it is durable.
 type shower interface{ Show() error }
 
+// flushEvery is how long an event of this outlet may not be committed now: what each
+// flush costs is shared out where many outlets deliver.
+func (s *sender) flushEvery() time.Duration { return s.Room.stretch(flushEvery) }
+
 // sent decides whether it is time to flush.
 func (s *sender) sent(ctx context.Context, idle bool) error {
-	if s.written >= flushEvents || time.Since(s.lastFlush) >= flushEvery {
+	if s.written >= flushEvents || time.Since(s.lastFlush) >= s.flushEvery() {
 		return s.flush(ctx, false)
 	}
 	if show, can := s.writer.(shower); can && idle {
@@ -165,6 +176,9 @@ func (s *sender) flush(ctx context.Context, last bool) error {
 			if err := s.awaitCommit(ctx); err != nil {
 				return err
 			}
+		}
+		if s.idleFlushes++; durable > s.offset.Committed {
+			s.idleFlushes = 0
 		}
 		if s.committing == nil && durable > s.offset.Committed {
 			s.committing, s.committingAt = s.hold.Commit(s.offset.Run, durable, s.written, last), durable

@@ -3,12 +3,15 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 )
 
 // Config is one PostgreSQL source.
@@ -18,7 +21,9 @@ type Config struct {
 	Source string
 	// Connection is a complete set of parameters; see [Connection].
 	Connection *pgx.ConnConfig
-	Rules      []TableRule
+	// Dial connects; nil for an ordinary dialer.
+	Dial  func(ctx context.Context, network, address string) (net.Conn, error)
+	Rules []TableRule
 	// HashKey is what columns are hashed under; needed where a rule hashes.
 	HashKey []byte
 	// Load says whether rows that exist already are read first, LoadOnly that the
@@ -118,8 +123,14 @@ func (c *Config) session(purpose string) *pgx.ConnConfig {
 	}
 	config.RuntimeParams["application_name"] = "rillmark " + c.Source + " " + purpose
 	config.DefaultQueryExecMode = pgx.QueryExecModeExec
-	dialer := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}
-	config.DialFunc = dialer.DialContext
+	config.DialFunc = pgconn.DialFunc(c.Dial)
+	if c.Dial == nil {
+		dialer := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second}
+		config.DialFunc = dialer.DialContext
+	}
+	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
+		return pgproto3.NewFrontend(&guardedRead{r: r}, w)
+	}
 	return config
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"rillmark/internal/engine"
+	"rillmark/internal/netguard"
 )
 
 // stage is what was being done when the source said no: it tells errors of one
@@ -98,6 +99,9 @@ func (c *Config) serverFault(at stage, server *pgconn.PgError) error {
 
 func (c *Config) networkFault(err error) error {
 	at := fmt.Sprintf("%s:%d", c.Connection.Host, c.Connection.Port)
+	if refused := netguard.IsRefused(err); refused != nil {
+		return &engine.Fault{Code: "address-refused", Message: "the source's address may not be reached", Cause: refused}
+	}
 	var dns *net.DNSError
 	switch {
 	case errors.As(err, &dns):

@@ -23,6 +23,9 @@ type frames struct {
 const (
 	// bigFrame is the size from which a row is taken apart.
 	bigFrame = 1 << 20
+	// maxNotice is what any message may have that brings no row: an error, a notice, a
+	// parameter.
+	maxNotice = 64 << 10
 	// maxFrame is more than the server can send (MaxAllocSize is 1 GiB).
 	maxFrame = 1<<30 + 1<<20
 )
@@ -36,6 +39,9 @@ func (f *frames) next() (kind byte, body []byte, err error) {
 	n := int64(binary.BigEndian.Uint32(head[1:])) - 4
 	if n < 0 || n > maxFrame {
 		return 0, nil, fmt.Errorf("the server sends a message of %d bytes: this is not its protocol", n)
+	}
+	if n > maxNotice && head[0] != 'd' {
+		return 0, nil, fmt.Errorf("the server sends a message of kind %q and %d bytes, more than any such message needs", head[0], n)
 	}
 	if n > bigFrame && head[0] == 'd' {
 		body, err = f.big(n)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"unicode"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -12,7 +13,40 @@ import (
 	"rillmark/internal/engine"
 )
 
-func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+// literal is a text in SQL, whatever standard_conforming_strings says.
+func literal(s string) string {
+	s = strings.ReplaceAll(s, "'", "''")
+	if strings.Contains(s, `\`) {
+		return "E'" + strings.ReplaceAll(s, `\`, `\\`) + "'"
+	}
+	return "'" + s + "'"
+}
+
+// inComment is a name as a comment of one line may hold it.
+func inComment(name string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' {
+			return '?'
+		}
+		return r
+	}, name)
+}
+
+// dollarTag is a quote that none of the texts ends.
+func dollarTag(texts ...string) string {
+	all := strings.Join(texts, "\n")
+	for tag := "$rillmark"; ; tag += "_" {
+		if !strings.Contains(all, tag+"$") {
+			return tag + "$"
+		}
+	}
+}
+
+// tag is the quote for what a script of this source quotes.
+func (c *Config) tag() string {
+	texts := append([]string{c.Source, c.Connection.User, c.Connection.Database, c.slotName(), c.chosenSQL("")}, c.publications()...)
+	return dollarTag(texts...)
+}
 
 // nameSQL is a table's name in events as an SQL expression; see [change.TableName].
 func nameSQL(schema, table string) string {
@@ -46,28 +80,29 @@ func (c *Config) candidateSQL() string {
 func (c *Config) SetupSQL() string {
 	user, database := quoted(c.Connection.User), quoted(c.Connection.Database)
 	names := c.publications()
+	tag := c.tag()
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("-- Prepares database %s for Rillmark's source %s.", c.Connection.Database, c.Source)
+	line("-- Prepares database %s for Rillmark's source %s.", inComment(c.Connection.Database), c.Source)
 	line("-- Run it as a superuser in that database. It can be run again: tables that have")
 	line("-- come since are taken in, and all else stays. The server needs wal_level = logical.")
 	line("")
-	line("DO $$ BEGIN")
+	line("DO %s BEGIN", tag)
 	line("  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = %s) THEN", literal(c.Connection.User))
-	line("    CREATE ROLE %s LOGIN; -- then give it a password: \\password %s", user, c.Connection.User)
+	line("    CREATE ROLE %s LOGIN; -- then give it a password: \\password %s", user, inComment(user))
 	line("  END IF;")
-	line("END $$;")
+	line("END %s;", tag)
 	line("ALTER ROLE %s LOGIN REPLICATION;", user)
 	line("GRANT CONNECT ON DATABASE %s TO %s;", database, user)
 	line("GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO %s;", user)
 	line("")
 	if c.Publication == "" {
 		for i, publish := range []string{"insert, update, delete, truncate", "insert, truncate"} {
-			line("DO $$ BEGIN")
+			line("DO %s BEGIN", tag)
 			line("  IF NOT EXISTS (SELECT FROM pg_publication WHERE pubname = %s) THEN", literal(names[i]))
 			line("    CREATE PUBLICATION %s WITH (publish = %s);", quoted(names[i]), literal(publish))
 			line("  END IF;")
-			line("END $$;")
+			line("END %s;", tag)
 		}
 		line("")
 	}
@@ -77,7 +112,7 @@ func (c *Config) SetupSQL() string {
 	line("-- table that the rules do not choose it does nothing but fail.")
 	line("CREATE SCHEMA IF NOT EXISTS rillmark;")
 	line("CREATE OR REPLACE FUNCTION %s(chosen regclass) RETURNS void", c.publishFunction())
-	line("LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog AS $body$")
+	line("LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog AS %s", tag)
 	line("DECLARE t record; publication name;")
 	line("BEGIN")
 	line("  SELECT c.oid, n.nspname, c.relname,")
@@ -98,7 +133,7 @@ func (c *Config) SetupSQL() string {
 		line("    END IF;")
 		line("  END LOOP;")
 	}
-	line("END $body$;")
+	line("END %s;", tag)
 	line("REVOKE ALL ON FUNCTION %s(regclass) FROM PUBLIC;", c.publishFunction())
 	line("GRANT USAGE ON SCHEMA rillmark TO %s;", user)
 	line("GRANT EXECUTE ON FUNCTION %s(regclass) TO %s;", c.publishFunction(), user)
@@ -111,9 +146,10 @@ func (c *Config) SetupSQL() string {
 // TeardownSQL implements [engine.Engine]: the way back, which can be run again.
 // The login's role stays where it owns anything else.
 func (c *Config) TeardownSQL() string {
+	tag := c.tag()
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("-- Takes away from database %s what was made for Rillmark's source %s.", c.Connection.Database, c.Source)
+	line("-- Takes away from database %s what was made for Rillmark's source %s.", inComment(c.Connection.Database), c.Source)
 	line("-- Remove the source in Rillmark first. Run this as a superuser in that database.")
 	line("")
 	if c.Slot == "" {
@@ -128,15 +164,15 @@ func (c *Config) TeardownSQL() string {
 	line("DROP FUNCTION IF EXISTS %s(regclass);", c.publishFunction())
 	line("")
 	line("-- The event trigger serves all of Rillmark's sources in this database: it goes with the last.")
-	line("DO $$ BEGIN")
+	line("DO %s BEGIN", tag)
 	line("  IF NOT EXISTS (SELECT FROM pg_replication_slots WHERE database = current_database() AND starts_with(slot_name, 'rillmark_')) THEN")
 	line("    DROP EVENT TRIGGER IF EXISTS rillmark_statement;")
 	line("    DROP EVENT TRIGGER IF EXISTS rillmark_drop;")
 	line("    DROP SCHEMA IF EXISTS rillmark CASCADE;")
 	line("  END IF;")
-	line("END $$;")
+	line("END %s;", tag)
 	line("")
-	line("DO $$ BEGIN")
+	line("DO %s BEGIN", tag)
 	line("  IF EXISTS (SELECT FROM pg_roles WHERE rolname = %s AND NOT rolsuper) THEN", literal(c.Connection.User))
 	line("    EXECUTE (SELECT coalesce(string_agg(format('REVOKE ALL ON %%I.%%I FROM %%I;', n.nspname, c.relname, %s), ' '), 'SELECT 1')", literal(c.Connection.User))
 	line("      FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace")
@@ -147,7 +183,7 @@ func (c *Config) TeardownSQL() string {
 	line("    REVOKE CONNECT ON DATABASE %s FROM %s;", quoted(c.Connection.Database), quoted(c.Connection.User))
 	line("    ALTER ROLE %s NOREPLICATION;", quoted(c.Connection.User))
 	line("  END IF;")
-	line("END $$;")
+	line("END %s;", tag)
 	return b.String()
 }
 
@@ -155,7 +191,7 @@ func (c *Config) TeardownSQL() string {
 // of each statement that changes a table's schema into the log, in order. Whatever
 // goes wrong in it, the application's statement goes on.
 func (c *Config) StatementsSQL() string {
-	return `-- Has database ` + c.Connection.Database + ` write each schema change's statement into its log, for Rillmark.
+	return `-- Has database ` + inComment(c.Connection.Database) + ` write each schema change's statement into its log, for Rillmark.
 -- Run it as a superuser in that database; it can be run again. No table is made.
 
 CREATE SCHEMA IF NOT EXISTS rillmark;

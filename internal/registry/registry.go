@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"rillmark/internal/engine"
+	"rillmark/internal/netguard"
 )
 
 // Client talks to one registry.
@@ -27,11 +28,12 @@ type Client struct {
 
 // New makes a client of the registry at an address. TLS is how its certificate is
 // checked; the system's own roots are trusted where it is nil.
-func New(address string, secure *tls.Config) *Client {
+func New(address string, secure *tls.Config, dial netguard.Dial) *Client {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	if secure != nil {
 		transport.TLSClientConfig = secure
 	}
+	transport.DialContext, transport.Proxy = dial, nil // the address that is dialled is looked at
 	transport.IdleConnTimeout = 10 * time.Second
 	return &Client{strings.TrimSuffix(address, "/"), &http.Client{Timeout: 10 * time.Second, Transport: transport}}
 }

@@ -5,15 +5,19 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
 
 	"rillmark/internal/catalog"
+	"rillmark/internal/netguard"
 )
 
 // Config is rillmark.yaml. Values of the form ${env:NAME} and ${file:/path} are
@@ -35,10 +39,15 @@ type Config struct {
 	// FilesRoot is the directory below which destinations of kind file may
 	// write. Default: none, and no such destination.
 	FilesRoot string `yaml:"files_root"`
-	// HTTPInside lets destinations of kind http be private and loopback
-	// addresses. Default: they may not be, since whoever defines a destination
-	// could reach what only this machine may reach.
+	// FilesMode is the mode of delivered files in octal digits; folders get the right to
+	// enter for those who may read. Default 0640.
+	FilesMode string `yaml:"files_mode"`
+	// HTTPInside is the former name of network.local and network.private with http.
 	HTTPInside bool `yaml:"http_inside"`
+	// Network says which addresses may be connected to for sources and destinations.
+	Network NetworkConfig `yaml:"network"`
+	// Secrets says what definitions may refer to.
+	Secrets SecretsConfig `yaml:"secrets"`
 	// LogLevel is debug, info, warn or error. Default info.
 	LogLevel string `yaml:"log_level"`
 	// LogFormat is text or json. Default text.
@@ -48,6 +57,78 @@ type Config struct {
 	StartPaused bool          `yaml:"-"`
 	Journal     JournalConfig `yaml:"journal"`
 	Source      SourceConfig  `yaml:"source"`
+}
+
+// NetworkConfig says where sources and destinations may be. Kinds are postgresql, kafka,
+// nats, redis, http, file (object storage) and registry, or all.
+type NetworkConfig struct {
+	// Local are the kinds that may be on this machine. Default none.
+	Local []string `yaml:"local"`
+	// Private are the kinds that may be in private ranges. Default all but http.
+	Private *[]string `yaml:"private"`
+	// Allow and Deny are ranges, such as 10.1.0.0/16, for every kind; Deny goes first.
+	Allow []string `yaml:"allow"`
+	Deny  []string `yaml:"deny"`
+}
+
+// SecretsConfig says what ${env:NAME} and ${file:/path} in definitions may name.
+type SecretsConfig struct {
+	// Env are beginnings of variables' names. Default RILLMARK_SECRET_.
+	Env []string `yaml:"env"`
+	// Folders are those below which files may be. Default none.
+	Folders []string `yaml:"folders"`
+}
+
+// policy is what the configuration says of addresses.
+func (c *Config) policy() (netguard.Policy, error) {
+	p := netguard.Policy{Local: c.Network.Local, Private: []string{netguard.KindPostgreSQL, "kafka", "nats", "redis", "file", netguard.KindRegistry}}
+	if c.Network.Private != nil {
+		p.Private = *c.Network.Private
+	}
+	if c.HTTPInside {
+		p.Local, p.Private = append(slices.Clone(p.Local), "http"), append(slices.Clone(p.Private), "http")
+	}
+	for _, one := range []struct {
+		name  string
+		texts []string
+		into  *[]netip.Prefix
+	}{{"allow", c.Network.Allow, &p.Allow}, {"deny", c.Network.Deny, &p.Deny}} {
+		for _, text := range one.texts {
+			prefix, err := netip.ParsePrefix(text)
+			if err != nil {
+				return p, fmt.Errorf("the configuration: network.%s: %q is no range of addresses: write 10.1.0.0/16", one.name, text)
+			}
+			*one.into = append(*one.into, prefix.Masked())
+		}
+	}
+	host, port, err := net.SplitHostPort(c.Listen)
+	if n, wrong := strconv.ParseUint(port, 10, 16); err == nil && wrong == nil {
+		addresses := []string{host}
+		if host == "localhost" || host == "" {
+			addresses = []string{"127.0.0.1", "::1", "0.0.0.0"}
+		}
+		for _, a := range addresses {
+			if parsed, err := netip.ParseAddr(a); err == nil {
+				p.Listeners = append(p.Listeners, netip.AddrPortFrom(parsed, uint16(n)))
+			}
+		}
+	}
+	if err := p.Validate(); err != nil {
+		return p, fmt.Errorf("the configuration: network: %w", err)
+	}
+	return p, nil
+}
+
+// filesMode is FilesMode as a number.
+func (c *Config) filesMode() (os.FileMode, error) {
+	if c.FilesMode == "" {
+		return 0o640, nil
+	}
+	n, err := strconv.ParseUint(c.FilesMode, 8, 32)
+	if err != nil || n > 0o777 || n&0o600 != 0o600 {
+		return 0, fmt.Errorf("the configuration: files_mode %q is no mode of files that their owner can read and write: write \"0640\"", c.FilesMode)
+	}
+	return os.FileMode(n), nil
 }
 
 // JournalConfig are the limits of journals.
@@ -87,7 +168,7 @@ func LoadConfig(path string) (*Config, error) {
 	c := new(Config)
 	if len(bytes.TrimSpace(raw)) > 0 {
 		if err := yaml.NewDecoder(bytes.NewReader(raw), yaml.Strict()).Decode(c); err != nil {
-			return nil, fmt.Errorf("the configuration %s is not right:\n%s", path, yaml.FormatError(err, false, true))
+			return nil, fmt.Errorf("the configuration %s is not right:\n%s", path, yaml.FormatError(err, false, false)) // without the lines around it: they may hold secrets
 		}
 	}
 	if c.KeyFile == "" {
@@ -104,12 +185,18 @@ func (c *Config) complete() error {
 		}
 		*value = resolved
 	}
+	if _, err := c.filesMode(); err != nil {
+		return err
+	}
 	if c.Listen == "" {
 		c.Listen = "127.0.0.1:7450"
 	}
 	host, _, err := net.SplitHostPort(c.Listen)
 	if err != nil {
 		return fmt.Errorf("the configuration: listen %q is no address: write host:port, such as 127.0.0.1:7450", c.Listen)
+	}
+	if _, err := c.policy(); err != nil {
+		return err
 	}
 	if c.Token == "" && !Loopback(host) {
 		return fmt.Errorf("the configuration: listen %s reaches beyond this machine, and there is no token: set token: ${env:RILLMARK_TOKEN}, or listen on 127.0.0.1", c.Listen)

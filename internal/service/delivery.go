@@ -20,6 +20,7 @@ import (
 	"rillmark/internal/destination/redis"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/netguard"
 	"rillmark/internal/outlet"
 	"rillmark/internal/registry"
 	"rillmark/internal/shape"
@@ -71,6 +72,7 @@ func (s *Service) CheckDestination(ctx context.Context, name string, d *definiti
 	if err != nil {
 		return nil, err
 	}
+	s.log.tell("info", "destination/"+name, "checked", "checked: "+d.Kind+" "+d.Where())
 	return to.Check(ctx), nil
 }
 
@@ -130,7 +132,7 @@ func (s *Service) frame(a *definition.Avro) func(*change.Schema) ([]byte, error)
 		}
 	}
 	secure, wrong := destination.TLSConfig(a.TLS)
-	client := registry.New(a.Registry, secure)
+	client := registry.New(a.Registry, secure, s.guard.Dialer(netguard.KindRegistry))
 	return func(schema *change.Schema) ([]byte, error) {
 		if wrong != nil {
 			return nil, wrong
@@ -159,43 +161,47 @@ func (s *Service) buildDestination(name string, d definition.Outlet) (destinatio
 // build makes a destination of its definition, with its secrets opened.
 func (s *Service) build(d definition.Destination, o *definition.Outlet) (destination.Destination, error) {
 	d = d.Clone()
-	for _, secret := range d.Secrets() {
-		opened, err := s.Catalog.Keeper.Open(*secret)
-		if err != nil {
-			return nil, &engine.Fault{Code: "secret", Message: "a secret of the destination cannot be read", Cause: err}
-		}
-		*secret = opened
+	if err := s.Catalog.Keeper.OpenAll(&d); err != nil {
+		return nil, &engine.Fault{Code: "secret", Message: "what the destination's definition refers to cannot be read", Cause: err}
 	}
+	if err := d.Validate(); err != nil { // now that references are what they name
+		return nil, err
+	}
+	dial := s.guard.Dialer(d.Kind)
 	switch d.Kind {
 	case definition.KindKafka:
-		k := &kafka.Destination{Definition: *d.Kafka, Topics: fixedTopics(o)}
+		k := &kafka.Destination{Definition: *d.Kafka, Topics: fixedTopics(o), Dial: dial}
 		if o.Kafka != nil {
 			k.Outlet = *o.Kafka
 		}
 		return k, nil
 	case definition.KindNATS:
-		return &nats.Destination{Definition: *d.NATS, Subjects: fixedTopics(o)}, nil
+		return &nats.Destination{Definition: *d.NATS, Subjects: fixedTopics(o), Dial: dial}, nil
 	case definition.KindRedis:
-		r := &redis.Destination{Definition: *d.Redis}
+		r := &redis.Destination{Definition: *d.Redis, Dial: dial}
 		if o.Redis != nil {
 			r.Outlet = *o.Redis
 		}
 		return r, nil
 	case definition.KindHTTP:
-		p := &post.Destination{Definition: *d.HTTP, Format: o.Format, Inside: s.Config.HTTPInside}
+		p := &post.Destination{Definition: *d.HTTP, Format: o.Format, Dial: dial,
+			Allowed: func(address string) error { return s.guard.Check(definition.KindHTTP, "tcp", address) }}
 		if o.HTTP != nil {
 			p.Outlet = *o.HTTP
 		}
 		return p, nil
 	}
-	f := &file.Destination{Format: o.Format, Bucket: d.File.Bucket, Outlet: *o.File, Spool: filepath.Join(os.TempDir(), "rillmark-spool")}
+	mode, err := s.Config.filesMode()
+	if err != nil {
+		return nil, err
+	}
+	f := &file.Destination{Dial: dial, Mode: mode, Format: o.Format, Bucket: d.File.Bucket, Outlet: *o.File, Spool: filepath.Join(os.TempDir(), fmt.Sprintf("rillmark-spool-%d", os.Getuid()))}
 	if s.Config.FilesRoot != "" {
 		f.Spool = filepath.Join(s.Config.FilesRoot, ".spool")
 	}
 	if d.File.Bucket != nil {
 		return f, nil
 	}
-	var err error
 	f.Directory, err = file.Place(s.Config.FilesRoot, d.File.Directory)
 	return f, err
 }

@@ -26,6 +26,12 @@ func newRunLog(logger *slog.Logger) *runLog {
 	return &runLog{logger: logger, wake: make(chan struct{}, 1)}
 }
 
+// Tell writes a line in the log of the run. level is info, warn or error; subject what
+// it is about, such as source/circulation.
+func (s *Service) Tell(level, subject, event, message string) {
+	s.log.tell(level, subject, event, message)
+}
+
 func (l *runLog) tell(level, subject, event, message string) {
 	var at slog.Level
 	switch level {

@@ -21,6 +21,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
+	"rillmark/internal/netguard"
 	"rillmark/internal/outlet"
 	"rillmark/internal/postgres"
 	"rillmark/internal/shape"
@@ -37,6 +38,7 @@ type Service struct {
 	log      *runLog
 	pool     *pgxpool.Pool
 	instance *catalog.Instance
+	guard    *netguard.Guard
 
 	reconciling sync.Mutex // one reconciliation at a time
 	closing     bool       // guarded by reconciling: nothing starts any more
@@ -85,6 +87,11 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 	if err != nil {
 		return nil, err
 	}
+	keeper.References = catalog.References{Prefixes: config.Secrets.Env, Folders: config.Secrets.Folders}
+	policy, err := config.policy()
+	if err != nil {
+		return nil, err
+	}
 	poolConfig, err := pgxpool.ParseConfig(config.StateDatabase)
 	if err != nil {
 		return nil, fmt.Errorf("the configuration: state_database is no address of a PostgreSQL database: %w", err)
@@ -102,7 +109,11 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 		return nil, err
 	}
 	c := catalog.New(pool, keeper)
-	s := &Service{Config: config, Catalog: c, Started: time.Now(), log: newRunLog(logger), pool: pool,
+	if err := c.SealDestinations(ctx); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	s := &Service{guard: netguard.New(policy), Config: config, Catalog: c, Started: time.Now(), log: newRunLog(logger), pool: pool,
 		Store:   journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes}),
 		sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
 	s.work, s.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
@@ -396,20 +407,17 @@ func (s *Service) dropOutlet(name string) {
 // buildEngine makes a source's engine of its record, with its secrets opened.
 func (s *Service) buildEngine(record *catalog.Source) (engine.Engine, error) {
 	d := record.Definition
-	password, err := s.Catalog.Keeper.Open(d.Connection.Password)
-	if err != nil {
-		return nil, &engine.Fault{Code: "secret", Message: "the source's password cannot be read", Cause: err}
+	for _, one := range []any{&d.Connection, &d.HashKey, &d.Slot, &d.Publication} {
+		if err := s.Catalog.Keeper.OpenAll(one); err != nil {
+			return nil, &engine.Fault{Code: "secret", Message: "what the source's definition refers to cannot be read", Cause: err}
+		}
 	}
-	connection, err := postgres.Connection(d.Connection.Host, d.Connection.Port, d.Connection.Database, d.Connection.User, password, d.Connection.TLS, d.Connection.Root)
+	connection, err := postgres.Connection(d.Connection.Host, d.Connection.Port, d.Connection.Database, d.Connection.User, d.Connection.Password, d.Connection.TLS, d.Connection.Root)
 	if err != nil {
 		return nil, err
 	}
-	hashKey, err := s.Catalog.Keeper.Open(d.HashKey)
-	if err != nil {
-		return nil, &engine.Fault{Code: "secret", Message: "the source's hash_key cannot be read", Cause: err}
-	}
 	config := &postgres.Config{Source: record.Name, Connection: connection, Load: d.Loads(), LoadOnly: d.Mode == "load-only", Slot: d.Slot, Publication: d.Publication,
-		HashKey: []byte(hashKey), LoadSessions: d.LoadSessions, LargestValue: d.LargestValue,
+		HashKey: []byte(d.HashKey), Dial: s.guard.Dialer(netguard.KindPostgreSQL), LoadSessions: d.LoadSessions, LargestValue: d.LargestValue,
 		HeartbeatEvery: s.Config.Source.HeartbeatEvery, RefreshEvery: s.Config.Source.RefreshEvery,
 		SilenceAfter: s.Config.Source.SilenceAfter, ChunkBytes: s.Config.Source.ChunkBytes}
 	for _, rule := range d.Tables {

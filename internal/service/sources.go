@@ -21,6 +21,7 @@ func (s *Service) AddSource(ctx context.Context, name string, d definition.Sourc
 	if err := definition.CheckName("a source", name); err != nil {
 		return err
 	}
+	encryptByDefault(&d)
 	if err := d.Validate(); err != nil {
 		return err
 	}
@@ -29,6 +30,14 @@ func (s *Service) AddSource(ctx context.Context, name string, d definition.Sourc
 	}
 	s.log.tell("info", "source/"+name, "added", "source added")
 	return answer(s.reconcile(ctx), "source", name)
+}
+
+// encryptByDefault has a new source's connection checked that leaves this machine and
+// does not say otherwise.
+func encryptByDefault(d *definition.Source) {
+	if d.Connection.TLS == "" && !Loopback(d.Connection.Host) && !strings.HasPrefix(d.Connection.Host, "/") {
+		d.Connection.TLS = "verify-full"
+	}
 }
 
 // EditSource stores a new definition in place of version. A source that runs
@@ -111,6 +120,7 @@ func (s *Service) CheckSource(ctx context.Context, name string, d *definition.So
 	if err != nil {
 		return nil, err
 	}
+	s.log.tell("info", "source/"+name, "checked", "the source was checked")
 	return built.Check(ctx), nil
 }
 
@@ -163,7 +173,7 @@ func (s *Service) RunSourceScript(ctx context.Context, name string, run ScriptRu
 	if script == "" {
 		return &definition.Invalid{Location: "script", Message: fmt.Sprintf("%q is none of setup, teardown and statements", run.Script)}
 	}
-	password, err := catalog.Resolve(run.Password)
+	password, err := s.Catalog.Keeper.Expand(run.Password)
 	if err != nil {
 		return &definition.Invalid{Location: "password", Message: err.Error()}
 	}
@@ -196,6 +206,9 @@ func (s *Service) engineOf(ctx context.Context, name string, d *definition.Sourc
 	}
 	if err := definition.CheckName("a source", name); err != nil {
 		return nil, err
+	}
+	if _, err := s.Catalog.Source(ctx, name); err != nil {
+		encryptByDefault(d)
 	}
 	if err := d.Validate(); err != nil {
 		return nil, err

@@ -75,6 +75,20 @@ export async function openSession(token: string): Promise<void> {
   }
 }
 
+/** Session says whether the service has a token, and until when somebody is signed in. */
+export interface Session {
+  wanted: boolean;
+  until?: string;
+}
+
+/** closeSession signs out, here and for whoever holds the cookie. */
+export async function closeSession(): Promise<void> {
+  const response = await fetch("/v1/session", { method: "DELETE" });
+  if (!response.ok) {
+    throw await refused(response);
+  }
+}
+
 /** useLog reads the newest lines of the log of the run, when something changed;
  * of one subject where it is given. */
 export function useLog(limit: number, changed: unknown, subject = "") {

@@ -608,6 +608,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/sources/{name}/journal/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read all of a source's journal, and say what of it is damaged */
+        post: operations["verifyJournal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sources/{name}/marks/{mark}": {
         parameters: {
             query?: never;
@@ -903,6 +920,7 @@ export interface components {
             /** Format: int64 */
             bits?: number;
             element?: string;
+            from?: string;
             /** Format: int64 */
             key?: number;
             labels?: string[];
@@ -947,11 +965,10 @@ export interface components {
              */
             port: number;
             /**
-             * @description require: encrypted; verify-full: encrypted, and the server's name and certificate checked
-             * @default prefer
+             * @description verify-full without it for a new source that is not on this machine, else prefer. require: encrypted; verify-full: encrypted, and the server's name and certificate checked
              * @enum {string}
              */
-            tls: "disable" | "prefer" | "require" | "verify-full";
+            tls?: "disable" | "prefer" | "require" | "verify-full";
             /** @description With verify-full: file of the certificates to trust, on the service's machine; the system's own without it */
             tls_root?: string;
             user: string;
@@ -1112,6 +1129,44 @@ export interface components {
         };
         ItemsTable: {
             items: components["schemas"]["Table"][];
+        };
+        JournalDamage: {
+            cause: string;
+            /** Format: int64 */
+            first: number;
+            /** Format: int64 */
+            last: number;
+        };
+        JournalReport: {
+            /**
+             * Format: int64
+             * @description All before it has been read
+             */
+            at: number;
+            /** Format: int64 */
+            blocks: number;
+            /**
+             * Format: int64
+             * @description Stored bytes that were read
+             */
+            bytes: number;
+            /** @description Offsets that cannot be read */
+            damaged: components["schemas"]["JournalDamage"][];
+            /**
+             * Format: int64
+             * @description Offsets whose events, or whose place where events are no longer kept, could be read
+             */
+            events: number;
+            /**
+             * Format: int64
+             * @description The oldest offset that is kept
+             */
+            first: number;
+            /**
+             * Format: int64
+             * @description The journal ended before this offset when the reading began
+             */
+            next: number;
         };
         JournalStatus: {
             /**
@@ -3522,6 +3577,35 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verifyJournal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lines of JSON, as they come */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": {
+                        /** @description The last line where the journal could not be read to its end */
+                        problem?: components["schemas"]["Problem"];
+                        /** @description How far it is, once a second */
+                        progress?: components["schemas"]["JournalReport"];
+                        /** @description The last line: what was found */
+                        report?: components["schemas"]["JournalReport"];
+                    };
                 };
             };
         };

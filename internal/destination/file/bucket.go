@@ -24,6 +24,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/engine"
+	"rillmark/internal/netguard"
 )
 
 // bucket is a place in an S3-compatible object storage. An object is there whole
@@ -34,7 +35,7 @@ type bucket struct {
 	prefix string
 }
 
-func newBucket(d *definition.Bucket) (*bucket, error) {
+func newBucket(d *definition.Bucket, dial netguard.Dial) (*bucket, error) {
 	prefix := strings.Trim(d.Prefix, "/")
 	if prefix != "" {
 		prefix += "/"
@@ -44,6 +45,7 @@ func newBucket(d *definition.Bucket) (*bucket, error) {
 		return nil, err
 	}
 	caller := awshttp.NewBuildableClient().WithTransportOptions(func(t *http.Transport) {
+		t.DialContext, t.Proxy = dial, nil // the address that is dialled is looked at
 		if secure != nil {
 			t.TLSClientConfig = secure
 		}
@@ -56,7 +58,7 @@ func newBucket(d *definition.Bucket) (*bucket, error) {
 }
 
 func (b *bucket) aside(spool, name string) string {
-	return filepath.Join(spool, strings.NewReplacer("/", "_").Replace(name)+openSuffix)
+	return filepath.Join(spool, strings.NewReplacer("%", "%25", "/", "%2F").Replace(name)+openSuffix)
 }
 
 func (b *bucket) place(ctx context.Context, path, name string) error {
@@ -86,10 +88,17 @@ func (b *bucket) get(ctx context.Context, name string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(found.Body, 64<<20))
 }
 
+// maxPages of up to a thousand names each are listed: a part of the manifest has a
+// thousand lines, so that a million files are a thousand names.
+const maxPages = 1000
+
 func (b *bucket) list(ctx context.Context, folder string) ([]string, error) {
 	var names []string
 	pages := s3.NewListObjectsV2Paginator(b.client, &s3.ListObjectsV2Input{Bucket: &b.name, Prefix: aws.String(b.prefix + folder + "/")})
-	for pages.HasMorePages() {
+	for n := 0; pages.HasMorePages(); n++ {
+		if n == maxPages {
+			return nil, &engine.Fault{Code: "bucket-listing", Message: fmt.Sprintf("the object storage lists more than %d pages of names below %s: its listing does not end", maxPages, b.prefix+folder), Fix: "see whether the storage keeps to its protocol; an outlet with a prefix of its own lists less"}
+		}
 		page, err := pages.NextPage(ctx)
 		if err != nil {
 			return nil, bucketFault(b.name, err)
@@ -132,7 +141,7 @@ func (d *Destination) checkBucket(ctx context.Context) []change.Check {
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	c := change.Check{Name: "bucket", Verdict: change.Good}
-	b, err := newBucket(d.Bucket)
+	b, err := newBucket(d.Bucket, d.Dial)
 	if err == nil {
 		_, err = b.client.HeadBucket(ctx, &s3.HeadBucketInput{Bucket: &b.name})
 		err = bucketFault(b.name, err)

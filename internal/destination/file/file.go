@@ -24,6 +24,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/netguard"
 )
 
 // Destination is a directory, or a bucket.
@@ -34,7 +35,21 @@ type Destination struct {
 	Spool  string
 	Format string
 	Outlet definition.FileOutlet
+	Dial   netguard.Dial // of a bucket
+	// Mode is that of files, and with the right to enter for those who may read, of
+	// folders. Default 0640.
+	Mode os.FileMode
 }
+
+func (d *Destination) mode() os.FileMode {
+	if d.Mode == 0 {
+		return 0o640
+	}
+	return d.Mode
+}
+
+// folderMode lets those enter a folder who may read the files in it.
+func folderMode(files os.FileMode) os.FileMode { return files | files&0o444>>2 | 0o700 }
 
 var _ destination.Destination = (*Destination)(nil)
 
@@ -61,22 +76,25 @@ func Place(root, directory string) (string, error) {
 	if !within(root, place) {
 		return "", outside(root, directory)
 	}
-	// The part that exists must not lead out through a link.
+	// The part that exists must not lead out through a link; what is above the root is
+	// the administrator's own.
+	named := root
 	if real, err := filepath.EvalSymlinks(root); err == nil {
 		root = real
 	}
-	for at := place; ; at = filepath.Dir(at) {
+	for at := place; within(named, at); at = filepath.Dir(at) {
 		real, err := filepath.EvalSymlinks(at)
 		if err == nil {
-			if !within(root, real) && !within(real, root) {
-				return "", outside(root, directory)
+			if !within(root, real) {
+				return "", outside(named, directory)
 			}
-			return place, nil
+			break
 		}
-		if at == filepath.Dir(at) {
-			return place, nil
+		if _, missing := os.Lstat(at); missing == nil {
+			return "", outside(named, directory) // a link that leads nowhere may lead anywhere later
 		}
 	}
+	return place, nil
 }
 
 func within(root, place string) bool {
@@ -141,9 +159,9 @@ func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destinati
 	w := &writer{d: d, outlet: o, age: age, open: make(map[openOf]*openFile), at: o.Committed,
 		byTable: strings.Contains(d.Outlet.Name, "{table}"), byHour: strings.Contains(d.Outlet.Name, "{date}") || strings.Contains(d.Outlet.Name, "{hour}")}
 	if d.Bucket != nil {
-		w.store, err = newBucket(d.Bucket)
+		w.store, err = newBucket(d.Bucket, d.Dial)
 	} else {
-		w.store, err = newDirectory(d.Directory)
+		w.store, err = newDirectory(d.Directory, d.mode())
 	}
 	if err != nil {
 		return nil, fault(err)

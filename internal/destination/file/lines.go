@@ -55,7 +55,7 @@ func newLines(f *os.File, compression string, size int64) (*lines, error) {
 	if l.packer != nil {
 		l.out = bufio.NewWriterSize(l.packer, 64<<10)
 	} else {
-		l.out = bufio.NewWriterSize(l.file, 256<<10)
+		l.out = bufio.NewWriterSize(l.file, 16<<10)
 	}
 	return l, err
 }

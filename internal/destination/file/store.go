@@ -26,10 +26,18 @@ type store interface {
 // openSuffix marks a file of a directory that is still being written.
 const openSuffix = ".open"
 
-type directory struct{ root string }
+type directory struct {
+	root string
+	mode os.FileMode
+}
 
-func newDirectory(root string) (*directory, error) {
-	return &directory{root}, os.MkdirAll(root, 0o755)
+func newDirectory(root string, mode os.FileMode) (*directory, error) {
+	return &directory{root, mode}, makeFolder(root, mode)
+}
+
+// makeFolder makes a folder with those above it, of the mode that goes with the files'.
+func makeFolder(path string, mode os.FileMode) error {
+	return os.MkdirAll(path, folderMode(mode))
 }
 
 func (d *directory) path(name string) string { return filepath.Join(d.root, filepath.FromSlash(name)) }
@@ -54,7 +62,7 @@ func syncFolder(folder string) {
 
 func (d *directory) put(_ context.Context, name string, content []byte) error {
 	path := d.path(name)
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := makeFolder(filepath.Dir(path), d.mode); err != nil {
 		return err
 	}
 	aside, err := os.CreateTemp(filepath.Dir(path), ".aside-*")
@@ -64,7 +72,7 @@ func (d *directory) put(_ context.Context, name string, content []byte) error {
 	defer os.Remove(aside.Name()) //nolint:errcheck // it has its name by then
 	_, err = aside.Write(content)
 	if err == nil {
-		err = aside.Chmod(0o644)
+		err = aside.Chmod(d.mode)
 	}
 	if err == nil {
 		err = aside.Sync()

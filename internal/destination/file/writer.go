@@ -1,6 +1,7 @@
 package file
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -39,6 +40,8 @@ type writer struct {
 	newest  string
 	last    openOf    // the newest message's file
 	lastOne *openFile // nil where it is not open
+	notes   *os.File  // the note of open files, once it has a line
+	noted   int       // bytes in it
 }
 
 // openOf tells open files apart.
@@ -132,7 +135,7 @@ func (w *writer) resume(ctx context.Context) error {
 	}
 	var n note
 	if err == nil {
-		if err := json.Unmarshal(raw, &n); err != nil {
+		if n, err = lastNote(raw); err != nil {
 			return fmt.Errorf("the note of open files %s is damaged; remove it to deliver their events again: %w", w.noteName(), err)
 		}
 	}
@@ -395,11 +398,11 @@ func (w *writer) create(ctx context.Context, name string, m *encode.Message) (*o
 		f.Schema = m.Schema.Fingerprint().String()
 	}
 	f.path = w.store.aside(w.spool(), f.File)
-	if err := os.MkdirAll(filepath.Dir(f.path), 0o755); err != nil {
+	if err := makeFolder(filepath.Dir(f.path), w.d.mode()); err != nil {
 		return nil, err
 	}
 	var err error
-	if f.f, err = os.OpenFile(f.path, os.O_CREATE|os.O_RDWR|os.O_TRUNC, 0o644); err != nil {
+	if f.f, err = os.OpenFile(f.path, os.O_CREATE|os.O_RDWR|os.O_TRUNC, w.d.mode()); err != nil {
 		return nil, err
 	}
 	switch w.d.Format {
@@ -409,6 +412,9 @@ func (w *writer) create(ctx context.Context, name string, m *encode.Message) (*o
 		f.lines, err = newParquet(f.f, m.Schema, w.d.Outlet.Compression)
 	default:
 		f.lines, err = newLines(f.f, w.d.Outlet.Compression, 0)
+	}
+	if err == nil {
+		err = f.f.Chmod(w.d.mode()) // whatever the process's own mask is
 	}
 	if err != nil {
 		f.f.Close() //nolint:errcheck // the first error is the one to tell
@@ -438,7 +444,53 @@ func (w *writer) remember(ctx context.Context, more *openFile) error {
 	if err != nil {
 		return err
 	}
-	return w.store.put(ctx, w.noteName(), raw)
+	return w.note(ctx, append(raw, '\n'))
+}
+
+// maxNotes bounds the note of open files; above it, it begins anew.
+const maxNotes = 64 << 10
+
+// note adds a line to the note of open files, of which the last whole one counts. It is
+// written often, and a file of its own for each would cost three syncs instead of one.
+func (w *writer) note(ctx context.Context, line []byte) error {
+	if w.notes != nil && w.noted+len(line) <= maxNotes {
+		if _, err := w.notes.Write(line); err != nil {
+			return err
+		}
+		w.noted += len(line)
+		return w.notes.Sync()
+	}
+	w.closeNotes()
+	if err := w.store.put(ctx, w.noteName(), line); err != nil {
+		return err
+	}
+	if d, is := w.store.(*directory); is {
+		f, err := os.OpenFile(d.path(w.noteName()), os.O_APPEND|os.O_WRONLY, 0)
+		if err != nil {
+			return err
+		}
+		w.notes, w.noted = f, len(line)
+	}
+	return nil
+}
+
+func (w *writer) closeNotes() {
+	if w.notes != nil {
+		w.notes.Close() //nolint:errcheck // every line was synced
+		w.notes = nil
+	}
+}
+
+// lastNote is the last whole line of a note.
+func lastNote(raw []byte) (n note, err error) {
+	lines := bytes.Split(bytes.TrimRight(raw, "\n"), []byte{'\n'})
+	for i := len(lines) - 1; i >= 0; i-- {
+		n = note{}
+		if err = json.Unmarshal(lines[i], &n); err == nil {
+			return n, nil
+		}
+	}
+	return n, err
 }
 
 // Flush implements [destination.Writer].
@@ -520,6 +572,7 @@ func (w *writer) roll(ctx context.Context) error {
 // Close implements [destination.Writer].
 func (w *writer) Close() error {
 	var first error
+	w.closeNotes()
 	for _, f := range w.open {
 		if f.f == nil {
 			continue

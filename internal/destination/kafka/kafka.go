@@ -24,6 +24,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/netguard"
 )
 
 // Destination is a set of brokers.
@@ -32,6 +33,7 @@ type Destination struct {
 	Outlet     definition.KafkaOutlet
 	// Topics are the topics that are known beforehand, for the check.
 	Topics []string
+	Dial   netguard.Dial
 }
 
 var _ destination.Destination = (*Destination)(nil)
@@ -49,9 +51,7 @@ func (d *Destination) client(more ...kgo.Opt) (*kgo.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	if config != nil {
-		options = append(options, kgo.DialTLSConfig(config))
-	}
+	options = append(options, kgo.Dialer(destination.Secure(d.Dial, config)))
 	if login := d.Definition.Login; login != nil {
 		switch login.Mechanism {
 		case "plain":

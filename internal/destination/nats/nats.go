@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -19,11 +20,13 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/netguard"
 )
 
 // Destination is a NATS server with JetStream.
 type Destination struct {
 	Definition definition.NATSDestination // with its secrets opened
+	Dial       netguard.Dial
 	// Subjects are those that are known beforehand, for the check.
 	Subjects []string
 }
@@ -35,12 +38,22 @@ func (d *Destination) Wants() encode.Wants {
 	return encode.Wants{Order: true, Headers: true, Topic: true}
 }
 
+// dialer is the guarded one, as the client wants it.
+type dialer struct{ dial netguard.Dial }
+
+// Dial implements [nats.CustomDialer].
+func (d dialer) Dial(network, address string) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return d.dial(ctx, network, address)
+}
+
 func (d *Destination) connect() (*nats.Conn, error) {
 	config, err := destination.TLSConfig(d.Definition.TLS)
 	if err != nil {
 		return nil, err
 	}
-	options := []nats.Option{nats.Name("rillmark"), nats.Timeout(5 * time.Second), nats.NoReconnect(), nats.DrainTimeout(3 * time.Second)}
+	options := []nats.Option{nats.Name("rillmark"), nats.Timeout(5 * time.Second), nats.NoReconnect(), nats.SetCustomDialer(dialer{d.Dial}), nats.DrainTimeout(3 * time.Second)}
 	if config != nil {
 		options = append(options, nats.Secure(config))
 	}

@@ -20,13 +20,11 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"rillmark/internal/change"
@@ -35,6 +33,7 @@ import (
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
+	"rillmark/internal/netguard"
 )
 
 // Destination is an address that takes events.
@@ -42,8 +41,9 @@ type Destination struct {
 	Definition definition.HTTPDestination // with its secrets opened
 	Outlet     definition.HTTPOutlet
 	Format     string
-	// Inside allows private and loopback addresses.
-	Inside bool
+	Dial       netguard.Dial
+	// Allowed says why an address may not be reached; nil allows all.
+	Allowed func(address string) error
 }
 
 var _ destination.Destination = (*Destination)(nil)
@@ -51,11 +51,6 @@ var _ destination.Destination = (*Destination)(nil)
 // Wants implements [destination.Destination].
 func (d *Destination) Wants() encode.Wants { return encode.Wants{Order: true, Headers: true} }
 
-// errInside is an address that is not on the open network.
-var errInside = errors.New("the address is a private or loopback one, which this service does not post to")
-
-// client posts, and looks at each address that is dialled: a name may lead
-// elsewhere than it did when it was checked.
 func (d *Destination) client() (*http.Client, error) {
 	config, err := destination.TLSConfig(d.Definition.TLS)
 	if err != nil {
@@ -65,25 +60,11 @@ func (d *Destination) client() (*http.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	dialer := &net.Dialer{Timeout: 5 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
-		if at, err := netip.ParseAddrPort(address); err == nil && !d.Inside && !open(at.Addr()) {
-			return errInside
-		}
-		return nil
-	}}
-	transport := &http.Transport{DialContext: dialer.DialContext, TLSClientConfig: config, MaxIdleConnsPerHost: max(d.Outlet.InFlight, 1),
+	transport := &http.Transport{DialContext: d.Dial, TLSClientConfig: config, MaxIdleConnsPerHost: max(d.Outlet.InFlight, 1),
 		IdleConnTimeout: 90 * time.Second, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10}
 	return &http.Client{Transport: transport, Timeout: limit, CheckRedirect: func(*http.Request, []*http.Request) error {
 		return http.ErrUseLastResponse // the signed request is for this address
 	}}, nil
-}
-
-// shared are the carriers' own addresses (RFC 6598).
-var shared = netip.MustParsePrefix("100.64.0.0/10")
-
-func open(a netip.Addr) bool {
-	a = a.Unmap()
-	return a.IsGlobalUnicast() && !a.IsPrivate() && !a.IsLoopback() && !a.IsLinkLocalUnicast() && !shared.Contains(a)
 }
 
 // Check implements [destination.Destination]: it asks what the address allows,
@@ -115,9 +96,9 @@ func (d *Destination) checkAddress(ctx context.Context) change.Check {
 		return c
 	}
 	for _, a := range addresses {
-		if !d.Inside && !open(a) {
-			c.Verdict, c.Found = change.Missing, fmt.Sprintf("%s leads to %s, a private or loopback address", u.Hostname(), a.Unmap())
-			c.Why, c.Fix = "whoever defines a destination could reach what only this machine may reach", "set http_inside: true in the service's configuration and restart it"
+		if err := d.Allowed(net.JoinHostPort(a.String(), "0")); err != nil {
+			c.Verdict, c.Found = change.Missing, fmt.Sprintf("%s leads to %s", u.Hostname(), a.Unmap())
+			c.Why, c.Fix = "whoever defines a destination could reach what only this machine may reach", err.Error()
 			return c
 		}
 	}
@@ -175,8 +156,8 @@ func bare(err error) string {
 	if errors.As(err, &wrapped) {
 		err = wrapped.Err
 	}
-	if errors.Is(err, errInside) {
-		return errInside.Error()
+	if refused := netguard.IsRefused(err); refused != nil {
+		return refused.Error()
 	}
 	return err.Error()
 }

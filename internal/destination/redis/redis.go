@@ -16,11 +16,13 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/netguard"
 )
 
 // Destination is a Redis server.
 type Destination struct {
 	Definition definition.RedisDestination // with its secrets opened
+	Dial       netguard.Dial
 	Outlet     definition.RedisOutlet
 }
 
@@ -38,7 +40,7 @@ func (d *Destination) client() (*redis.Client, error) {
 	}
 	// An entry must not be added twice without our knowing: no retries here.
 	return redis.NewClient(&redis.Options{Addr: d.Definition.Address, Username: d.Definition.User, Password: d.Definition.Password, DB: d.Definition.Database,
-		TLSConfig: config, MaxRetries: -1, DialTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second, PoolSize: 1, ClientName: "rillmark"}), nil
+		Dialer: destination.Secure(d.Dial, config), MaxRetries: -1, DialTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second, PoolSize: 1, ClientName: "rillmark"}), nil
 }
 
 // Check implements [destination.Destination].

@@ -70,7 +70,7 @@ const fields: Record<Kind, Field[]> = {
   ],
   http: [
     { id: "url", label: "Address that takes events by POST", placeholder: "https://desk.example/events", required: true, get: (d) => d.http?.url ?? "", set: (d, v) => ({ ...d, http: { ...d.http!, url: v } }) },
-    { id: "sign-key", label: "Key for signing, or a reference to it", placeholder: "${env:SIGN_KEY}", secret: true, get: (d) => d.http?.sign_key ?? "", set: (d, v) => ({ ...d, http: { ...d.http!, sign_key: v || undefined } }) },
+    { id: "sign-key", label: "Key for signing, or a reference to it", placeholder: "${env:RILLMARK_SECRET_SIGN_KEY}", secret: true, get: (d) => d.http?.sign_key ?? "", set: (d, v) => ({ ...d, http: { ...d.http!, sign_key: v || undefined } }) },
     { id: "token", label: "Bearer token, or a reference to it", secret: true, get: (d) => d.http?.token ?? "", set: (d, v) => ({ ...d, http: { ...d.http!, token: v || undefined } }) },
   ],
 };
