@@ -106,7 +106,15 @@ func TestAnAdministratorsPreparation(t *testing.T) {
 	var left int
 	require.NoError(t, db.QueryRow(t.Context(), "SELECT (SELECT count(*) FROM pg_publication) + (SELECT count(*) FROM pg_replication_slots WHERE slot_name = 'rillmark_circulation')").Scan(&left))
 	require.Equal(t, 2, left, "what is the administrator's stays")
-	run(t, db, "DROP OWNED BY "+role, "DROP ROLE "+role)
+	run(t, db, "DROP ROLE "+role)
+
+	// What Rillmark writes down itself is no source.
+	state := stateServer(t)
+	for _, args := range [][]string{{"source", "check", "own"}, {"source", "try", "own", "--tables", "*"}} {
+		out, errs, code := i.cli(append(args, "--host", "127.0.0.1", "--port", fmt.Sprint(state.Port), "--database", i.stateDB, "--user", "postgres", "--password", "${file:"+state.PasswordFile()+"}", "--tls", "disable")...)
+		require.NotZero(t, code)
+		require.Contains(t, out+errs, "keeps its own records")
+	}
 }
 
 // TestASilentRewriteIsShown adds a column with a default: its rows come in no
@@ -203,6 +211,29 @@ func TestTheAdministratorsScripts(t *testing.T) {
 	run(t, db, setup, setup, "ALTER ROLE "+role+" PASSWORD 'made-up'")
 	out, errs, code := i.cli("source", "check", "circulation", "--file", file)
 	require.Zero(t, code, "%s%s", out, errs)
+
+	// The prepared login's trial looks through what was prepared, and one that could not
+	// see a table says so; so does the check, where the function is of other rules.
+	trial := func(flags ...string) (string, int) {
+		t.Helper()
+		out, errs, code := i.cli(append([]string{"source", "try", "circulation", "--file", file, "--for", "1s"}, flags...)...)
+		return out + errs, code
+	}
+	out, code = trial()
+	require.Zero(t, code, out)
+	run(t, db, "ALTER PUBLICATION rillmark_circulation DROP TABLE loans")
+	out, code = trial()
+	require.NotZero(t, code, out)
+	require.Contains(t, out, "cannot be seen")
+	require.Contains(t, out, "public.loans")
+	run(t, db, setup)
+	out, errs, code = i.cli("source", "check", "circulation", "--file", file, "--tables", "private")
+	require.Equal(t, 5, code, "%s%s", out, errs)
+	require.Contains(t, out, "of other rules")
+	out, _, code = i.cli("source", "tables", "circulation", "--file", file)
+	require.Zero(t, code)
+	require.Contains(t, out, "public.loans", "before it is stored")
+
 	_, errs, code = i.cli("source", "add", "circulation", "--file", file)
 	require.Zero(t, code, errs)
 	i.resume()
@@ -214,12 +245,24 @@ func TestTheAdministratorsScripts(t *testing.T) {
 	require.Len(t, ofTable(events, "desk.Late Loans", "insert"), 1)
 	require.Len(t, ofTable(events, "public.visits", "insert"), 1)
 	require.Empty(t, ofTable(events, "public.private", "insert", "existing"))
-	i.must(http.MethodDelete, "/v1/sources/circulation", nil, nil)
-	teardown, errs, code := i.cli("source", "teardown-sql", "circulation", "--file", file)
+	out, errs, code = i.cli("source", "remove", "circulation")
+	require.Zero(t, code, errs)
+	for _, remains := range []string{"publication rillmark_circulation\n", "function rillmark.publish_circulation", "teardown-sql circulation"} {
+		require.Contains(t, out, remains, "it says what stays")
+	}
+	teardown, errs, code := i.cli("source", "teardown-sql", "circulation") // it is kept on record
 	require.Zero(t, code, errs)
 	run(t, db, teardown, teardown)
 	var left int
 	require.NoError(t, db.QueryRow(t.Context(), "SELECT (SELECT count(*) FROM pg_publication) + (SELECT count(*) FROM pg_replication_slots WHERE database = current_database()) + (SELECT count(*) FROM information_schema.role_table_grants WHERE grantee = '"+role+"')").Scan(&left))
 	require.Zero(t, left)
-	run(t, db, "DROP OWNED BY "+role, "DROP ROLE "+role)
+	run(t, db, "DROP ROLE "+role)
+
+	// What Rillmark writes down itself is no source.
+	state := stateServer(t)
+	for _, args := range [][]string{{"source", "check", "own"}, {"source", "try", "own", "--tables", "*"}} {
+		out, errs, code := i.cli(append(args, "--host", "127.0.0.1", "--port", fmt.Sprint(state.Port), "--database", i.stateDB, "--user", "postgres", "--password", "${file:"+state.PasswordFile()+"}", "--tls", "disable")...)
+		require.NotZero(t, code)
+		require.Contains(t, out+errs, "keeps its own records")
+	}
 }

@@ -235,8 +235,12 @@ func (s *Server) sourceRoutes() {
 	huma.Register(s.api, operation(http.MethodDelete, "/v1/sources/{name}", "removeSource", "Remove a source with its journal", "sources"), func(ctx context.Context, in *struct {
 		Named
 		Forget bool `query:"forget" doc:"Leave what was made on the database there, for one that is gone"`
-	}) (*struct{}, error) {
-		return nil, problem(s.service.RemoveSource(ctx, in.Name, in.Forget))
+	}) (*body[service.Removal], error) {
+		removal, err := s.service.RemoveSource(ctx, in.Name, in.Forget)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[service.Removal]{*removal}, nil
 	})
 }
 

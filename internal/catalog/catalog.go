@@ -321,9 +321,39 @@ func (c *Catalog) setRunning(ctx context.Context, k kind, name string, running b
 	return err
 }
 
-// RemoveSource forgets a source; its outlets and its journal must be gone.
+// maxRemoved bounds the removed sources whose definitions are kept.
+const maxRemoved = 1000
+
+// RemoveSource forgets a source; its outlets and its journal must be gone. Its
+// definition is kept without secrets: what an administrator made for it is taken away
+// by a script that is made from it.
 func (c *Catalog) RemoveSource(ctx context.Context, name string) error {
-	return c.remove(ctx, sources, name)
+	tag, err := c.Pool.Exec(ctx, `WITH gone AS (DELETE FROM rillmark.source WHERE name = $1 RETURNING name, definition),
+		old AS (DELETE FROM rillmark.removed_source WHERE name IN (SELECT name FROM rillmark.removed_source ORDER BY removed_at DESC OFFSET $2))
+		INSERT INTO rillmark.removed_source (name, definition) SELECT name, (definition::jsonb #- '{connection,password}') - 'hash_key'::text FROM gone
+		ON CONFLICT (name) DO UPDATE SET definition = excluded.definition, removed_at = now()`, name, maxRemoved)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	return translate(err)
+}
+
+// SourceOrRemoved is a source's definition, or the last one of a removed source of that
+// name, without its secrets.
+func (c *Catalog) SourceOrRemoved(ctx context.Context, name string) (*definition.Source, error) {
+	record, err := c.Source(ctx, name)
+	if err == nil {
+		return &record.Definition, nil
+	}
+	if !errors.Is(err, ErrNotFound) {
+		return nil, err
+	}
+	var raw []byte
+	if scan := c.Pool.QueryRow(ctx, "SELECT definition FROM rillmark.removed_source WHERE name = $1", name).Scan(&raw); scan != nil {
+		return nil, err
+	}
+	d := new(definition.Source)
+	return d, json.Unmarshal(raw, d)
 }
 
 // RemoveDestination forgets a destination that no outlet uses.

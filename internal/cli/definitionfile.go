@@ -19,6 +19,8 @@ type definitionFile struct {
 	name string
 	tree *ast.File
 	json []byte
+	// inside is where the definition stands in the file; empty for all of it.
+	inside string
 }
 
 // readDefinition reads a file, or standard input for a dash.
@@ -59,7 +61,7 @@ func (d *definitionFile) explain(err error) error {
 	lines := make([]string, len(refused.Errors))
 	for i, e := range refused.Errors {
 		place := strings.TrimPrefix(strings.TrimPrefix(e.Location, "body"), ".")
-		line, column := d.find(place)
+		line, column := d.find(strings.Trim(d.inside+"."+place, "."))
 		if place != "" {
 			place += ": "
 		}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -15,7 +14,7 @@ import (
 func (a *app) destination() *cobra.Command {
 	return group("destination", "Where events go, defined once and used by many outlets",
 		a.destinationCheck(), a.destinationAdd(), a.edit("destinations", "destination", "Change a destination's definition; its outlets go on with it"),
-		a.destinationList(), a.destinationShow(), a.destinationRemove())
+		a.destinationList(), a.withYAML("destinations", a.destinationShow()), a.destinationRemove())
 }
 
 // destinationFlags define a destination in a command line; what they lack goes
@@ -26,11 +25,17 @@ type destinationFlags struct {
 	createTopics          int
 	stream, address, url  string
 	signKey, token        string
+	set                   setFlag
 }
+
+// destinationPlaces are the fields that the flags stand for.
+var destinationPlaces = map[string]string{"kind": "kind", "directory": "file.directory", "broker": "kafka.brokers", "create-topics": "kafka.create.partitions", "nats": "nats.servers",
+	"create-stream": "nats.stream", "address": "redis.address", "url": "http.url", "sign-key": "http.sign_key", "bearer": "http.token"}
 
 func (f *destinationFlags) register(c *cobra.Command) {
 	flags := c.Flags()
-	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML, with all that these flags lack; - for standard input")
+	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML, with all that these flags lack; - for standard input. Flags go before it")
+	f.set.register(flags)
 	flags.StringVar(&f.kind, "kind", "", "file, kafka, nats, redis or http")
 	flags.StringVar(&f.directory, "directory", "", "kind file: directory below the service's files_root")
 	flags.StringSliceVar(&f.brokers, "broker", nil, "kind kafka: host:port of brokers, with commas between them or repeated")
@@ -43,43 +48,38 @@ func (f *destinationFlags) register(c *cobra.Command) {
 	flags.StringVar(&f.token, "bearer", "", "kind http: bearer token; a reference such as '${env:RILLMARK_SECRET_TOKEN}', or the token")
 }
 
-func (f *destinationFlags) given() bool {
-	return f.file != "" || f.kind != "" || f.directory != "" || len(f.brokers)+len(f.servers) > 0 || f.address != "" || f.url != ""
-}
-
-func (f *destinationFlags) definition(a *app) (*definitionFile, error) {
+// definition is what the file says, with the flags laid over it, and --set over both.
+func (f *destinationFlags) definition(a *app, c *cobra.Command) (*definitionFile, error) {
+	d := &definitionFile{name: "command line"}
 	if f.file != "" {
-		return a.readDefinition(f.file)
-	}
-	d := definition.Destination{Kind: f.kind}
-	set := func(kind string, there bool, fill func()) {
-		if !there {
-			return
+		var err error
+		if d, err = a.readDefinition(f.file); err != nil {
+			return nil, err
 		}
-		if d.Kind == "" {
-			d.Kind = kind
+		if _, err = d.record(); err != nil {
+			return nil, err
 		}
-		fill()
-	}
-	set(definition.KindFile, f.directory != "", func() { d.File = &definition.FileDestination{Directory: f.directory} })
-	set(definition.KindKafka, len(f.brokers) > 0, func() {
-		d.Kafka = &definition.KafkaDestination{Brokers: f.brokers}
-		if f.createTopics > 0 {
-			d.Kafka.Create = &definition.NewTopics{Partitions: f.createTopics}
-		}
-	})
-	set(definition.KindNATS, len(f.servers) > 0, func() {
-		d.NATS = &definition.NATSDestination{Servers: f.servers, Stream: f.stream, Create: f.stream != ""}
-	})
-	set(definition.KindRedis, f.address != "", func() { d.Redis = &definition.RedisDestination{Address: f.address} })
-	set(definition.KindHTTP, f.url != "", func() {
-		d.HTTP = &definition.HTTPDestination{URL: f.url, SignKey: f.signKey, Token: f.token}
-	})
-	if d.Kind == "" {
+	} else if !anyGiven(c, destinationPlaces) {
 		return nil, usage("say where events go: --directory, --broker, --nats, --address or --url, or --file with a definition")
 	}
-	encoded, err := json.Marshal(d)
-	return &definitionFile{name: "command line", json: encoded}, err
+	if err := d.layFlags(c.Flags(), destinationPlaces); err != nil {
+		return nil, err
+	}
+	if f.stream != "" {
+		if err := d.put("nats.create", true); err != nil {
+			return nil, err
+		}
+	}
+	if f.file == "" && f.kind == "" {
+		for flag, kind := range map[string]string{"directory": definition.KindFile, "broker": definition.KindKafka, "nats": definition.KindNATS, "address": definition.KindRedis, "url": definition.KindHTTP} {
+			if c.Flags().Changed(flag) {
+				if err := d.put("kind", kind); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	return d, f.set.lay(d)
 }
 
 func (a *app) destinationCheck() *cobra.Command {
@@ -88,9 +88,9 @@ func (a *app) destinationCheck() *cobra.Command {
 		Example: "  rillmark destination check archive --directory archive\n  rillmark destination check hub --broker 127.0.0.1:9092\n  rillmark destination check hub", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			var d *definitionFile
 			var body any
-			if f.given() {
+			if anyGiven(c, destinationPlaces) {
 				var err error
-				if d, err = f.definition(a); err != nil {
+				if d, err = f.definition(a, c); err != nil {
 					return err
 				}
 				body = d.json
@@ -110,7 +110,7 @@ func (a *app) destinationAdd() *cobra.Command {
 	var f destinationFlags
 	c := &cobra.Command{Use: "add NAME", Short: "Add a destination", Example: "  rillmark destination add archive --directory archive\n  rillmark destination add hub --broker 127.0.0.1:9092 --create-topics 6\n" +
 		"  rillmark destination add desk --url https://desk.example/events --sign-key '${env:RILLMARK_SECRET_SIGN_KEY}'\n  rillmark destination add bucket --file bucket.yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
-		d, err := f.definition(a)
+		d, err := f.definition(a, c)
 		if err != nil {
 			return err
 		}
@@ -135,7 +135,7 @@ func (a *app) destinationList() *cobra.Command {
 		}
 		rows := make([][]string, len(all.Items))
 		for i, r := range all.Items {
-			rows[i] = []string{r.Name, r.Definition.Kind, r.Definition.Where(), shorten(r.Definition.Description, 60)}
+			rows[i] = []string{r.Name, r.Definition.Kind, r.Definition.Where(), a.cut(r.Definition.Description, 60)}
 		}
 		return table(a.out, []string{"destination", "kind", "where", "description"}, rows)
 	}}

@@ -46,7 +46,7 @@ func (a *app) letterList() *cobra.Command {
 			if l.Retrying {
 				state += ", retrying"
 			}
-			rows[i] = []string{strconv.FormatInt(l.ID, 10), state, count(l.Offset), l.Operation, l.Table, dash(l.Key), count(int64(l.Attempts)), moment(l.LastAt), shorten(l.Error, 80)}
+			rows[i] = []string{strconv.FormatInt(l.ID, 10), state, count(l.Offset), l.Operation, l.Table, dash(l.Key), count(int64(l.Attempts)), moment(l.LastAt), a.cut(l.Error, 80)}
 		}
 		if err := table(a.out, []string{">id", "state", ">offset", "operation", "table", "key", ">tries", "last", "error"}, rows); err != nil {
 			return err
@@ -151,7 +151,7 @@ func (a *app) markList() *cobra.Command {
 		}
 		rows := make([][]string, len(all.Items))
 		for i, m := range all.Items {
-			rows[i] = []string{m.Source, m.Name, count(m.Offset), moment(m.CreatedAt), shorten(m.Reason, 60)}
+			rows[i] = []string{m.Source, m.Name, count(m.Offset), moment(m.CreatedAt), a.cut(m.Reason, 60)}
 		}
 		return table(a.out, []string{"source", "mark", ">offset", "set", "reason"}, rows)
 	}}

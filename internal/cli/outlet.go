@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -17,16 +16,19 @@ import (
 
 func (a *app) outlet() *cobra.Command {
 	return group("outlet", "Consumers of a journal, each with an offset of its own",
-		a.outletAdd(), a.edit("outlets", "outlet", "Change an outlet's definition; its offset stays"), a.outletList(), a.outletShow(),
+		a.outletAdd(), a.edit("outlets", "outlet", "Change an outlet's definition; its offset stays"), a.outletList(), a.withYAML("outlets", a.outletShow()),
 		a.running("outlets", "outlet", "pause", "Pause delivery; its offset stays where it is", "  rillmark outlet pause archive --reason \"disk is being changed\""),
 		a.running("outlets", "outlet", "resume", "Resume delivery after the committed offset", "  rillmark outlet resume archive"),
 		a.outletRewind(), a.outletCheck(), a.outletPreview(), a.outletRun(), a.outletDocument(), a.remove("outlets", "outlet", "Remove an outlet with its offset; what it delivered stays"))
 }
 
+// outletPlaces are the fields that the flags stand for.
+var outletPlaces = map[string]string{"source": "source", "destination": "destination", "tables": "tables", "operation": "operations", "from": "from", "format": "format", "changes": "changes",
+	"topic": "topic", "key": "key", "rotate-bytes": "file.rotate_bytes", "rotate-every": "file.rotate_every"}
+
 func (a *app) outletAdd() *cobra.Command {
 	var file string
-	var d definition.Outlet
-	var rotate definition.FileOutlet
+	var set setFlag
 	c := &cobra.Command{
 		Use: "add NAME", Short: "Add an outlet; it starts at once",
 		Long: "An outlet with a destination delivers by itself. One without is read by its consumers:\n`rillmark read`, or GET /v1/outlets/NAME/events and /stream.",
@@ -37,19 +39,21 @@ func (a *app) outletAdd() *cobra.Command {
 		Args: exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			f := &definitionFile{name: "command line"}
-			var err error
 			if file != "" {
-				f, err = a.readDefinition(file)
-			} else {
-				if d.Source == "" {
-					return usage("an outlet needs --source, or --file with a definition")
+				var err error
+				if f, err = a.readDefinition(file); err == nil {
+					_, err = f.record()
 				}
-				if rotate != (definition.FileOutlet{}) {
-					d.File = &rotate
+				if err != nil {
+					return err
 				}
-				f.json, err = json.Marshal(d)
+			} else if !c.Flags().Changed("source") && len(set.given) == 0 {
+				return usage("an outlet needs --source, or --file with a definition")
 			}
-			if err != nil {
+			if err := f.layFlags(c.Flags(), outletPlaces); err != nil {
+				return err
+			}
+			if err := set.lay(f); err != nil {
 				return err
 			}
 			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0]), f.json, nil)
@@ -60,18 +64,19 @@ func (a *app) outletAdd() *cobra.Command {
 		},
 	}
 	flags := c.Flags()
-	flags.StringVarP(&file, "file", "f", "", "definition in YAML; - for standard input")
-	flags.StringVar(&d.Source, "source", "", "source whose journal is read")
-	flags.StringVar(&d.Destination, "destination", "", "destination; without it consumers come and read")
-	flags.StringSliceVar(&d.Tables, "tables", nil, "patterns of tables, with commas between them or repeated; all without it")
-	flags.StringSliceVar(&d.Operations, "operation", nil, "operations, with commas between them or repeated; all without it")
-	flags.StringVar(&d.From, "from", "beginning", "where to start: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME")
-	flags.StringVar(&d.Format, "format", "cloudevents", "cloudevents, cloudevents-binary, data, row, avro or parquet")
-	flags.StringVar(&d.Changes, "changes", "all", "all, net or inserts")
-	flags.StringVar(&d.Topic, "topic", "", "topic, subject or stream, from fields in braces: {source}.{schema}.{table}")
-	flags.StringVar(&d.Key, "key", "", "message key, from fields in braces: {row.branch_id}; the row's key without it")
-	flags.Int64Var(&rotate.RotateBytes, "rotate-bytes", 0, "destination file: close a file at this size")
-	flags.StringVar(&rotate.RotateEvery, "rotate-every", "", "destination file: close a file at this age, such as 15m")
+	flags.StringVarP(&file, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
+	set.register(flags)
+	flags.String("source", "", "source whose journal is read")
+	flags.String("destination", "", "destination; without it consumers come and read")
+	flags.StringSlice("tables", nil, "patterns of tables, with commas between them or repeated; all without it")
+	flags.StringSlice("operation", nil, "operations, with commas between them or repeated; all without it")
+	flags.String("from", "beginning", "where to start: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME")
+	flags.String("format", "cloudevents", "cloudevents, cloudevents-binary, data, row, avro or parquet")
+	flags.String("changes", "all", "all, net or inserts")
+	flags.String("topic", "", "topic, subject or stream, from fields in braces: {source}.{schema}.{table}")
+	flags.String("key", "", "message key, from fields in braces: {row.branch_id}; the row's key without it")
+	flags.Int64("rotate-bytes", 0, "destination file: close a file at this size")
+	flags.String("rotate-every", "", "destination file: close a file at this age, such as 15m")
 	return c
 }
 
@@ -199,7 +204,10 @@ func (a *app) outletBody(file string) (d *definitionFile, body any, err error) {
 	if file == "" {
 		return nil, nil, nil
 	}
-	if d, err = a.readDefinition(file); err != nil {
+	if d, err = a.readDefinition(file); err == nil {
+		_, err = d.record()
+	}
+	if err != nil {
 		return nil, nil, err
 	}
 	return d, d.json, nil

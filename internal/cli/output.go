@@ -119,6 +119,9 @@ func dash(s string) string {
 // shorten cuts a text to n characters.
 func shorten(s string, n int) string {
 	r := []rune(s)
+	if n < 1 {
+		return ""
+	}
 	if len(r) <= n {
 		return s
 	}

@@ -59,9 +59,9 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 	drawn := 0
 	terminal := false
 	width := 100
-	if f, ok := a.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	if f, ok := a.screen.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		terminal = true
-		if w, _, err := term.GetSize(int(f.Fd())); err == nil {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
 			width = w
 		}
 	}
@@ -94,7 +94,7 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 		}
 		if !a.json && (terminal || time.Since(lastLine) > 5*time.Second) {
 			if terminal && drawn > 0 {
-				fmt.Fprintf(a.err, "\x1b[%dA\x1b[J", drawn) //nolint:errcheck // a closed terminal
+				fmt.Fprintf(a.screen, "\x1b[%dA\x1b[J", drawn) //nolint:errcheck // a closed terminal
 			}
 			for _, line := range lines {
 				fmt.Fprintln(a.err, line) //nolint:errcheck // a closed terminal

@@ -55,6 +55,7 @@ type app struct {
 	in     io.Reader
 	out    io.Writer
 	err    io.Writer
+	screen io.Writer // err as it is, for drawing over lines
 	json   bool
 	server string
 }
@@ -63,7 +64,8 @@ type app struct {
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{in: in, out: out, err: errs}
+	a := &app{in: in, out: plain{out}, err: plain{errs}, screen: errs}
+	out, errs = a.out, a.err
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -29,7 +30,7 @@ type checkList struct {
 
 func (a *app) source() *cobra.Command {
 	return group("source", "Databases whose logs are captured",
-		a.sourceCheck(), a.sourceAdd(), a.sourceEdit(), a.sourceList(), a.sourceShow(), a.sourceTables(), a.sourceTry(),
+		a.sourceCheck(), a.sourceAdd(), a.sourceEdit(), a.sourceList(), a.withYAML("sources", a.sourceShow()), a.sourceTables(), a.sourceTry(),
 		a.sourceScript("setup-sql", "Print the script that prepares a database, for an administrator", "Grants the login the least rights that capture needs and publishes the chosen tables. It\ncan be run again, and takes in the tables that came since.", func(s service.Scripts) string { return s.Setup }),
 		a.sourceScript("teardown-sql", "Print the script that takes the preparation away", "For an administrator, once the source has been removed. It can be run again.", func(s service.Scripts) string { return s.Teardown }),
 		a.running("sources", "source", "pause", "Pause capture; the source keeps its log for us meanwhile", "  rillmark source pause circulation --reason \"maintenance window\""),
@@ -45,11 +46,15 @@ type sourceFlags struct {
 	mode, from, hashKey, root                 string
 	slot, publication                         string
 	sessions                                  int
+	set                                       setFlag
+	// wantTables is for what captures: what only looks can look at all tables.
+	wantTables bool
 }
 
 func (f *sourceFlags) register(c *cobra.Command) {
 	flags := c.Flags()
-	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML; - for standard input")
+	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
+	f.set.register(flags)
 	flags.StringVar(&f.host, "host", "", "host of the database")
 	flags.IntVar(&f.port, "port", 5432, "port of the database")
 	flags.StringVar(&f.database, "database", "", "name of the database")
@@ -66,27 +71,49 @@ func (f *sourceFlags) register(c *cobra.Command) {
 	flags.StringVar(&f.publication, "publication", "", "publication that an administrator has made")
 }
 
-// definition is what the flags or the file say, as JSON.
+// sourcePlaces are the fields that the flags stand for.
+var sourcePlaces = map[string]string{"host": "connection.host", "port": "connection.port", "database": "connection.database", "user": "connection.user", "password": "connection.password",
+	"tls": "connection.tls", "tls-root": "connection.tls_root", "tables": "tables", "mode": "mode", "from-position": "from_position", "hash-key": "hash_key", "load-sessions": "load_sessions",
+	"slot": "slot", "publication": "publication"}
+
+// definition is what the file says, with the flags laid over it, and --set over both.
 func (f *sourceFlags) definition(a *app, c *cobra.Command) (*definitionFile, error) {
+	d := &definitionFile{name: "command line", json: []byte(`{"engine":"postgresql"}`)}
 	if f.file != "" {
-		return a.readDefinition(f.file)
-	}
-	var missing []string
-	for _, name := range []string{"host", "database", "user", "tables"} {
-		if !c.Flags().Changed(name) {
-			missing = append(missing, "--"+name)
+		var err error
+		if d, err = a.readDefinition(f.file); err != nil {
+			return nil, err
+		}
+		if _, err = d.record(); err != nil {
+			return nil, err
+		}
+	} else if len(f.set.given) == 0 {
+		var missing []string
+		for _, name := range []string{"host", "database", "user"} {
+			if !c.Flags().Changed(name) {
+				missing = append(missing, "--"+name)
+			}
+		}
+		if f.wantTables && !c.Flags().Changed("tables") {
+			missing = append(missing, "--tables")
+		}
+		if len(missing) > 0 {
+			return nil, usage("a source needs %s, or --file with a definition", strings.Join(missing, ", "))
 		}
 	}
-	if len(missing) > 0 {
-		return nil, usage("a source needs %s, or --file with a definition", strings.Join(missing, ", "))
+	if err := d.layFlags(c.Flags(), sourcePlaces); err != nil {
+		return nil, err
 	}
-	d := definition.Source{Engine: "postgresql", Mode: f.mode, FromPosition: f.from, HashKey: f.hashKey, LoadSessions: f.sessions, Slot: f.slot, Publication: f.publication,
-		Connection: definition.Connection{Host: f.host, Port: f.port, Database: f.database, User: f.user, Password: f.password, TLS: f.tls, Root: f.root}}
-	for _, t := range f.tables {
-		d.Tables = append(d.Tables, definition.TableRule{Match: t})
+	if err := f.set.lay(d); err != nil {
+		return nil, err
 	}
-	encoded, err := json.Marshal(d)
-	return &definitionFile{name: "command line", json: encoded}, err
+	if !f.wantTables { // what only looks can look at all of them
+		var there struct{ Tables []any }
+		if err := json.Unmarshal(d.json, &there); err == nil && len(there.Tables) == 0 {
+			return d, d.put("tables", []map[string]string{{"match": "*"}})
+		}
+	}
+	return d, nil
 }
 
 func (d *definitionFile) explained(err error) error {
@@ -97,7 +124,7 @@ func (d *definitionFile) explained(err error) error {
 }
 
 func (a *app) sourceScript(verb, short, long string, of func(service.Scripts) string) *cobra.Command {
-	var f sourceFlags
+	f := sourceFlags{wantTables: true}
 	var statements, run bool
 	var as, password string
 	c := &cobra.Command{
@@ -135,7 +162,7 @@ func (a *app) sourceScript(verb, short, long string, of func(service.Scripts) st
 			if statements {
 				text += "\n" + scripts.Statements
 			}
-			_, err = fmt.Fprint(a.out, text)
+			_, err = io.WriteString(a.exact(), text)
 			return err
 		},
 	}
@@ -158,7 +185,7 @@ func boolean(b bool) int {
 
 // maybe is the definition that file or flags give, and nothing without either.
 func (f *sourceFlags) maybe(a *app, c *cobra.Command) (d *definitionFile, body any, err error) {
-	if f.file == "" && !c.Flags().Changed("host") {
+	if !anyGiven(c, sourcePlaces) {
 		return nil, nil, nil
 	}
 	if d, err = f.definition(a, c); err != nil {
@@ -217,7 +244,7 @@ func (a *app) printChecks(raw []byte, checks []change.Check) error {
 }
 
 func (a *app) sourceAdd() *cobra.Command {
-	var f sourceFlags
+	f := sourceFlags{wantTables: true}
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Add a source; it starts when it is resumed",
@@ -261,21 +288,49 @@ func (a *app) sourceEdit() *cobra.Command {
 func (a *app) edit(plural, noun, short string) *cobra.Command {
 	var file string
 	var version int64
+	var set setFlag
 	c := &cobra.Command{
-		Use:     "edit NAME",
-		Short:   short,
-		Long:    "Puts the file's definition in the place of the stored one. --version is the version that\nthe change was made to, as `show --json` prints it: where somebody else has changed it\nsince, nothing is changed. A password of (sealed) stays as it is.",
-		Example: fmt.Sprintf("  rillmark %s edit NAME --version 3 --file changed.yaml", noun),
+		Use:   "edit NAME",
+		Short: short,
+		Long: "Puts the file's definition in the place of the stored one, or changes single fields of it\nwith --set. The file can be what `show --json` or `show --yaml` printed; --version, or the\nversion in that file, is the version that the change was made to: where somebody else has\n" +
+			"changed it since, nothing is changed. A password of (sealed) stays as it is.",
+		Example: fmt.Sprintf("  rillmark %[1]s edit NAME --set description='read by the desk'\n  rillmark %[1]s show NAME --yaml > changed.yaml\n  rillmark %[1]s edit NAME --file changed.yaml", noun),
 		Args:    exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			if file == "" || version == 0 {
-				return usage("%s needs --file and --version", c.CommandPath())
+			path := "/v1/" + plural + "/" + url.PathEscape(args[0])
+			var d *definitionFile
+			var from int64
+			switch {
+			case file != "":
+				var err error
+				if d, err = a.readDefinition(file); err == nil {
+					from, err = d.record()
+				}
+				if err != nil {
+					return err
+				}
+			case len(set.given) > 0:
+				raw, err := a.call(c.Context(), http.MethodGet, path, nil, nil)
+				if err != nil {
+					return err
+				}
+				d = &definitionFile{name: "command line", json: raw}
+				if from, err = d.record(); err != nil {
+					return err
+				}
+			default:
+				return usage("%s needs --file with the definition, or --set", c.CommandPath())
 			}
-			d, err := a.readDefinition(file)
-			if err != nil {
+			if version == 0 {
+				version = from
+			}
+			if version == 0 {
+				return usage("%s needs --version: the file does not say which version it was made from, as `show --yaml` does", c.CommandPath())
+			}
+			if err := set.lay(d); err != nil {
 				return err
 			}
-			r, err := a.request(c.Context(), http.MethodPut, "/v1/"+plural+"/"+url.PathEscape(args[0]), d.json)
+			r, err := a.request(c.Context(), http.MethodPut, path, d.json)
 			if err != nil {
 				return err
 			}
@@ -287,8 +342,9 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 			return a.done(raw, "%s %s changed", noun, args[0])
 		},
 	}
-	c.Flags().StringVarP(&file, "file", "f", "", "definition in YAML; - for standard input")
-	c.Flags().Int64Var(&version, "version", 0, "version that the change was made to")
+	c.Flags().StringVarP(&file, "file", "f", "", "definition in YAML, or what show printed; - for standard input")
+	c.Flags().Int64Var(&version, "version", 0, "version that the change was made to; the file's own without it")
+	set.register(c.Flags())
 	return c
 }
 
@@ -401,19 +457,35 @@ func (a *app) printTables(tables []service.TableStatus) error {
 			}
 			return "-"
 		}
-		rows = append(rows, []string{t.Name, stateOf(t), cell(change.Existing), cell(change.Insert), cell(change.Update), cell(change.Delete), cell(change.Truncate), shorten(t.Note, 60)})
+		rows = append(rows, []string{t.Name, stateOf(t), cell(change.Existing), cell(change.Insert), cell(change.Update), cell(change.Delete), cell(change.Truncate), a.cut(t.Note, 60)})
 	}
 	return table(a.out, []string{"table", "state", ">existing", ">insert", ">update", ">delete", ">truncate", "note"}, rows)
 }
 
 func (a *app) sourceTables() *cobra.Command {
-	return &cobra.Command{Use: "tables NAME", Short: "List the tables of a source's database, and what their log entries carry", Example: "  rillmark source tables circulation", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+	var f sourceFlags
+	c := &cobra.Command{Use: "tables NAME", Short: "List the tables of a source's database, and what their log entries carry",
+		Long:    "Of the definition that the flags or the file give, before anything is stored; without\neither, of the stored one.",
+		Example: "  rillmark source tables circulation\n  rillmark source tables circulation --host db.example --database circulation --user rillmark --password '${env:RILLMARK_SECRET_CIRCULATION}'", Args: exactly("NAME")}
+	f.register(c)
+	c.RunE = func(c *cobra.Command, args []string) error {
 		var all struct {
 			Items []engine.Table `json:"items"`
 		}
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/sources/"+url.PathEscape(args[0])+"/tables", nil, &all)
-		if err != nil || a.json {
-			return firstOf(err, func() error { return a.printJSON(raw) })
+		d, body, err := f.maybe(a, c)
+		if err != nil {
+			return err
+		}
+		method := http.MethodGet
+		if body != nil {
+			method = http.MethodPost
+		}
+		raw, err := a.call(c.Context(), method, "/v1/sources/"+url.PathEscape(args[0])+"/tables", body, &all)
+		if err != nil {
+			return d.explained(err)
+		}
+		if a.json {
+			return a.printJSON(raw)
 		}
 		rows := make([][]string, len(all.Items))
 		for i, t := range all.Items {
@@ -427,7 +499,8 @@ func (a *app) sourceTables() *cobra.Command {
 			rows[i] = []string{t.Name, captured, dash(strings.Join(t.Key, ", ")), count(t.RowsEstimate), t.Identity, t.CannotPublish + t.Advice}
 		}
 		return table(a.out, []string{"table", "captured", "key", ">rows (est.)", "old row", "advice"}, rows)
-	}}
+	}
+	return c
 }
 
 func (a *app) running(plural, noun, verb, short, example string) *cobra.Command {
@@ -502,11 +575,16 @@ func (a *app) sourceRemove() *cobra.Command {
 	c := &cobra.Command{Use: "remove NAME", Short: "Remove a source with its journal, and what was made on its database",
 		Long:    "Drops slot and publications on the database where Rillmark made them, the journal, and the\nsource's record. Its outlets have to be removed first.",
 		Example: "  rillmark source remove circulation", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
-			raw, err := a.call(c.Context(), http.MethodDelete, fmt.Sprintf("/v1/sources/%s?forget=%t", url.PathEscape(args[0]), forget), nil, nil)
+			var removal service.Removal
+			raw, err := a.call(c.Context(), http.MethodDelete, fmt.Sprintf("/v1/sources/%s?forget=%t", url.PathEscape(args[0]), forget), nil, &removal)
 			if err != nil {
 				return err
 			}
-			return a.done(raw, "source %s removed", args[0])
+			told := fmt.Sprintf("source %s removed", args[0])
+			if len(removal.Remains) > 0 {
+				told += fmt.Sprintf(". On its database remain:\n  %s\n`rillmark source teardown-sql %s` prints the script that takes them away", strings.Join(removal.Remains, "\n  "), args[0])
+			}
+			return a.done(raw, "%s", told)
 		}}
 	c.Flags().BoolVar(&forget, "forget", false, "leave the database alone, for one that is gone")
 	return c

@@ -32,8 +32,9 @@ type Engine interface {
 	// RunScript runs one of them whole or not at all, as another login where user
 	// is not empty.
 	RunScript(ctx context.Context, script, user, password string) error
-	// Remove takes away what Run made on the source.
-	Remove(ctx context.Context) error
+	// Remove takes away what Run made on the source, and says what an administrator
+	// made for it and it has no right to take away.
+	Remove(ctx context.Context) (remains []string, err error)
 	// CheckCondition says why a condition in the engine's own language cannot
 	// choose the rows of a table that a reload reads.
 	CheckCondition(ctx context.Context, table, condition string) error

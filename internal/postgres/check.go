@@ -32,11 +32,12 @@ func (c *Config) Tables(ctx context.Context) ([]engine.Table, error) {
 }
 
 // Remove implements [engine.Engine]: it drops the slot and the publications that
-// are ours. What is not there any more is no error.
-func (c *Config) Remove(ctx context.Context) error {
+// are ours. What is not there any more is no error; what remains is an
+// administrator's.
+func (c *Config) Remove(ctx context.Context) (remains []string, err error) {
 	conn, err := c.connect(ctx, "removal")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
 	if c.Slot == "" {
@@ -47,32 +48,44 @@ func (c *Config) Remove(ctx context.Context) error {
 			if errors.As(err, &server) && server.Code == "55006" && attempt < 50 {
 				select {
 				case <-ctx.Done():
-					return context.Cause(ctx)
+					return nil, context.Cause(ctx)
 				case <-time.After(100 * time.Millisecond):
 				}
 				continue
 			}
 			if err != nil {
-				return c.explain(err)
+				return nil, c.explain(err)
 			}
 			break
 		}
 	}
 	if c.Publication != "" {
-		return nil
+		return c.remains(ctx, conn)
 	}
 	// One that an administrator made for us, by setup-sql, is the administrator's.
 	rows, _ := conn.Query(ctx, "SELECT pubname::text FROM pg_publication WHERE pubname = ANY($1) AND pg_has_role(pubowner, 'USAGE')", c.publications())
 	ours, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	if err != nil {
-		return c.explain(err)
+		return nil, c.explain(err)
 	}
 	for _, name := range ours {
 		if _, err := conn.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quoted(name)); err != nil {
-			return c.explain(err)
+			return nil, c.explain(err)
 		}
 	}
-	return nil
+	return c.remains(ctx, conn)
+}
+
+// remains is what was made for this source and is still there.
+func (c *Config) remains(ctx context.Context, conn *pgx.Conn) ([]string, error) {
+	rows, _ := conn.Query(ctx, `SELECT 'slot ' || slot_name FROM pg_replication_slots WHERE slot_name = $1
+		UNION ALL SELECT 'publication ' || pubname FROM pg_publication WHERE pubname = ANY($2)
+		UNION ALL SELECT 'function rillmark.' || quote_ident(p.proname) || ', and what it granted to user ' || $4 FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname = 'rillmark' AND p.proname = $3
+		UNION ALL SELECT 'event trigger ' || evtname FROM pg_event_trigger WHERE evtname IN ('rillmark_statement', 'rillmark_drop')
+			AND NOT EXISTS (SELECT FROM pg_replication_slots WHERE database = current_database() AND starts_with(slot_name, 'rillmark_'))`,
+		c.slotName(), c.publications(), "publish_"+c.Source, c.Connection.User)
+	remains, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	return remains, c.explain(err)
 }
 
 // Check implements [engine.Engine].
@@ -83,6 +96,9 @@ func (c *Config) Check(ctx context.Context) []change.Check {
 		return []change.Check{failed("connection", err, "nothing else can be looked at before the source lets us in")}
 	}
 	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
+	if err := notOurOwn(ctx, conn); err != nil {
+		return []change.Check{failed("database", c.explain(err), "each event of its own would make another one")}
+	}
 	checks := []change.Check{c.checkConnection(ctx, conn)}
 	for _, one := range []func(context.Context, *pgx.Conn) ([]change.Check, error){
 		c.checkServer, c.checkReplication, c.checkSlot, c.checkKeeping, c.checkPublication, c.checkTables,
@@ -128,4 +144,15 @@ func (c *Config) CheckCondition(ctx context.Context, table, condition string) er
 		return &engine.Fault{Code: "bad-condition", Message: fmt.Sprintf("the condition %q cannot be used on %s: %s", condition, table, server.Message), Fix: "write it as after WHERE in the source's own SQL"}
 	}
 	return c.explain(err)
+}
+
+// notOurOwn refuses a database in which Rillmark keeps its records.
+func notOurOwn(ctx context.Context, conn *pgx.Conn) error {
+	var own bool
+	err := conn.QueryRow(ctx, "SELECT count(*) = 2 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = 'rillmark' AND c.relname IN ('journal_head', 'outlet_offset')").Scan(&own)
+	if err == nil && own {
+		return &engine.Fault{Code: "state-database", Message: "this is a database in which Rillmark keeps its own records, and it cannot be a source: writing its events down would make events without an end", Final: true,
+			Fix: "name the database whose tables are to be captured; the state database is one of its own"}
+	}
+	return err
 }

@@ -96,6 +96,12 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 	if err != nil {
 		return nil, err
 	}
+	current, err := c.functionIsOf(ctx, conn)
+	if err != nil {
+		return nil, err
+	}
+	outdated := helped && !current && c.Publication == ""
+	helped = helped && current
 	var checks []change.Check
 	chosen, good := 0, 0
 	for _, l := range all {
@@ -111,6 +117,9 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 			good++
 		}
 		for _, one := range lines {
+			if outdated && one.Verdict == change.Missing {
+				one.Fix = "have an administrator run what `rillmark source setup-sql` prints again: the function that it made is of other rules"
+			}
 			if len(checks) < maxTableChecks {
 				checks = append(checks, one)
 			}

@@ -37,6 +37,8 @@ type Config struct {
 	// are, never made, changed or removed by us.
 	Slot        string
 	Publication string
+	// borrowed are the source's own publications, which a trial looks through.
+	borrowed []string
 	// HeartbeatEvery is how often a message of ours goes into the source's log,
 	// so that a quiet database lets its log go. Default 5 s.
 	HeartbeatEvery time.Duration
@@ -156,6 +158,9 @@ func (c *Config) slotName() string {
 func (c *Config) publications() []string {
 	if c.Publication != "" {
 		return []string{c.Publication}
+	}
+	if c.borrowed != nil {
+		return c.borrowed
 	}
 	name := identifier(c.Source)
 	return []string{name, name + "_inserts"}

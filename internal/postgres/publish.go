@@ -91,7 +91,9 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 		return r.noTables(all)
 	}
 	did := new(alignment)
-	if r.config.Publication == "" {
+	switch {
+	case r.config.borrowed != nil: // it is looked through as it is
+	case r.config.Publication == "":
 		if err := r.config.havePublications(ctx, conn, r.resumed || !first); err != nil {
 			return err
 		}
@@ -104,8 +106,10 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 		if did, err = r.config.alignPublications(ctx, conn, members, chosen); err != nil {
 			return err
 		}
-	} else if err := r.config.haveNamed(ctx, conn); err != nil {
-		return err
+	default:
+		if err := r.config.haveNamed(ctx, conn); err != nil {
+			return err
+		}
 	}
 	published, err := publishedTables(ctx, conn, r.config.publications())
 	if err != nil {

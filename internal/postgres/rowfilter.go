@@ -123,3 +123,11 @@ func (c *Config) mayUseFunction(ctx context.Context, q querier) (may bool, err e
 		"FROM (SELECT) one LEFT JOIN pg_namespace n ON n.nspname = 'rillmark' LEFT JOIN pg_proc p ON p.pronamespace = n.oid AND p.proname = $1", "publish_"+c.Source).Scan(&may)
 	return may, err
 }
+
+// functionIsOf says whether the administrator's function has the rules of now: it
+// refuses tables that only later rules choose.
+func (c *Config) functionIsOf(ctx context.Context, q querier) (is bool, err error) {
+	err = q.QueryRow(ctx, "SELECT coalesce(bool_or(strpos(p.prosrc, $2) > 0), false) FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname = 'rillmark' AND p.proname = $1",
+		"publish_"+c.Source, c.candidateSQL()).Scan(&is)
+	return is, err
+}

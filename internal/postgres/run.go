@@ -188,6 +188,9 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 		return err
 	}
 	defer r.control.Close(context.WithoutCancel(ctx)) //nolint:errcheck // only look-ups went over it
+	if err := notOurOwn(ctx, r.control); err != nil {
+		return err
+	}
 	r.resumed = stored != nil && !stored.Making
 	for name, state := range start.Tables {
 		t := r.newTable(name)

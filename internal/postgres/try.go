@@ -3,6 +3,8 @@ package postgres
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"sync"
 
@@ -21,17 +23,18 @@ func (c *Config) Try(ctx context.Context, ready func(), each func(tx *change.Ope
 	trial := *c
 	trial.defaults()
 	// Names of publications follow from the source's.
+	own := c.publications()
 	trial.Source, trial.Slot, trial.Load, trial.LoadOnly = strings.TrimPrefix(tryPrefix, "rillmark_")+newNonce()[:12], "", false, false
 	trialCtx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	err := trial.try(trialCtx, ready, each)
+	err := trial.try(trialCtx, own, ready, each)
 	if cleared := trial.clearTrial(context.WithoutCancel(ctx)); err == nil || errors.Is(err, context.Canceled) {
 		err = cleared
 	}
 	return c.explain(err)
 }
 
-func (c *Config) try(ctx context.Context, ready func(), each func(*change.OpenTransaction, *change.Row) error) error {
+func (c *Config) try(ctx context.Context, own []string, ready func(), each func(*change.OpenTransaction, *change.Row) error) error {
 	sink := &trialSink{each: each}
 	r := &run{config: c, sink: sink, relations: make(map[uint32]*relation), tables: make(map[string]*table),
 		marks: make(map[string]*mark), moreLoads: make(chan struct{}), known: true}
@@ -40,7 +43,10 @@ func (c *Config) try(ctx context.Context, ready func(), each func(*change.OpenTr
 		return err
 	}
 	defer r.control.Close(context.WithoutCancel(ctx)) //nolint:errcheck // only look-ups went over it
-	if err := r.publish(ctx, r.control, true); err != nil {
+	if err := notOurOwn(ctx, r.control); err != nil {
+		return err
+	}
+	if err := r.publishTrial(ctx, own); err != nil {
 		return err
 	}
 	stream, err := c.openStream(ctx)
@@ -69,6 +75,76 @@ func (c *Config) try(ctx context.Context, ready func(), each func(*change.OpenTr
 		return sink.err
 	}
 	return err
+}
+
+// publishTrial makes the trial's publications, or where the login may not, looks
+// through those that an administrator has prepared for the source. Tables that neither
+// shows are an error: a trial that sees nothing must not look like one where nothing
+// happened.
+func (r *run) publishTrial(ctx context.Context, own []string) error {
+	c := r.config
+	var may, prepared bool
+	err := r.control.QueryRow(ctx, "SELECT has_database_privilege(current_database(), 'CREATE'), EXISTS (SELECT FROM pg_publication WHERE pubname = $1)", own[0]).Scan(&may, &prepared)
+	if err != nil {
+		return err
+	}
+	borrow := func() {
+		var there []string
+		for _, name := range own {
+			if exists, _ := havePublication(ctx, r.control, name, "insert"); exists {
+				there = append(there, name)
+			}
+		}
+		c.borrowed = there
+	}
+	if c.Publication == "" && !may {
+		if !prepared {
+			return &engine.Fault{Code: "trial-cannot-see", Message: fmt.Sprintf("user %q may not make a publication in this database, and none is prepared: a trial would see nothing", c.Connection.User),
+				Fix: "have an administrator run what `rillmark source setup-sql` prints"}
+		}
+		borrow()
+	}
+	if err := r.publish(ctx, r.control, true); err != nil {
+		return err
+	}
+	unseen, err := r.unpublished(ctx)
+	if err == nil && len(unseen) > 0 && c.Publication == "" && c.borrowed == nil && prepared {
+		if borrow(); len(c.borrowed) > 0 {
+			clear(r.tables)
+			if err := r.publish(ctx, r.control, true); err != nil {
+				return err
+			}
+			unseen, err = r.unpublished(ctx)
+		}
+	}
+	if err != nil || len(unseen) == 0 {
+		return err
+	}
+	shown := unseen[:min(len(unseen), 5)]
+	return &engine.Fault{Code: "trial-cannot-see", Message: fmt.Sprintf("%d of the chosen tables cannot be seen by user %q, since they are not published: %s", len(unseen), c.Connection.User, strings.Join(shown, ", ")),
+		Fix: "have an administrator run what `rillmark source setup-sql` prints, again where the rules have changed, or choose other tables"}
+}
+
+// unpublished are the chosen tables that no publication of the trial shows.
+func (r *run) unpublished(ctx context.Context) ([]string, error) {
+	all, err := list(ctx, r.control)
+	if err != nil {
+		return nil, err
+	}
+	published, err := publishedTables(ctx, r.control, r.config.publications())
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, chosen := range r.config.choose(all) {
+		for _, l := range chosen.members {
+			if published[l.name()].place == "" {
+				names = append(names, l.name())
+			}
+		}
+	}
+	slices.Sort(names)
+	return names, nil
 }
 
 // engineSaysAway tells the error of a connection that was interrupted.

@@ -76,41 +76,51 @@ func because(reason string) string {
 	return ": " + reason
 }
 
+// Removal says what a removed source leaves behind.
+type Removal struct {
+	Remains []string `json:"remains" doc:"What an administrator made for the source on its database, and is still there; the teardown script takes it away"`
+}
+
 // RemoveSource removes a source with its journal, and what was made for it on
 // the database. forget leaves the database alone, for one that is gone.
-func (s *Service) RemoveSource(ctx context.Context, name string, forget bool) error {
+func (s *Service) RemoveSource(ctx context.Context, name string, forget bool) (*Removal, error) {
 	record, err := s.Catalog.Source(ctx, name)
 	if err != nil {
-		return answer(err, "source", name)
+		return nil, answer(err, "source", name)
 	}
 	for _, one := range s.copyOutlets() {
 		if one.source == record.ID {
-			return &engine.Fault{Code: CodeInUse, Message: fmt.Sprintf("source %q has outlet %q", name, one.record.Name), Fix: "remove its outlets first"}
+			return nil, &engine.Fault{Code: CodeInUse, Message: fmt.Sprintf("source %q has outlet %q", name, one.record.Name), Fix: "remove its outlets first"}
 		}
 	}
 	if record.Running {
 		if err := s.SetSourceRunning(ctx, name, false, "being removed"); err != nil {
-			return err
+			return nil, err
 		}
 	}
+	var remains []string
 	if !forget {
 		built, err := s.buildEngine(record)
 		if err == nil {
-			err = built.Remove(ctx)
+			remains, err = built.Remove(ctx)
 		}
 		if err != nil {
-			return &engine.Fault{Code: "source-not-cleared", Message: fmt.Sprintf("source %q is paused but not removed: what was made on its database could not be taken away", name), Cause: err,
+			return nil, &engine.Fault{Code: "source-not-cleared", Message: fmt.Sprintf("source %q is paused but not removed: what was made on its database could not be taken away", name), Cause: err,
 				Fix: "mend that, or remove with --forget and drop slot and publications there yourself: an abandoned slot fills the database's disk"}
 		}
 	}
 	if err := s.Store.Remove(ctx, record.ID); err != nil {
-		return answer(err, "source", name)
+		return nil, answer(err, "source", name)
 	}
 	if err := s.Catalog.RemoveSource(ctx, name); err != nil {
-		return answer(err, "source", name)
+		return nil, answer(err, "source", name)
 	}
-	s.log.tell("info", "source/"+name, "removed", "source removed with its journal")
-	return answer(s.reconcile(ctx), "source", name)
+	told := "source removed with its journal"
+	if len(remains) > 0 {
+		told += "; on its database remain " + strings.Join(remains, ", ")
+	}
+	s.log.tell("info", "source/"+name, "removed", told)
+	return &Removal{append([]string{}, remains...)}, answer(s.reconcile(ctx), "source", name)
 }
 
 // CheckSource checks a definition before anything is stored, or a stored one
@@ -136,11 +146,10 @@ type Scripts struct {
 // is nil. It does not reach the source.
 func (s *Service) SourceScripts(ctx context.Context, name string, d *definition.Source) (*Scripts, error) {
 	if d == nil {
-		record, err := s.Catalog.Source(ctx, name)
-		if err != nil {
+		var err error
+		if d, err = s.Catalog.SourceOrRemoved(ctx, name); err != nil {
 			return nil, answer(err, "source", name)
 		}
-		d = &record.Definition
 	}
 	bare := *d
 	bare.Connection.Password = "" // no script needs it, and it may not be there yet
@@ -317,7 +326,7 @@ func (s *Service) RenewSource(ctx context.Context, name, reason string) (*Renewa
 	}
 	built, err := s.buildEngine(record)
 	if err == nil {
-		err = built.Remove(ctx)
+		_, err = built.Remove(ctx)
 	}
 	if err != nil {
 		return nil, &engine.Fault{Code: "source-not-cleared", Message: fmt.Sprintf("source %q is paused and not renewed: its old slot and publications could not be taken away", name), Cause: err}
@@ -352,7 +361,7 @@ func (s *Service) complete(record *catalog.Source) {
 	subject := "source/" + record.Name
 	built, err := s.buildEngine(record)
 	if err == nil {
-		err = built.Remove(ctx)
+		_, err = built.Remove(ctx)
 	}
 	if err != nil {
 		s.log.tell("error", subject, "not-cleared", "all tables are loaded, but the slot is still there and holds log back: "+err.Error())

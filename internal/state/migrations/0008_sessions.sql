@@ -4,3 +4,11 @@ CREATE TABLE rillmark.session (
     id    bytea PRIMARY KEY,
     until timestamptz NOT NULL
 );
+
+-- Removed sources, without their secrets: the script that takes away what an
+-- administrator made for one is made from its definition.
+CREATE TABLE rillmark.removed_source (
+    name       text PRIMARY KEY,
+    definition jsonb NOT NULL,
+    removed_at timestamptz NOT NULL DEFAULT now()
+);
