@@ -32,7 +32,7 @@ func TestFormerState(t *testing.T) {
 	}
 	dump, err := os.ReadFile(formerState)
 	require.NoError(t, err)
-	i := newInstance(t, stateServer(t), "public_url: http://rillmark.example\n")
+	i := newInstance(t, stateServer(t), "public_url: http://rillmark.example\njournal: {retain_age: 0s}\n") // its events are old
 	conn := connect(t, i.state, i.stateDB)
 	_, err = conn.PgConn().Exec(t.Context(), string(dump)).ReadAll()
 	require.NoError(t, err)

@@ -340,6 +340,7 @@ type outletStatus struct {
 	Behind                   int64 `json:"behind_events"`
 	Dead                     int64 `json:"dead_letters"`
 	Attempts                 int
+	Reported                 *int64
 	Room                     *struct {
 		Used  float64
 		Level string

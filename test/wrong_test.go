@@ -157,7 +157,7 @@ func TestCheckNamesWhatIsMissing(t *testing.T) {
 		change func(c, d map[string]any)
 		says   []string
 	}{
-		"wrong password":   {func(c, _ map[string]any) { c["password"] = "wrong" }, []string{"missing connection", "refuses the password of user \"postgres\"", "correct the password"}},
+		"wrong password":   {func(c, _ map[string]any) { c["password"] = "wrong" }, []string{"missing connection", "refuses user \"postgres\" with this password", "correct user and password"}},
 		"unknown host":     {func(c, _ map[string]any) { c["host"] = "nowhere.invalid" }, []string{"missing connection", "nowhere.invalid"}},
 		"nobody listens":   {func(c, _ map[string]any) { c["port"] = 1 }, []string{"missing connection", "cannot be reached"}},
 		"unknown database": {func(c, _ map[string]any) { c["database"] = "nowhere" }, []string{"has no database \"nowhere\""}},

@@ -25,10 +25,11 @@ type Record[D any] struct {
 	CreatedAt  time.Time `json:"created_at"`
 	UpdatedAt  time.Time `json:"updated_at"`
 	Definition D         `json:"definition"`
+	Warnings   []string  `json:"warnings,omitempty" doc:"In the answer to storing it: what somebody should know"`
 }
 
 func recordOf[D any](r *catalog.Record[D]) Record[D] {
-	return Record[D]{r.Name, r.Version, r.Running, r.Reason, r.CreatedAt, r.UpdatedAt, r.Definition}
+	return Record[D]{Name: r.Name, Version: r.Version, Running: r.Running, Reason: r.Reason, CreatedAt: r.CreatedAt, UpdatedAt: r.UpdatedAt, Definition: r.Definition}
 }
 
 func sourceRecord(r *catalog.Source) Record[definition.Source] {
@@ -102,7 +103,14 @@ func (p *put[D]) version() (int64, error) {
 
 // putRoutes are the two ways of storing a definition: a new one, and another
 // version of one.
-func putRoutes[D any](s *Server, plural, noun string, add func(context.Context, string, D) error, edit func(context.Context, string, int64, D) error, get func(context.Context, string) (Record[D], error)) {
+func putRoutes[D any](s *Server, plural, noun string, add func(context.Context, string, D) error, edit func(context.Context, string, int64, D) error, get func(context.Context, string) (Record[D], error), advise func(ctx context.Context, name string, begins bool) ([]string, error)) {
+	advised := func(ctx context.Context, name string, begins bool) (*tagged[Record[D]], error) {
+		r, err := get(ctx, name)
+		if err == nil && advise != nil {
+			r.Warnings, err = advise(ctx, name, begins)
+		}
+		return &tagged[Record[D]]{etag(r.Version), r}, problem(err)
+	}
 	title := strings.ToUpper(noun[:1]) + noun[1:]
 	created := operation(http.MethodPost, "/v1/"+plural+"/{name}", "add"+title, "Add a "+noun, plural)
 	created.DefaultStatus = http.StatusCreated
@@ -110,8 +118,7 @@ func putRoutes[D any](s *Server, plural, noun string, add func(context.Context, 
 		if err := add(ctx, in.Name, in.Body); err != nil {
 			return nil, problem(err)
 		}
-		r, err := get(ctx, in.Name)
-		return &tagged[Record[D]]{etag(r.Version), r}, problem(err)
+		return advised(ctx, in.Name, true)
 	})
 	huma.Register(s.api, operation(http.MethodPut, "/v1/"+plural+"/{name}", "edit"+title, "Change a "+noun, plural), func(ctx context.Context, in *put[D]) (*tagged[Record[D]], error) {
 		version, err := in.version()
@@ -121,8 +128,7 @@ func putRoutes[D any](s *Server, plural, noun string, add func(context.Context, 
 		if err := edit(ctx, in.Name, version, in.Body); err != nil {
 			return nil, problem(err)
 		}
-		r, err := get(ctx, in.Name)
-		return &tagged[Record[D]]{etag(r.Version), r}, problem(err)
+		return advised(ctx, in.Name, false)
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/"+plural+"/{name}", "get"+title, "One "+noun, plural), func(ctx context.Context, in *Named) (*tagged[Record[D]], error) {
 		r, err := get(ctx, in.Name)
@@ -150,7 +156,7 @@ func (s *Server) sourceRoutes() {
 		}
 		return sourceRecord(r), nil
 	}
-	putRoutes(s, "sources", "source", s.service.AddSource, s.service.EditSource, get)
+	putRoutes(s, "sources", "source", s.service.AddSource, s.service.EditSource, get, nil)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/sources", "listSources", "All sources", "sources"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Source]]], error) {
 		all, err := s.service.Catalog.Sources(ctx)
 		if err != nil {
@@ -252,7 +258,7 @@ func (s *Server) destinationRoutes() {
 		}
 		return destinationRecord(r), nil
 	}
-	putRoutes(s, "destinations", "destination", s.service.AddDestination, s.service.EditDestination, get)
+	putRoutes(s, "destinations", "destination", s.service.AddDestination, s.service.EditDestination, get, nil)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/destinations", "listDestinations", "All destinations", "destinations"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Destination]]], error) {
 		all, err := s.service.Catalog.Destinations(ctx)
 		if err != nil {
@@ -287,7 +293,7 @@ func (s *Server) outletRoutes() {
 		}
 		return recordOf(r), nil
 	}
-	putRoutes(s, "outlets", "outlet", s.service.AddOutlet, s.service.EditOutlet, get)
+	putRoutes(s, "outlets", "outlet", s.service.AddOutlet, s.service.EditOutlet, get, s.service.OutletAdvice)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets", "listOutlets", "All outlets", "outlets"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Outlet]]], error) {
 		all, err := s.service.Catalog.Outlets(ctx)
 		if err != nil {

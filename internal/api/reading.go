@@ -142,6 +142,18 @@ func (s *Server) readingRoutes() {
 		}
 		return &body[committed]{committed{at}}, nil
 	})
+	type progress struct {
+		Offset int64 `json:"offset" minimum:"0" doc:"The newest offset that the consumer has dealt with, by its own account"`
+	}
+	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/progress", "reportProgress", "Say how far a consumer is that keeps its own offset: behind, retention and metrics go by it; reading starts where the consumer asks", "reading"), func(ctx context.Context, in *struct {
+		Named
+		Body progress
+	}) (*body[progress], error) {
+		if err := s.service.ReportOutlet(ctx, in.Name, in.Body.Offset); err != nil {
+			return nil, problem(err)
+		}
+		return &body[progress]{in.Body}, nil
+	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/schemas", "listSchemas", "Schema versions", "schemas"), func(ctx context.Context, in *struct {
 		Source string `query:"source" doc:"Of one source"`
 	}) (*body[items[SchemaVersion]], error) {

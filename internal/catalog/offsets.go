@@ -18,13 +18,20 @@ type Offset struct {
 	CommittedAt time.Time
 	// Until is where an outlet ends that runs once; 0 for one that goes on.
 	Until int64
+	// Reported is how far a consumer says it is that keeps its own offset; 0 without
+	// such a report. ReportedAt is when it said so.
+	Reported   int64
+	ReportedAt *time.Time
 }
+
+// Reached is how far the outlet's consumer is, by what was committed and what it says.
+func (o *Offset) Reached() int64 { return max(o.Committed, o.Reported) }
 
 // Offset reads how far an outlet is.
 func (c *Catalog) Offset(ctx context.Context, outlet int64) (Offset, error) {
 	var o Offset
-	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at, coalesce(until, 0) FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
-		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until)
+	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at, coalesce(until, 0), coalesce(reported, 0), reported_at FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
+		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.Reported, &o.ReportedAt)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return o, ErrNotFound
 	}
@@ -45,13 +52,22 @@ func (c *Catalog) Commit(ctx context.Context, outlet int64, run int, committed, 
 	return err
 }
 
+// Report notes how far a consumer says it is. It may go back, as the consumer may.
+func (c *Catalog) Report(ctx context.Context, outlet, reported int64) error {
+	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark.outlet_offset SET reported = $2, reported_at = now() WHERE outlet_id = $1", outlet, reported)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
 // Offsets reads how far all outlets are, by their ids.
 func (c *Catalog) Offsets(ctx context.Context) (map[int64]Offset, error) {
-	rows, _ := c.Pool.Query(ctx, "SELECT outlet_id, committed, run, delivered, committed_at, coalesce(until, 0) FROM rillmark.outlet_offset")
+	rows, _ := c.Pool.Query(ctx, "SELECT outlet_id, committed, run, delivered, committed_at, coalesce(until, 0), coalesce(reported, 0), reported_at FROM rillmark.outlet_offset")
 	all := make(map[int64]Offset)
 	var id int64
 	var o Offset
-	_, err := pgx.ForEachRow(rows, []any{&id, &o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until}, func() error {
+	_, err := pgx.ForEachRow(rows, []any{&id, &o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.Reported, &o.ReportedAt}, func() error {
 		all[id] = o
 		return nil
 	})

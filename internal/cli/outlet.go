@@ -56,10 +56,12 @@ func (a *app) outletAdd() *cobra.Command {
 			if err := set.lay(f); err != nil {
 				return err
 			}
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0]), f.json, nil)
+			var stored api.Record[definition.Outlet]
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0]), f.json, &stored)
 			if err != nil {
 				return f.explained(err)
 			}
+			a.warn(stored.Warnings)
 			return a.done(raw, "outlet %s added", args[0])
 		},
 	}
@@ -148,6 +150,9 @@ func (a *app) outletShow() *cobra.Command {
 			}
 			if o.RetryAt != nil {
 				line("tried", "%d times, again at %s", o.Attempts, moment(*o.RetryAt))
+			}
+			if o.Reported != nil {
+				line("reported", "offset %s by its consumer, at %s", count(*o.Reported), moment(*o.ReportedAt))
 			}
 			if len(o.Unmatched) > 0 {
 				line("note", "%s", noTable(&o))

@@ -268,6 +268,13 @@ func (a *app) sourceAdd() *cobra.Command {
 	return c
 }
 
+// warn prints what a person should know beside what was asked for.
+func (a *app) warn(warnings []string) {
+	for _, one := range warnings {
+		fmt.Fprintln(a.err, "warning: "+one) //nolint:errcheck // a closed terminal
+	}
+}
+
 // done prints what was answered, or a sentence.
 func (a *app) done(raw []byte, format string, args ...any) error {
 	if a.json {
@@ -335,11 +342,16 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 				return err
 			}
 			r.Header.Set("If-Match", fmt.Sprintf("%q", fmt.Sprint(version)))
-			raw, err := a.finish(r, nil)
+			var stored struct {
+				Version  int64    `json:"version"`
+				Warnings []string `json:"warnings"`
+			}
+			raw, err := a.finish(r, &stored)
 			if err != nil {
 				return d.explained(err)
 			}
-			return a.done(raw, "%s %s changed", noun, args[0])
+			a.warn(stored.Warnings)
+			return a.done(raw, "%s %s changed to version %d", noun, args[0], stored.Version)
 		},
 	}
 	c.Flags().StringVarP(&file, "file", "f", "", "definition in YAML, or what show printed; - for standard input")

@@ -24,7 +24,7 @@ type Outlet struct {
 	Format       string   `json:"format,omitempty" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet" default:"cloudevents" doc:"cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files"`
 	Columns      string   `json:"columns,omitempty" enum:"all,changed" default:"all" doc:"changed: of an update only the key and what changed"`
 	Nulls        string   `json:"nulls,omitempty" enum:"keep,omit" default:"keep" doc:"omit: columns that are null are left out"`
-	Metadata     []string `json:"metadata,omitempty" doc:"With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put before the row's own, operation and offset without it" enum:"id,offset,operation,table,source,database,committed_at,transaction,position,changed,log,none"`
+	Metadata     []string `json:"metadata,omitempty" doc:"With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put before the row's own, operation and offset without it, with row and several tables in one place table too" enum:"id,offset,operation,table,source,database,committed_at,transaction,position,changed,log,none"`
 	Updates      string   `json:"updates,omitempty" enum:"one,pair" default:"one" doc:"pair: an update goes out as two events, the old row and the new one, tied by their id"`
 	Deletes      string   `json:"deletes,omitempty" enum:"event,marker,both" default:"event" doc:"marker: a delete goes out as its key without a value, for consumers that keep the newest value of each key; both: the event, then the marker"`
 	Transactions bool     `json:"transactions,omitempty" doc:"After a transaction's last event comes one that closes it, with its counts by table"`
@@ -496,11 +496,31 @@ func (r *Retry) Waits() (first, longest time.Duration, err error) {
 	return first, max(first, longest), nil
 }
 
+// tellsTable says whether a row's table is known without being named in it: only one
+// goes out, or each has a place of its own.
+func (o *Outlet) tellsTable() bool {
+	places := o.Topic
+	if o.File != nil {
+		places += o.File.Name
+	}
+	if strings.Contains(places, "{table") {
+		return true
+	}
+	if len(o.Tables) != 1 {
+		return false
+	}
+	pattern, err := shape.ParsePattern(o.Tables[0])
+	return err == nil && pattern.Single() != ""
+}
+
 // Shape is how the outlet's events are put into messages; address is the
 // service's public one.
 func (o *Outlet) Shape(address string) (encode.Shape, error) {
 	s := encode.Shape{Address: address, Format: o.Format, Changed: o.Columns == "changed", OmitNulls: o.Nulls == "omit", Metadata: o.Metadata,
 		Pairs: o.Updates == "pair", Deletes: o.Deletes, Transactions: o.Transactions, IntegersAsText: o.Integers == "text"}
+	if o.Format == "row" && len(o.Metadata) == 0 && !o.tellsTable() {
+		s.Metadata = []string{"operation", "offset", "table"}
+	}
 	var err error
 	parse := func(text string, more ...string) *shape.Template {
 		if text == "" || err != nil {

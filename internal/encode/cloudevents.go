@@ -20,6 +20,8 @@ type CloudEvents struct {
 	// OnlyChanged leaves the columns of an update out that did not change and
 	// are not of the key; OmitNulls leaves out what is null.
 	OnlyChanged, OmitNulls bool
+	// pair says that changed holds what changed between two halves.
+	pair bool
 	// Without leaves members of the data out.
 	Without Members
 
@@ -210,7 +212,11 @@ func (c *CloudEvents) appendRow(dst []byte, e *change.Event) []byte {
 		dst = appendKey(dst, e.Schema, e.Rekeyed)
 	}
 	var known bool
-	c.changed, known = e.Changed(c.changed[:0])
+	if c.pair {
+		known = true // what changed between the halves, which each of them lacks
+	} else {
+		c.changed, known = e.Changed(c.changed[:0])
+	}
 	only := c.changed
 	if !known || !c.OnlyChanged {
 		only = nil
@@ -219,7 +225,7 @@ func (c *CloudEvents) appendRow(dst []byte, e *change.Event) []byte {
 	dst = c.appendImage(dst, e.Schema, e.Before, only)
 	dst = append(dst, `,"after":`...)
 	dst = c.appendImage(dst, e.Schema, e.After, only)
-	if known && !c.Without.Changed {
+	if known && !c.pair && !c.Without.Changed {
 		dst = appendNames(append(dst, `,"changed":`...), e.Schema, c.changed)
 	}
 	first := true

@@ -95,3 +95,23 @@ func FuzzString(f *testing.F) {
 		require.Equal(t, want, back)
 	})
 }
+
+// TestChangedInPairs: with what changed alone, each half has the key and what changed
+// between the two, in every form.
+func TestChangedInPairs(t *testing.T) {
+	for format, want := range map[string][2]string{
+		"data": {`"before":{"branch":"Alder Quay","loan_id":9007199254740993,"weight":"NaN","note":null},"after":null`,
+			`"before":null,"after":{"branch":"Alder Quay","loan_id":9007199254740993,"weight":1.5,"note":"a \"line\"\n"}`},
+		"row": {`{"branch":"Alder Quay","loan_id":9007199254740993,"weight":"NaN","note":null`, `{"branch":"Alder Quay","loan_id":9007199254740993,"weight":1.5,"note":"a \"line\"\n"`},
+	} {
+		m := NewMaker(Shape{Format: format, Changed: true, Pairs: true}, Wants{})
+		var b Batch
+		require.NoError(t, m.Append(&b, update(), true))
+		require.Len(t, b.Messages, 2)
+		for half, message := range b.Messages {
+			require.Contains(t, string(message.Body), want[half], format)
+			require.NotContains(t, string(message.Body), "cover")
+			require.NotContains(t, string(message.Body), "omitted")
+		}
+	}
+}

@@ -88,6 +88,20 @@ func newFlattener(names []string, format string) *flattener {
 	return f
 }
 
+// Renamed are the columns that a flat shape calls otherwise than their table does.
+func Renamed(s Shape, v *change.Schema) (renamed []change.Column) {
+	if s.Format != "row" && s.Format != "avro" && s.Format != "parquet" {
+		return nil
+	}
+	derived, _ := newFlattener(s.Metadata, s.Format).schema(v)
+	for _, c := range derived.Columns {
+		if c.From != "" {
+			renamed = append(renamed, c)
+		}
+	}
+	return renamed
+}
+
 // tells reports whether a reader could tell an event without a row from a row.
 func (f *flattener) tells() bool {
 	return slices.ContainsFunc(f.chosen, func(i int) bool { return metadata[i].name == "operation" })

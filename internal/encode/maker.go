@@ -136,6 +136,10 @@ func (m *Maker) event(b *Batch, e *change.Event) (parts int, err error) {
 		}
 		return 2, m.one(b, e, "", 1, true)
 	case m.shape.Pairs && e.Operation == change.Update && e.Before != nil:
+		if m.shape.Changed {
+			m.cloud.changed, m.cloud.pair = e.Changed(m.cloud.changed[:0])
+			defer func() { m.cloud.pair = false }()
+		}
 		old, new := *e, *e
 		old.After, new.Before = nil, nil
 		if err := m.one(b, &old, "old", 0, false); err != nil {
@@ -341,7 +345,10 @@ func (m *Maker) avroValue(dst []byte, schema *change.Schema, row []change.Value)
 
 // onlyChanged is the image with what did not change left out.
 func (m *Maker) onlyChanged(e *change.Event, image []change.Value) []change.Value {
-	changed, known := e.Changed(nil)
+	changed, known := m.cloud.changed, m.cloud.pair
+	if !known {
+		changed, known = e.Changed(nil)
+	}
 	if !known {
 		return image
 	}

@@ -111,7 +111,9 @@ func (s *Service) EditDestination(ctx context.Context, name string, version int6
 	if err := s.Catalog.EditDestination(ctx, name, version, d); err != nil {
 		return answer(err, "destination", name)
 	}
-	s.log.tell("info", "destination/"+name, "edited", "definition changed")
+	if now, err := s.Catalog.Destination(ctx, name); err == nil {
+		s.tellEdited("destination/"+name, now.Version, old.Definition, now.Definition)
+	}
 	unlock, err := s.holdStill()
 	if err != nil {
 		return err
@@ -168,6 +170,9 @@ func (s *Service) AddOutlet(ctx context.Context, name string, d definition.Outle
 	if err != nil {
 		return err
 	}
+	if err := s.columnsFit(ctx, &d); err != nil {
+		return err
+	}
 	if err := s.Catalog.AddOutlet(ctx, name, d, source.ID, destination, committed); err != nil {
 		return answer(err, "outlet", name)
 	}
@@ -220,6 +225,12 @@ func outsideFault(offset int64, head journal.Head) error {
 		Fix: "use beginning, now, or an offset in between"}
 }
 
+// tellEdited puts a new version on record, with the fields that changed, as they are
+// stored.
+func (s *Service) tellEdited(subject string, version int64, before, after any) {
+	s.log.tell("info", subject, "edited", fmt.Sprintf("definition changed to version %d: %s", version, definition.Changed(before, after)))
+}
+
 // EditOutlet stores a new definition in place of version. Source and destination
 // cannot be changed, since offsets belong to them.
 func (s *Service) EditOutlet(ctx context.Context, name string, version int64, d definition.Outlet) error {
@@ -242,10 +253,15 @@ func (s *Service) EditOutlet(ctx context.Context, name string, version int64, d 
 	if _, err := s.fits(ctx, &d); err != nil {
 		return err
 	}
+	if err := s.columnsFit(ctx, &d); err != nil {
+		return err
+	}
 	if err := s.Catalog.EditOutlet(ctx, name, version, d); err != nil {
 		return answer(err, "outlet", name)
 	}
-	s.log.tell("info", "outlet/"+name, "edited", "definition changed")
+	if now, err := s.Catalog.Outlet(ctx, name); err == nil {
+		s.tellEdited("outlet/"+name, now.Version, old.Definition, now.Definition)
+	}
 	return answer(s.reconcile(ctx), "outlet", name)
 }
 

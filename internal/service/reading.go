@@ -321,24 +321,9 @@ func (s *Service) wantPull(ctx context.Context, name string) error {
 // CommitOutlet moves a pull outlet's committed offset forward. An offset at or
 // below it changes nothing; one that the journal does not have yet is refused.
 func (s *Service) CommitOutlet(ctx context.Context, name string, offset int64) (committed int64, err error) {
-	if err := s.wantPull(ctx, name); err != nil {
+	record, err := s.pullOutletAt(ctx, name, offset, "commit")
+	if err != nil {
 		return 0, err
-	}
-	record, err := s.Catalog.Outlet(ctx, name)
-	if err != nil {
-		return 0, answer(err, "outlet", name)
-	}
-	source, err := s.Catalog.Source(ctx, record.Definition.Source)
-	if err != nil {
-		return 0, answer(err, "source", record.Definition.Source)
-	}
-	head, err := s.Store.Head(ctx, source.ID)
-	if err != nil {
-		return 0, answer(err, "outlet", name)
-	}
-	if offset < 0 || offset >= head.Next {
-		return 0, &engine.Fault{Code: CodeOffsetOutside, Message: fmt.Sprintf("offset %d was never handed out: the journal's newest is %d", offset, head.Next-1),
-			Fix: "commit an offset that was read"}
 	}
 	at, err := s.Catalog.Offset(ctx, record.ID)
 	if err != nil {
@@ -348,6 +333,40 @@ func (s *Service) CommitOutlet(ctx context.Context, name string, offset int64) (
 		return 0, answer(err, "outlet", name)
 	}
 	return max(at.Committed, offset), nil
+}
+
+// ReportOutlet notes how far a consumer is that keeps its own offset. It is a report
+// only: where reading starts is the consumer's to say.
+func (s *Service) ReportOutlet(ctx context.Context, name string, offset int64) error {
+	record, err := s.pullOutletAt(ctx, name, offset, "report")
+	if err != nil {
+		return err
+	}
+	return answer(s.Catalog.Report(ctx, record.ID, offset), "outlet", name)
+}
+
+// pullOutletAt is an outlet whose consumers come and read, if the offset was handed out.
+func (s *Service) pullOutletAt(ctx context.Context, name string, offset int64, verb string) (*catalog.Outlet, error) {
+	if err := s.wantPull(ctx, name); err != nil {
+		return nil, err
+	}
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	source, err := s.Catalog.Source(ctx, record.Definition.Source)
+	if err != nil {
+		return nil, answer(err, "source", record.Definition.Source)
+	}
+	head, err := s.Store.Head(ctx, source.ID)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	if offset < 0 || offset >= head.Next {
+		return nil, &engine.Fault{Code: CodeOffsetOutside, Message: fmt.Sprintf("offset %d was never handed out: the journal's newest is %d", offset, head.Next-1),
+			Fix: verb + " an offset that was read"}
+	}
+	return record, nil
 }
 
 // FilterOf makes a filter of patterns and operations as they stand in a query.

@@ -36,7 +36,7 @@ func (s *Service) retain(name string, one *sourceRun) {
 		if !there {
 			continue // it was removed meanwhile
 		}
-		nexts[o] = offset.Committed + 1
+		nexts[o] = offset.Reached() + 1
 	}
 	held := func(next, bytes int64) bool {
 		for o, at := range nexts {

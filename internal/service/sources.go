@@ -46,10 +46,16 @@ func (s *Service) EditSource(ctx context.Context, name string, version int64, d 
 	if err := d.Validate(); err != nil {
 		return err
 	}
+	old, err := s.Catalog.Source(ctx, name)
+	if err != nil {
+		return answer(err, "source", name)
+	}
 	if err := s.Catalog.EditSource(ctx, name, version, d); err != nil {
 		return answer(err, "source", name)
 	}
-	s.log.tell("info", "source/"+name, "edited", "definition changed")
+	if now, err := s.Catalog.Source(ctx, name); err == nil {
+		s.tellEdited("source/"+name, now.Version, old.Definition, now.Definition)
+	}
 	return answer(s.reconcile(ctx), "source", name)
 }
 

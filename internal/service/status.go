@@ -99,6 +99,8 @@ type OutletStatus struct {
 	Error         string     `json:"error,omitempty"`
 	Code          string     `json:"code,omitempty"`
 	Committed     int64      `json:"committed" doc:"The newest offset that was delivered; 0 before the first"`
+	Reported      *int64     `json:"reported,omitempty" doc:"How far its consumer says it is, which keeps an offset of its own"`
+	ReportedAt    *time.Time `json:"reported_at,omitempty"`
 	CommittedAt   *time.Time `json:"committed_at,omitempty"`
 	Run           int        `json:"run" doc:"Counts rewinds, from 1"`
 	Delivered     int64      `json:"delivered" doc:"Events that went out, repeats included"`
@@ -377,9 +379,13 @@ func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64, 
 	s.status.mu.Unlock()
 	if offset, there := offsets[one.record.ID]; there && err == nil {
 		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt, Until: offset.Until}
+		if offset.ReportedAt != nil {
+			known.Reported, known.ReportedAt = &offset.Reported, offset.ReportedAt
+		}
 		known.Dead, known.Waiting = letters[one.record.ID][0], letters[one.record.ID][1]
 	}
 	st.Committed, st.Run, st.Delivered, st.CommittedAt, st.Until = known.Committed, known.Run, known.Delivered, known.CommittedAt, known.Until
+	st.Reported, st.ReportedAt = known.Reported, known.ReportedAt
 	st.Dead, st.Waiting, st.Room = known.Dead, known.Waiting, one.room.Load()
 	if one.runner != nil {
 		now := one.runner.Status()
@@ -405,10 +411,14 @@ func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64, 
 			st.Code = fault.Code
 		}
 	}
-	st.Behind = max(next-1-st.Committed, 0)
+	reached := st.Committed
+	if st.Reported != nil {
+		reached = max(reached, *st.Reported)
+	}
+	st.Behind = max(next-1-reached, 0)
 	if st.Behind > 0 {
 		st.BehindSeconds = known.BehindSeconds
-		if at, err := s.Store.CommitTime(ctx, one.source, st.Committed+1); err == nil && !at.IsZero() {
+		if at, err := s.Store.CommitTime(ctx, one.source, reached+1); err == nil && !at.IsZero() {
 			st.BehindSeconds = max(time.Since(at).Seconds(), 0)
 		}
 	}

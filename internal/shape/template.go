@@ -80,6 +80,18 @@ func (t *Template) Columns() []string {
 	return names
 }
 
+// Needs are the columns that the template names without saying what stands there where
+// a row has none.
+func (t *Template) Needs() []string {
+	var names []string
+	for _, p := range t.parts {
+		if p.column != "" && p.fallback == "" {
+			names = append(names, p.column)
+		}
+	}
+	return names
+}
+
 // Fixed reports whether the template's text depends on nothing but the source.
 func (t *Template) Fixed() bool {
 	for _, p := range t.parts {

@@ -401,6 +401,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/outlets/{name}/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say how far a consumer is that keeps its own offset: behind, retention and metrics go by it; reading starts where the consumer asks */
+        post: operations["reportProgress"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/outlets/{name}/resume": {
         parameters: {
             query?: never;
@@ -1449,7 +1466,7 @@ export interface components {
             kafka?: components["schemas"]["KafkaOutlet"];
             /** @description The message's key, {key} without it: the row's key */
             key?: string;
-            /** @description With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put before the row's own, operation and offset without it */
+            /** @description With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put before the row's own, operation and offset without it, with row and several tables in one place table too */
             metadata?: ("id" | "offset" | "operation" | "table" | "source" | "database" | "committed_at" | "transaction" | "position" | "changed" | "log" | "none")[];
             /**
              * @description omit: columns that are null are left out
@@ -1547,6 +1564,13 @@ export interface components {
             rate: number;
             reason?: string;
             /**
+             * Format: int64
+             * @description How far its consumer says it is, which keeps an offset of its own
+             */
+            reported?: number;
+            /** Format: date-time */
+            reported_at?: string;
+            /**
              * Format: date-time
              * @description When it is tried again, while it waits
              */
@@ -1642,6 +1666,13 @@ export interface components {
             /** @description urn:rillmark:problem: and the code */
             type: string;
         };
+        Progress: {
+            /**
+             * Format: int64
+             * @description The newest offset that the consumer has dealt with, by its own account
+             */
+            offset: number;
+        };
         ReadyMade: {
             /** @description Column with what is sent */
             body: string;
@@ -1676,6 +1707,8 @@ export interface components {
              * @description Give it back as If-Match when changing the definition
              */
             version: number;
+            /** @description In the answer to storing it: what somebody should know */
+            warnings?: string[];
         };
         RecordOutlet: {
             /** Format: date-time */
@@ -1692,6 +1725,8 @@ export interface components {
              * @description Give it back as If-Match when changing the definition
              */
             version: number;
+            /** @description In the answer to storing it: what somebody should know */
+            warnings?: string[];
         };
         RecordSource: {
             /** Format: date-time */
@@ -1708,6 +1743,8 @@ export interface components {
              * @description Give it back as If-Match when changing the definition
              */
             version: number;
+            /** @description In the answer to storing it: what somebody should know */
+            warnings?: string[];
         };
         RedisDestination: {
             /** @description host:port */
@@ -1743,6 +1780,10 @@ export interface components {
         ReloadTableRequest: {
             /** @description A condition in the source's own SQL; without it, all rows */
             where?: string;
+        };
+        Removal: {
+            /** @description What an administrator made for the source on its database, and is still there; the teardown script takes it away */
+            remains: string[];
         };
         Renewal: {
             /**
@@ -3082,6 +3123,41 @@ export interface operations {
             };
         };
     };
+    reportProgress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Progress"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Progress"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     resumeOutlet: {
         parameters: {
             query?: never;
@@ -3489,12 +3565,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Removal"];
+                };
             };
             /** @description Error */
             default: {

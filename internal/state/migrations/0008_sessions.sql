@@ -12,3 +12,7 @@ CREATE TABLE rillmark.removed_source (
     definition jsonb NOT NULL,
     removed_at timestamptz NOT NULL DEFAULT now()
 );
+
+-- How far a consumer says it is that keeps its own offset; reading starts where it asks.
+ALTER TABLE rillmark.outlet_offset ADD COLUMN reported bigint;
+ALTER TABLE rillmark.outlet_offset ADD COLUMN reported_at timestamptz;

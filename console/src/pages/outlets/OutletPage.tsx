@@ -102,6 +102,7 @@ function Head({ outlet }: { outlet: OutletStatus }) {
       {stopped && outlet.reason && <p className="note">{outlet.reason}</p>}
       <dl className="figures">
         <Figure name="committed" value={count(outlet.committed)} />
+        {outlet.reported !== undefined && <Figure name="reported" value={count(outlet.reported)} />}
         <Figure name="behind" value={outlet.behind_events === 0 ? "0" : `${count(outlet.behind_events)} · ${span(outlet.behind_seconds)}`} />
         <Figure name="events/s" value={rate(outlet.rate)} />
         <Figure name="commit → delivery" value={outlet.delay_seconds === undefined ? "–" : span(outlet.delay_seconds)} />

@@ -1,0 +1,158 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/encode"
+	"rillmark/internal/shape"
+)
+
+// maxAdvice bounds what is said at once.
+const maxAdvice = 20
+
+// versionsOut are the newest schema versions of the tables that an outlet lets
+// through; empty before the source has any.
+func (s *Service) versionsOut(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
+	versions, err := s.Catalog.SchemaVersions(ctx, d.Source)
+	if err != nil {
+		return nil, answer(err, "source", d.Source)
+	}
+	filter, err := d.Filter()
+	if err != nil {
+		return nil, err
+	}
+	newest := make(map[string]*change.Schema)
+	var names []string
+	for _, v := range versions {
+		if !filter.AdmitsTable(v.Schema.Table) {
+			continue
+		}
+		if newest[v.Schema.Table] == nil {
+			names = append(names, v.Schema.Table)
+		}
+		newest[v.Schema.Table] = v.Schema
+	}
+	found := make([]*change.Schema, len(names))
+	for i, name := range names {
+		found[i] = newest[name]
+	}
+	return found, nil
+}
+
+// checkColumns refuses templates that name a column which no table that goes out has:
+// each message would have an empty text there. Before a source has any table on record
+// nothing can be said.
+func checkColumns(d *definition.Outlet, versions []*change.Schema) error {
+	if len(versions) == 0 {
+		return nil
+	}
+	has := func(schema *change.Schema, column string) bool {
+		return slices.ContainsFunc(schema.Columns, func(c change.Column) bool { return c.Name == column })
+	}
+	for _, one := range []struct{ at, text string }{{"topic", d.Topic}, {"schema_topic", d.SchemaTopic}, {"key", d.Key}, {"partition", d.Partition}} {
+		template, err := shape.ParseTemplate(one.text)
+		if err != nil {
+			return &definition.Invalid{Location: one.at, Message: err.Error()}
+		}
+		for _, column := range template.Columns() {
+			if !slices.ContainsFunc(versions, func(v *change.Schema) bool { return has(v, column) }) {
+				return &definition.Invalid{Location: one.at, Message: fmt.Sprintf("no table that goes out has a column %q", column)}
+			}
+		}
+	}
+	r := d.ReadyMade
+	if r == nil {
+		return nil
+	}
+	pattern, err := shape.ParsePattern(r.Table)
+	if err != nil {
+		return &definition.Invalid{Location: "ready_made.table", Message: err.Error()}
+	}
+	for _, v := range versions {
+		if !pattern.Matches(v.Table) {
+			continue
+		}
+		for at, column := range map[string]string{"id": r.ID, "kind": r.Kind, "body": r.Body, "subject": r.Subject, "time": r.Time} {
+			if column != "" && !has(v, column) {
+				return &definition.Invalid{Location: "ready_made." + at, Message: fmt.Sprintf("%s has no column %q", v.Table, column)}
+			}
+		}
+	}
+	return nil
+}
+
+// OutletAdvice is what somebody should know who has just stored an outlet; begins
+// says that it is a new one.
+func (s *Service) OutletAdvice(ctx context.Context, name string, begins bool) ([]string, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	d := &record.Definition
+	var advice []string
+	if begins && (d.From == "" || d.From == "beginning") {
+		head, err := s.Head(ctx, d.Source)
+		if err != nil {
+			return nil, err
+		}
+		if head.First > 1 {
+			advice = append(advice, fmt.Sprintf("the journal begins at offset %d: offsets 1 to %d are no longer kept, so that rows which were loaded or changed there, and not since, do not come; "+
+				"`rillmark source reload %s TABLE` has a table's rows come again", head.First, head.First-1, d.Source))
+		}
+	}
+	versions, err := s.versionsOut(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	shaped, err := d.Shape(s.Config.PublicURL)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range versions {
+		var renamed []string
+		for _, c := range encode.Renamed(shaped, v) {
+			renamed = append(renamed, fmt.Sprintf("%q as %q", c.From, c.Name))
+		}
+		for _, c := range shapeColumnsMissing(d, v) {
+			advice = append(advice, fmt.Sprintf("%s has no column %q, which a template names: its messages have an empty text there; {row.%s|other} says what stands instead", v.Table, c, c))
+		}
+		if len(renamed) > 0 {
+			advice = append(advice, fmt.Sprintf("format %s calls columns of %s otherwise: %s", d.Format, v.Table, strings.Join(renamed, ", ")))
+		}
+	}
+	if len(advice) > maxAdvice {
+		advice = append(advice[:maxAdvice], fmt.Sprintf("and %d more like these", len(advice)-maxAdvice))
+	}
+	return advice, nil
+}
+
+// shapeColumnsMissing are the columns that the key's and the partition's template name
+// without a fallback, and a table lacks.
+func shapeColumnsMissing(d *definition.Outlet, v *change.Schema) (missing []string) {
+	for _, text := range []string{d.Topic, d.Key, d.Partition} {
+		template, err := shape.ParseTemplate(text)
+		if err != nil {
+			continue
+		}
+		for _, column := range template.Needs() {
+			if !slices.Contains(missing, column) && !slices.ContainsFunc(v.Columns, func(c change.Column) bool { return c.Name == column }) {
+				missing = append(missing, column)
+			}
+		}
+	}
+	return missing
+}
+
+// columnsFit is checkColumns with what is on record of the source.
+func (s *Service) columnsFit(ctx context.Context, d *definition.Outlet) error {
+	versions, err := s.versionsOut(ctx, d)
+	if err != nil {
+		return err
+	}
+	return checkColumns(d, versions)
+}
