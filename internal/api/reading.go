@@ -81,7 +81,7 @@ type SchemaVersion struct {
 	Fingerprint string          `json:"fingerprint"`
 	Source      string          `json:"source"`
 	Table       string          `json:"table"`
-	FirstSeen   time.Time       `json:"first_seen"`
+	FirstSeen   *time.Time      `json:"first_seen,omitempty" doc:"Of a source's version"`
 	Guessed     bool            `json:"guessed" doc:"The catalogue had gone on when the log was read: nullability, key and labels may be of a later moment"`
 	Columns     []change.Column `json:"columns"`
 }
@@ -163,7 +163,7 @@ func (s *Server) readingRoutes() {
 		}
 		out := items[SchemaVersion]{Items: make([]SchemaVersion, len(versions))}
 		for i, v := range versions {
-			out.Items[i] = SchemaVersion{v.Schema.Fingerprint().String(), v.Source, v.Schema.Table, v.FirstSeen, v.Schema.Guessed, v.Schema.Columns}
+			out.Items[i] = SchemaVersion{v.Schema.Fingerprint().String(), v.Source, v.Schema.Table, &v.FirstSeen, v.Schema.Guessed, v.Schema.Columns}
 		}
 		return &body[items[SchemaVersion]]{out}, nil
 	})

@@ -125,7 +125,11 @@ func (s *Source) Run(ctx context.Context) {
 		}
 		final := engine.IsFinal(err)
 		if text != last || final {
-			s.Log("error", code, text)
+			level := "error"
+			if code == "held-elsewhere" {
+				level = "info" // as it should be, with two instances
+			}
+			s.Log(level, code, text)
 		}
 		last = text
 		if final {

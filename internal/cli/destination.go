@@ -29,7 +29,7 @@ type destinationFlags struct {
 }
 
 // destinationPlaces are the fields that the flags stand for.
-var destinationPlaces = map[string]string{"kind": "kind", "directory": "file.directory", "broker": "kafka.brokers", "create-topics": "kafka.create.partitions", "nats": "nats.servers",
+var destinationPlaces = map[string]string{"kind": "kind", "directory": "file.directory", "broker": "kafka.brokers", "create-topics": "kafka.create_topics.partitions", "nats": "nats.servers",
 	"create-stream": "nats.stream", "address": "redis.address", "url": "http.url", "sign-key": "http.sign_key", "bearer": "http.token"}
 
 func (f *destinationFlags) register(c *cobra.Command) {
@@ -66,7 +66,7 @@ func (f *destinationFlags) definition(a *app, c *cobra.Command) (*definitionFile
 		return nil, err
 	}
 	if f.stream != "" {
-		if err := d.put("nats.create", true); err != nil {
+		if err := d.put("nats.create_stream", true); err != nil {
 			return nil, err
 		}
 	}

@@ -2,12 +2,15 @@ package cli
 
 import (
 	"bytes"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"testing"
 
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/definition"
 )
 
 // TestSet: a value goes in at its path, what lacks on the way is made, numbers keep
@@ -69,4 +72,32 @@ func TestPlain(t *testing.T) {
 	}
 	require.Empty(t, shorten("abc", 0))
 	require.Equal(t, "a…", shorten("abc", 2))
+}
+
+// TestFlagsAreFields: what a flag stands for is a field of the definition.
+func TestFlagsAreFields(t *testing.T) {
+	for _, c := range []struct {
+		places map[string]string
+		into   func() any
+		make   *cobra.Command
+	}{
+		{sourcePlaces, func() any { return new(definition.Source) }, (&app{}).sourceAdd()},
+		{destinationPlaces, func() any { return new(definition.Destination) }, (&app{}).destinationAdd()},
+		{outletPlaces, func() any { return new(definition.Outlet) }, (&app{}).outletAdd()},
+	} {
+		for flag, place := range c.places {
+			f := c.make.Flags().Lookup(flag)
+			require.NotNil(t, f, flag)
+			value := map[string]string{"int": "7", "int64": "2048"}[f.Value.Type()]
+			if value == "" {
+				value = "x"
+			}
+			require.NoError(t, c.make.ParseFlags([]string{"--" + flag, value}))
+			d := &definitionFile{}
+			require.NoError(t, d.layFlags(c.make.Flags(), map[string]string{flag: place, "host": c.places["host"]}))
+			decoder := json.NewDecoder(bytes.NewReader(d.json))
+			decoder.DisallowUnknownFields()
+			require.NoError(t, decoder.Decode(c.into()), "%s: %s", flag, d.json)
+		}
+	}
 }

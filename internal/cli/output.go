@@ -109,6 +109,14 @@ func seconds(s float64) string {
 // moment writes a time in this machine's zone.
 func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
 
+// momentOr is a moment that may not be there.
+func momentOr(t *time.Time) string {
+	if t == nil {
+		return "-"
+	}
+	return moment(*t)
+}
+
 func dash(s string) string {
 	if s == "" {
 		return "-"

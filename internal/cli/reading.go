@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
+	"rillmark/internal/change"
 	"rillmark/internal/jsontext"
 )
 
@@ -89,6 +90,44 @@ func bare(value json.RawMessage) string {
 	return string(value)
 }
 
+// schemaSays is what a schema event changes, in words.
+func schemaSays(raw json.RawMessage) string {
+	var s struct {
+		Definition, Previous json.RawMessage
+		Renamed              []struct{ From, To string }
+	}
+	if json.Unmarshal(raw, &s) != nil {
+		return "a new schema version"
+	}
+	after, err := change.ParseSchema(s.Definition)
+	if err != nil || string(s.Definition) == "null" {
+		return "the table is gone"
+	}
+	before, err := change.ParseSchema(s.Previous)
+	if err != nil || string(s.Previous) == "null" {
+		return fmt.Sprintf("first version, %d columns", len(after.Columns))
+	}
+	var parts []string
+	renamed := make(map[string]bool)
+	for _, r := range s.Renamed {
+		parts = append(parts, r.From+" is now "+r.To)
+		renamed[r.From], renamed[r.To] = true, true
+	}
+	for _, d := range change.Diff(before, after) {
+		switch {
+		case renamed[d.Name] || d.What == "same":
+		case d.What == "changed":
+			parts = append(parts, d.Name+": "+d.Says)
+		default:
+			parts = append(parts, d.What+" "+d.Name)
+		}
+	}
+	if len(parts) == 0 {
+		return "a new schema version"
+	}
+	return strings.Join(parts, ", ")
+}
+
 // maxShownDepth is how deep an event may be nested to be shown in a line.
 const maxShownDepth = 5000
 
@@ -111,7 +150,7 @@ func (a *app) printEvent(raw []byte) error {
 	case e.Data.Operation == "message":
 		what = string(e.Data.Message)
 	case e.Data.Operation == "schema":
-		what = "a new schema version"
+		what = schemaSays(e.Data.Schema)
 	case e.Data.Operation == "delete":
 		what = e.Data.Before.text(e.Data.Key)
 	case len(e.Data.Changed) > 0:
@@ -225,7 +264,7 @@ func (a *app) schema() *cobra.Command {
 					}
 				}
 			}
-			rows[i] = []string{v.Fingerprint, v.Source, v.Table, count(int64(len(v.Columns))), dash(strings.Join(key, ", ")), moment(v.FirstSeen)}
+			rows[i] = []string{v.Fingerprint, v.Source, v.Table, count(int64(len(v.Columns))), dash(strings.Join(key, ", ")), momentOr(v.FirstSeen)}
 		}
 		return table(a.out, []string{"version", "source", "table", ">columns", "key", "since"}, rows)
 	}}

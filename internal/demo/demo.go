@@ -342,9 +342,6 @@ description: notices to readers, by the function that sends them
 
 // define adds source, destination and outlets where they are not there yet.
 func (s *stage) define(ctx context.Context) error {
-	if _, err := s.client(ctx, "source", "show", sourceName); err == nil {
-		return nil
-	}
 	file, err := s.definition()
 	if err != nil {
 		return err
@@ -353,6 +350,7 @@ func (s *stage) define(ctx context.Context) error {
 	if err := os.WriteFile(notices, []byte(noticesOutlet), 0o600); err != nil {
 		return err
 	}
+	fresh := false
 	for _, args := range [][]string{
 		{"source", "add", sourceName, "--file", file},
 		{"destination", "add", archiveName, "--directory", archiveName},
@@ -366,6 +364,16 @@ func (s *stage) define(ctx context.Context) error {
 		{"outlet", "add", lakeName, "--source", sourceName, "--destination", lakeName, "--format", "parquet", "--rotate-every", "30s"},
 		{"source", "resume", sourceName, "--reason", "the demo begins"},
 	} {
+		// What an earlier start defined stays as it is; one that was ended half way is
+		// completed.
+		if args[1] == "add" {
+			if _, err := s.client(ctx, args[0], "show", args[2]); err == nil {
+				continue
+			}
+			fresh = true
+		} else if !fresh {
+			continue
+		}
 		if _, err := s.client(ctx, args...); err != nil {
 			return fmt.Errorf("rillmark %s: %w", strings.Join(args[:3], " "), err)
 		}

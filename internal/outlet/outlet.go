@@ -103,12 +103,14 @@ type Outlet struct {
 	// Ended is called once an outlet that runs once has caught up.
 	Ended func()
 
-	mu      sync.Mutex
-	status  Status
-	rates   capture.Rates
-	counts  Counts
-	history History
-	wake    chan struct{}
+	mu     sync.Mutex
+	status Status
+	// troubled says that an error was told and no event has gone out since.
+	troubled bool
+	rates    capture.Rates
+	counts   Counts
+	history  History
+	wake     chan struct{}
 }
 
 // Status is how the outlet stands now.
@@ -182,6 +184,7 @@ func (o *Outlet) Run(ctx context.Context) {
 		if o.Status().Delivered > before {
 			wait = o.FirstWait
 			o.set(func(s *Status) { s.Attempts = 0 })
+			last = "" // it went on in between: the next trouble is told anew
 		}
 		text, code := err.Error(), "error"
 		var fault *engine.Fault
@@ -191,6 +194,9 @@ func (o *Outlet) Run(ctx context.Context) {
 		if text != last {
 			o.Log("error", code, text)
 			last = text
+			o.mu.Lock()
+			o.troubled = true
+			o.mu.Unlock()
 		}
 		if engine.IsFinal(err) {
 			o.set(func(s *Status) { s.Phase, s.Error, s.Code = PhaseFailed, text, code })

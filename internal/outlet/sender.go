@@ -274,6 +274,9 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 			continue // they only waited behind one that has been set aside now
 		}
 		pause := jittered(wait)
+		s.mu.Lock()
+		s.troubled = true
+		s.mu.Unlock()
 		s.Log("warn", "event-failed", fmt.Sprintf("offset %d, try %d: %v", left[0].Offset, s.tries[left[0].Offset], temporary))
 		s.set(func(st *Status) {
 			st.Phase, st.Error, st.Code, st.Retry, st.Attempts = PhaseWaiting, temporary.Error(), "event-failed", time.Now().Add(pause), s.tries[left[0].Offset]
@@ -360,6 +363,10 @@ func (s *sender) delivered(messages []encode.Message, gone int64, committed time
 	s.status.Delivered += gone
 	if s.status.Phase != PhaseRunning {
 		s.status.Phase, s.status.Error, s.status.Code, s.status.Attempts = PhaseRunning, "", "", 0
+	}
+	if gone > 0 && s.troubled {
+		s.troubled = false
+		s.Log("info", "recovered", "delivers again")
 	}
 	s.counts.add(messages, aside)
 	s.newest = committed

@@ -48,7 +48,7 @@ func answer(err error, kind, name string) error {
 	case errors.Is(err, catalog.ErrNotFound):
 		return &engine.Fault{Code: CodeNotFound, Message: fmt.Sprintf("there is no %s %q", kind, name), Fix: fmt.Sprintf("`rillmark %s list` shows what there is", kind)}
 	case errors.Is(err, catalog.ErrTaken):
-		return &engine.Fault{Code: CodeNameTaken, Message: fmt.Sprintf("there is a %s %q already", kind, name), Fix: "choose another name, or edit the one that is there"}
+		return &engine.Fault{Code: CodeNameTaken, Message: fmt.Sprintf("the name is taken: %s %q is there already", kind, name), Fix: "choose another name, or edit the one that is there"}
 	case errors.Is(err, catalog.ErrVersion):
 		return &engine.Fault{Code: CodeChanged, Message: fmt.Sprintf("somebody else has changed %s %q meanwhile", kind, name), Fix: "look at it again and repeat the change on its newest version"}
 	case errors.Is(err, catalog.ErrInUse):

@@ -1867,8 +1867,11 @@ export interface components {
         SchemaVersion: {
             columns: components["schemas"]["Column"][];
             fingerprint: string;
-            /** Format: date-time */
-            first_seen: string;
+            /**
+             * Format: date-time
+             * @description Of a source's version
+             */
+            first_seen?: string;
             /** @description The catalogue had gone on when the log was read: nullability, key and labels may be of a later moment */
             guessed: boolean;
             source: string;
