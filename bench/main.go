@@ -49,6 +49,11 @@ func main() {
 	flag.IntVar(&s.port, "port", 7550, "first of five ports")
 	flag.StringVar(&s.out, "out", "docs/benchmarks.md", "file to write; empty for none")
 	flag.Parse()
+	named := false
+	flag.Visit(func(f *flag.Flag) { named = named || f.Name == "out" })
+	if s.only != "" && !named {
+		s.out = "" // a part of the figures is no report
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	if err := run(ctx, s); err != nil {
