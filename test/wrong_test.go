@@ -303,7 +303,10 @@ func TestTwoInstances(t *testing.T) {
 	second.configure("")
 	t.Cleanup(func() { second.stop(syscall.SIGKILL) })
 	second.start()
-	second.waits("held-elsewhere", "another instance")
+	second.eventually("it stands by", func() bool {
+		sources := second.status().Sources
+		return len(sources) == 1 && sources[0].Phase == "standby" && sources[0].Error == ""
+	})
 	run(t, db, "INSERT INTO loans SELECT generate_series(1, 100)")
 	first.reached("circulation", db)
 	second.eventually("both show the same journal", func() bool { return first.next("circulation") == second.next("circulation") })

@@ -23,6 +23,7 @@ const (
 	PhaseStarting = "starting" // connecting, preparing
 	PhaseRunning  = "running"  // following, and perhaps loading
 	PhaseWaiting  = "waiting"  // for a fault to pass; tried again by itself
+	PhaseStandby  = "standby"  // another instance captures it
 	PhaseFailed   = "failed"   // a person has to decide; see the error
 )
 
@@ -90,6 +91,12 @@ const (
 	longWait  = 5 * time.Second
 )
 
+// codeHeld is the fault of a source that another instance captures.
+const codeHeld = "held-elsewhere"
+
+// standbyWait is how often it is asked whether another instance still does.
+const standbyWait = 2 * time.Second
+
 // Run captures until ctx is done.
 func (s *Source) Run(ctx context.Context) {
 	wait := firstWait
@@ -126,12 +133,20 @@ func (s *Source) Run(ctx context.Context) {
 		final := engine.IsFinal(err)
 		if text != last || final {
 			level := "error"
-			if code == "held-elsewhere" {
+			if code == codeHeld {
 				level = "info" // as it should be, with two instances
 			}
 			s.Log(level, code, text)
 		}
 		last = text
+		if code == codeHeld {
+			s.set(func(st *Status) { *st = Status{Phase: PhaseStandby} })
+			select {
+			case <-ctx.Done():
+			case <-time.After(standbyWait):
+			}
+			continue
+		}
 		if final {
 			s.set(func(st *Status) { st.Phase, st.Doing, st.Error, st.Code = PhaseFailed, "", text, code })
 			<-ctx.Done() // until a person resumes it
@@ -240,7 +255,7 @@ func stateFault(err error) error {
 	case err == nil || errors.Is(err, context.Canceled):
 		return err
 	case errors.Is(err, journal.ErrHeld):
-		return &engine.Fault{Code: "held-elsewhere", Message: "another instance on this state database captures this source; this one stands by"}
+		return &engine.Fault{Code: codeHeld, Message: "another instance on this state database captures this source; this one stands by"}
 	case errors.Is(err, journal.ErrFenced):
 		return &engine.Fault{Code: "fenced", Cause: err, Message: "this instance no longer writes the source's journal"}
 	}

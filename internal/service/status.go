@@ -38,7 +38,7 @@ type SourceStatus struct {
 	Name     string        `json:"name"`
 	Engine   string        `json:"engine"`
 	Database string        `json:"database"`
-	Phase    string        `json:"phase" enum:"paused,starting,running,waiting,failed" doc:"waiting: for a fault to pass, tried again by itself; failed: a person has to decide"`
+	Phase    string        `json:"phase" enum:"paused,starting,running,waiting,standby,failed" doc:"waiting: for a fault to pass, tried again by itself; standby: another instance captures it; failed: a person has to decide"`
 	Doing    string        `json:"doing,omitempty"`
 	Since    *time.Time    `json:"since,omitempty" doc:"Since when in this phase"`
 	Reason   string        `json:"reason,omitempty" doc:"Why it was paused or resumed, in somebody's words"`

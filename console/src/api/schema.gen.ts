@@ -1960,10 +1960,10 @@ export interface components {
             log_held?: components["schemas"]["HeldStatus"];
             name: string;
             /**
-             * @description waiting: for a fault to pass, tried again by itself; failed: a person has to decide
+             * @description waiting: for a fault to pass, tried again by itself; standby: another instance captures it; failed: a person has to decide
              * @enum {string}
              */
-            phase: "paused" | "starting" | "running" | "waiting" | "failed";
+            phase: "paused" | "starting" | "running" | "waiting" | "standby" | "failed";
             /** @description How far the journal reaches in the source's log, as the engine writes it */
             position?: string;
             /**
