@@ -82,9 +82,12 @@ func (r *TableRule) names(column string) bool {
 
 // private reports whether any rule keeps values of columns out of the journal.
 func (c *Config) private() bool {
-	return slices.ContainsFunc(c.Rules, func(r TableRule) bool {
-		return slices.ContainsFunc(r.Columns, func(c ColumnRule) bool { return c.Treat != Keep })
-	})
+	return slices.ContainsFunc(c.Rules, func(r TableRule) bool { return r.private() })
+}
+
+// private reports whether the rule keeps values of columns out of the journal.
+func (r *TableRule) private() bool {
+	return slices.ContainsFunc(r.Columns, func(c ColumnRule) bool { return c.Treat != Keep })
 }
 
 // digest names what of a rule decides the content of a table's events; empty

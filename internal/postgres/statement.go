@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"maps"
+	"regexp"
 	"slices"
 
 	"github.com/jackc/pgx/v5"
@@ -44,8 +45,7 @@ func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start L
 	if json.Unmarshal(m.Content, &n) != nil {
 		return nil // not the trigger's
 	}
-	if r.config.private() {
-		// A statement's text may hold values, also of statements beside it.
+	if r.config.private() && !r.tellable(&n) {
 		n.Statement = n.Tag
 	}
 	if len(n.Statement) > maxStatement {
@@ -112,6 +112,27 @@ func (r *run) partitionsLeft(t *table, stays func(oid uint32) bool, place LSN) [
 		return nil
 	}
 	return []step{{t.state.Schema != nil, func() { r.repartitioned(t, left, place) }}}
+}
+
+var oneAlterTable = regexp.MustCompile(`(?is)^\s*alter\s+table\s[^;]*;?\s*$`)
+
+// tellable says whether a statement's text can hold no value that a rule keeps private:
+// it is one ALTER TABLE alone, and of tables whose rules treat no column. The text of
+// others may have come with statements beside it, or be a call that made them.
+func (r *run) tellable(n *noted) bool {
+	if n.Tag != "ALTER TABLE" || len(n.Tables) == 0 || !oneAlterTable.MatchString(n.Statement) {
+		return false
+	}
+	for _, one := range n.Tables {
+		t := r.owners[one.OID]
+		if t == nil {
+			t = r.tables[one.Table]
+		}
+		if t == nil || t.rule() == nil || t.rule().private() {
+			return false
+		}
+	}
+	return true
 }
 
 // stated takes a table's columns as they are behind a statement; its step does
