@@ -258,6 +258,10 @@ func TestRetentionOfWhatIsNotDelivered(t *testing.T) {
 	require.EqualValues(t, 1, i.first(), "what an outlet holds is kept above the usual size")
 	i.eventually("the held size is reached", func() bool { write(); return i.first() > 1 })
 	i.eventually("the outlet is told", func() bool { return room("loose", "lost") })
+	i.eventually("and so is who looks", func() bool {
+		out, _, code := i.cli("status")
+		return code == 0 && strings.Contains(out, "outlet loose has lost")
+	})
 	var history struct{ Lost []struct{ First, Last int64 } }
 	i.must(http.MethodGet, "/v1/outlets/loose/history", nil, &history)
 	require.NotEmpty(t, history.Lost)

@@ -22,6 +22,8 @@ type Offset struct {
 	// such a report. ReportedAt is when it said so.
 	Reported   int64
 	ReportedAt *time.Time
+	// Lost is how many events retention took before they were delivered.
+	Lost int64
 }
 
 // Reached is how far the outlet's consumer is, by what was committed and what it says.
@@ -63,11 +65,12 @@ func (c *Catalog) Report(ctx context.Context, outlet, reported int64) error {
 
 // Offsets reads how far all outlets are, by their ids.
 func (c *Catalog) Offsets(ctx context.Context) (map[int64]Offset, error) {
-	rows, _ := c.Pool.Query(ctx, "SELECT outlet_id, committed, run, delivered, committed_at, coalesce(until, 0), coalesce(reported, 0), reported_at FROM rillmark.outlet_offset")
+	rows, _ := c.Pool.Query(ctx, `SELECT o.outlet_id, committed, run, delivered, committed_at, coalesce(until, 0), coalesce(reported, 0), reported_at, coalesce(l.lost, 0)
+		FROM rillmark.outlet_offset o LEFT JOIN (SELECT outlet_id, sum(last_offset - first_offset + 1)::bigint AS lost FROM rillmark.outlet_lost GROUP BY outlet_id) l USING (outlet_id)`)
 	all := make(map[int64]Offset)
 	var id int64
 	var o Offset
-	_, err := pgx.ForEachRow(rows, []any{&id, &o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.Reported, &o.ReportedAt}, func() error {
+	_, err := pgx.ForEachRow(rows, []any{&id, &o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.Reported, &o.ReportedAt, &o.Lost}, func() error {
 		all[id] = o
 		return nil
 	})

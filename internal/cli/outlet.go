@@ -109,7 +109,15 @@ func (a *app) printOutlets(outlets []service.OutletStatus) error {
 		}
 		rows[i] = []string{o.Name, o.Phase, o.Source, to, count(o.Committed), count(o.Behind), seconds(o.BehindSeconds), fmt.Sprintf("%.1f", o.Rate), count(o.Delivered), aside}
 	}
-	return table(a.out, []string{"outlet", "state", "source", "destination", ">committed", ">behind", ">behind for", ">events/s", ">delivered", ">set aside"}, rows)
+	if err := table(a.out, []string{"outlet", "state", "source", "destination", ">committed", ">behind", ">behind for", ">events/s", ">delivered", ">set aside"}, rows); err != nil {
+		return err
+	}
+	for _, o := range outlets {
+		if o.Lost > 0 {
+			fmt.Fprintf(a.out, "\noutlet %s has lost %s events: retention took them before they were delivered; `rillmark log --subject outlet/%s` says which\n", o.Name, count(o.Lost), o.Name) //nolint:errcheck // a closed terminal
+		}
+	}
+	return nil
 }
 
 // noTable says which of an outlet's patterns choose nothing.

@@ -111,6 +111,7 @@ type OutletStatus struct {
 	Attempts      int        `json:"attempts,omitempty" doc:"Tries since one went well, while it waits"`
 	RetryAt       *time.Time `json:"retry_at,omitempty" doc:"When it is tried again, while it waits"`
 	Dead          int64      `json:"dead_letters" doc:"Events set aside since they were refused or have failed too often"`
+	Lost          int64      `json:"lost_events" doc:"Events that retention took before they were delivered, in all"`
 	Waiting       int64      `json:"waiting_behind" doc:"Events set aside behind those, since they are of the same rows"`
 	Until         int64      `json:"until,omitempty" doc:"Where it ends, while it runs once"`
 	Room          *Room      `json:"room,omitempty" doc:"How near it is to losing what it has not delivered"`
@@ -378,7 +379,7 @@ func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64, 
 	known := s.status.offsets[one.record.ID]
 	s.status.mu.Unlock()
 	if offset, there := offsets[one.record.ID]; there && err == nil {
-		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt, Until: offset.Until}
+		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt, Until: offset.Until, Lost: offset.Lost}
 		if offset.ReportedAt != nil {
 			known.Reported, known.ReportedAt = &offset.Reported, offset.ReportedAt
 		}
@@ -386,6 +387,7 @@ func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64, 
 	}
 	st.Committed, st.Run, st.Delivered, st.CommittedAt, st.Until = known.Committed, known.Run, known.Delivered, known.CommittedAt, known.Until
 	st.Reported, st.ReportedAt = known.Reported, known.ReportedAt
+	st.Lost = known.Lost
 	st.Dead, st.Waiting, st.Room = known.Dead, known.Waiting, one.room.Load()
 	if one.runner != nil {
 		now := one.runner.Status()

@@ -1551,6 +1551,11 @@ export interface components {
             error?: string;
             /** @enum {string} */
             kind: "file" | "kafka" | "nats" | "redis" | "http" | "pull";
+            /**
+             * Format: int64
+             * @description Events that retention took before they were delivered, in all
+             */
+            lost_events: number;
             name: string;
             /**
              * @description standby: another instance delivers it; pull: its consumers come and read
