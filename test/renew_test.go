@@ -45,7 +45,10 @@ func TestALostStreamIsBegunAnewOnAPersonsWord(t *testing.T) {
 	}{
 		{"the slot is dropped", "slot-gone", func() {
 			i.stop(syscall.SIGTERM)
-			run(t, db, "SELECT pg_drop_replication_slot('rillmark_circulation')")
+			i.eventually("the server lets go of the slot", func() bool {
+				_, err := db.Exec(t.Context(), "SELECT pg_drop_replication_slot('rillmark_circulation')")
+				return err == nil
+			})
 			i.start()
 		}},
 		{"the publication is dropped under the stream", "publication-gone", func() {

@@ -106,15 +106,7 @@ func TestAnAdministratorsPreparation(t *testing.T) {
 	var left int
 	require.NoError(t, db.QueryRow(t.Context(), "SELECT (SELECT count(*) FROM pg_publication) + (SELECT count(*) FROM pg_replication_slots WHERE slot_name = 'rillmark_circulation')").Scan(&left))
 	require.Equal(t, 2, left, "what is the administrator's stays")
-	run(t, db, "DROP ROLE "+role)
-
-	// What Rillmark writes down itself is no source.
-	state := stateServer(t)
-	for _, args := range [][]string{{"source", "check", "own"}, {"source", "try", "own", "--tables", "*"}} {
-		out, errs, code := i.cli(append(args, "--host", "127.0.0.1", "--port", fmt.Sprint(state.Port), "--database", i.stateDB, "--user", "postgres", "--password", "${file:"+state.PasswordFile()+"}", "--tls", "disable")...)
-		require.NotZero(t, code)
-		require.Contains(t, out+errs, "keeps its own records")
-	}
+	run(t, db, "DROP OWNED BY "+role, "DROP ROLE "+role)
 }
 
 // TestASilentRewriteIsShown adds a column with a default: its rows come in no

@@ -63,7 +63,7 @@ func TestWrongInput(t *testing.T) {
 		{"a missing field", "POST", "/v1/sources/other", map[string]any{"tables": []any{}}, 422, "invalid-definition", "connection"},
 		{"a port out of range", "POST", "/v1/sources/other", with(func(d map[string]any) { d["connection"].(map[string]any)["port"] = 99999 }), 422, "invalid-definition", "body.connection.port"},
 		{"a name that is none", "POST", "/v1/sources/Other!", good, 422, "invalid-definition", "no name for a source"},
-		{"a name that is taken", "POST", "/v1/sources/circulation", good, 409, "name-taken", `there is a source "circulation" already`},
+		{"a name that is taken", "POST", "/v1/sources/circulation", good, 409, "name-taken", `source "circulation" is there already`},
 		{"an unknown source", "GET", "/v1/sources/nowhere", nil, 404, "not-found", `there is no source "nowhere"`},
 		{"an outlet of an unknown source", "POST", "/v1/outlets/x", map[string]any{"source": "nowhere"}, 404, "not-found", `there is no source "nowhere"`},
 		{"an outlet to an unknown destination", "POST", "/v1/outlets/x", map[string]any{"source": "circulation", "destination": "nowhere"}, 404, "not-found", `there is no destination "nowhere"`},
