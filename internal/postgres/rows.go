@@ -3,13 +3,11 @@ package postgres
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
@@ -562,92 +560,4 @@ func (r *run) add(rel *relation) {
 	if load := rel.table.load; load != nil {
 		load.observe(r.tx.XID, rel.layout, &r.row)
 	}
-}
-
-// truncate is one event a table, all in one unit. Where a partition is truncated
-// and others of its root's are not, no event says what went.
-func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
-	var one []*relation // of each table
-	truncated := make(map[*table]map[uint32]bool)
-	for _, oid := range m.Relations {
-		rel := r.relations[oid]
-		if rel == nil {
-			return &engine.Fault{Code: "cannot-decode", Final: true, Message: fmt.Sprintf("the truncate at %s of the log names table %d, which was not announced", start, oid)}
-		}
-		if rel.skipped {
-			continue
-		}
-		r.unseen.note(r.tx.XID, rel.table.number)
-		if truncated[rel.table] == nil {
-			truncated[rel.table] = make(map[uint32]bool)
-			one = append(one, rel)
-		}
-		truncated[rel.table][oid] = true
-	}
-	var whole []*relation
-	var partly []*table
-	for _, rel := range one {
-		if r.isWhole(rel.table, truncated[rel.table]) {
-			whole = append(whole, rel)
-		} else {
-			partly = append(partly, rel.table)
-		}
-	}
-	brings := len(whole) > 0
-	for _, t := range partly {
-		brings = brings || t.state.Schema != nil
-	}
-	isNew, err := r.arrive(start, brings)
-	if err != nil || !isNew {
-		return err
-	}
-	for _, rel := range whole {
-		r.adopt(rel.table, rel.layout, start)
-		body, _ := json.Marshal(map[string]bool{"cascade": m.Flags&1 != 0, "restart_identity": m.Flags&2 != 0})
-		r.sink.Add(&change.Row{Operation: change.Truncate, Table: rel.layout.name, Schema: rel.layout.schema, Place: uint64(start), Body: body})
-		if load := rel.table.load; load != nil {
-			load.observeTruncate()
-		}
-	}
-	for _, t := range partly {
-		r.void(t, "one of its partitions was truncated, and its rows went without an event", start)
-	}
-	return nil
-}
-
-// isWhole reports whether everything that may hold rows of a table was truncated: the
-// tables on record, and those that the stream has announced since.
-func (r *run) isWhole(t *table, truncated map[uint32]bool) bool {
-	for oid := range t.id.Members {
-		if !truncated[oid] {
-			return false
-		}
-	}
-	for oid, rel := range r.relations {
-		if rel.table == t && !truncated[oid] && t.mapped() && r.owners[oid] != t && !rel.moved && rel.layout.oid != oid {
-			return false
-		}
-	}
-	return true
-}
-
-// messageBody is an application's message as an event's document. A content
-// that is JSON is nested, one that is text is a string, any other is base64.
-func messageBody(prefix string, content []byte) []byte {
-	body := map[string]any{"prefix": prefix}
-	switch {
-	case len(content) > 0 && (content[0] == '{' || content[0] == '[') && json.Valid(content):
-		var compact bytes.Buffer
-		json.Compact(&compact, content) //nolint:errcheck // it is valid
-		body["content"] = json.RawMessage(compact.Bytes())
-	case utf8.Valid(content):
-		body["content"] = string(content)
-	default:
-		body["content_base64"] = base64.StdEncoding.EncodeToString(content)
-	}
-	encoded, err := json.Marshal(body)
-	if err != nil {
-		panic(err) // strings and valid JSON always marshal
-	}
-	return encoded
 }

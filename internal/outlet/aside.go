@@ -1,0 +1,290 @@
+package outlet
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/destination"
+	"rillmark/internal/encode"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+	"rillmark/internal/shape"
+)
+
+// setAside stores refused events as dead letters, with the committed offset.
+func (s *sender) setAside(ctx context.Context, aside []refusal) error {
+	letters, err := s.letters(ctx, aside)
+	if err != nil {
+		return err
+	}
+	durable, err := s.writer.Flush(ctx, false)
+	if err != nil {
+		return err
+	}
+	if err := s.commitAside(ctx, durable, letters); err != nil {
+		return err
+	}
+	return s.tell(ctx, letters)
+}
+
+// keep stores dead letters ahead of the committed offset. If they come again,
+// they are the same ones.
+func (s *sender) keep(ctx context.Context, aside []refusal) error {
+	if len(aside) == 0 {
+		return nil
+	}
+	letters, err := s.letters(ctx, aside)
+	if err != nil {
+		return err
+	}
+	if err := s.hold.SetAside(ctx, s.offset.Run, -1, 0, letters); err != nil {
+		return err
+	}
+	return s.tell(ctx, letters)
+}
+
+// asideFirst is for writers that commit an offset of their own.
+func (s *sender) asideFirst(ctx context.Context, batch *encode.Batch, refused []destination.Refusal) error {
+	aside := make([]refusal, 0, len(refused))
+	for _, r := range refused {
+		m := &batch.Messages[r.Index]
+		aside = append(aside, refusal{m.Offset, append([]byte(nil), m.Order...), r.Err})
+	}
+	letters, err := s.letters(ctx, aside)
+	if err != nil {
+		return err
+	}
+	return s.hold.SetAside(ctx, s.offset.Run, -1, 0, letters)
+}
+
+// letters makes dead letters of refused events, if there is room for them.
+func (s *sender) letters(ctx context.Context, aside []refusal) ([]catalog.DeadLetter, error) {
+	seen := make(map[int64]int)
+	var letters []catalog.DeadLetter
+	events, err := s.refusedEvents(ctx, aside)
+	if err != nil {
+		return nil, err
+	}
+	for _, one := range aside {
+		if at, there := seen[one.offset]; there {
+			if one.err != nil {
+				letters[at].Error, letters[at].State = one.err.Error(), catalog.LetterDead
+			}
+			continue // another part of the same event
+		}
+		letter, there := events[one.offset]
+		if !there {
+			return nil, fmt.Errorf("offset %d, which was refused, is not in the journal", one.offset)
+		}
+		letter.Row = one.row
+		if one.err != nil {
+			letter.State, letter.Error, letter.Attempts = catalog.LetterDead, one.err.Error(), max(s.tries[one.offset], 1)
+		}
+		seen[one.offset] = len(letters)
+		letters = append(letters, letter)
+	}
+	if s.aside+len(letters) > s.Most {
+		return nil, &engine.Fault{Code: "too-many-dead-letters", Final: true, Message: fmt.Sprintf("%d events are set aside already, and %d more would be above the most of %d", s.aside, len(letters), s.Most),
+			Fix: "look at them with `rillmark dead-letter list " + s.Name + "`, retry or discard them, then `rillmark outlet resume " + s.Name + "`"}
+	}
+	return letters, nil
+}
+
+// tell notes letters that are stored, and logs the first of them.
+func (s *sender) tell(ctx context.Context, letters []catalog.DeadLetter) error {
+	dead := 0
+	for _, l := range letters {
+		if len(l.Row) > 0 {
+			s.rows[string(l.Row)] = true
+		}
+		if l.State == catalog.LetterDead {
+			dead++
+			if dead <= 3 {
+				s.Log("error", "dead-letter", fmt.Sprintf("%s (%s of %s) was set aside: %s", l.EventID, l.Operation, l.Table, l.Error))
+			}
+		}
+	}
+	if dead > 3 {
+		s.Log("error", "dead-letter", fmt.Sprintf("%d events in all were set aside in this batch", dead))
+	}
+	d, behind, err := s.Catalog.CountDeadLetters(ctx, s.ID)
+	s.aside = int(d + behind)
+	return err
+}
+
+// refusedEvents reads refused events once more, to keep them, by their offsets.
+func (s *sender) refusedEvents(ctx context.Context, aside []refusal) (map[int64]catalog.DeadLetter, error) {
+	wanted := make(map[int64]bool)
+	newest := int64(0)
+	for _, one := range aside {
+		wanted[one.offset] = true
+		newest = max(newest, one.offset)
+	}
+	found := make(map[int64]catalog.DeadLetter)
+	keep := func(e *change.Event) error {
+		if wanted[e.Offset] {
+			found[e.Offset] = catalog.DeadLetter{Offset: e.Offset, State: catalog.LetterBehind, EventID: e.ID(), Table: e.Table, Operation: e.Operation.String(), Event: journal.Single(e)}
+		}
+		return nil
+	}
+	if s.Net {
+		return found, s.netEvents(ctx, newest, keep)
+	}
+	offsets := slices.Sorted(maps.Keys(wanted))
+	var e change.Event
+	for len(offsets) > 0 {
+		batch, err := s.Store.Reader(s.Origin.SourceID, offsets[0], journal.ReaderOptions{}).TryNext(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if batch == nil {
+			break // letters says so
+		}
+		for batch.Next(&e) {
+			if wanted[e.Offset] {
+				s.Origin.Fill(&e)
+				keep(&e) //nolint:errcheck // it never fails
+			}
+		}
+		if err := batch.Err(); err != nil {
+			return nil, err
+		}
+		for len(offsets) > 0 && offsets[0] <= batch.Last {
+			offsets = offsets[1:]
+		}
+	}
+	return found, nil
+}
+
+// netEvents works out once more what the changes of the batch in hand come to, up
+// to an offset: the journal has them one by one.
+func (s *sender) netEvents(ctx context.Context, until int64, each func(*change.Event) error) error {
+	var net shape.Net
+	var e change.Event
+	filter := s.Filter()
+	reader := s.Store.Reader(s.Origin.SourceID, s.from, journal.ReaderOptions{Wants: filter.AdmitsTable})
+	for reader.Position() <= until {
+		batch, err := reader.TryNext(ctx)
+		if err != nil || batch == nil {
+			return err
+		}
+		for batch.Next(&e) && e.Offset <= until {
+			s.Origin.Fill(&e)
+			switch {
+			case !filter.Admits(&e):
+			case shape.Joins(&e):
+				net.Add(&e)
+			default:
+				if err := net.Take(each); err != nil {
+					return err
+				}
+				if err := each(&e); err != nil {
+					return err
+				}
+			}
+		}
+		if err := batch.Err(); err != nil {
+			return err
+		}
+	}
+	return net.Take(each)
+}
+
+// retry delivers the dead letters that somebody wants to be tried again, in the
+// order of their offsets. One that is refused again keeps those of its row back.
+func (s *sender) retry(ctx context.Context) error {
+	if s.aside == 0 {
+		if _, n, err := s.Catalog.DeadRows(ctx, s.ID); err != nil || n == 0 {
+			return err
+		}
+	}
+	again := make(map[string]bool)
+	after := int64(0)
+	for {
+		letters, err := s.Catalog.DeadLetters(ctx, s.ID, catalog.LetterFilter{Retrying: true, WithEvents: true, After: after, Limit: 100})
+		if err != nil {
+			return err
+		}
+		if len(letters) == 0 {
+			freed, err := s.Catalog.FreeBehind(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			if freed == 0 {
+				break
+			}
+			after = 0
+			continue
+		}
+		for i := range letters {
+			l := &letters[i]
+			after = l.Offset
+			if len(l.Row) > 0 && again[string(l.Row)] {
+				continue
+			}
+			refused, err := s.redeliver(ctx, l)
+			if err != nil {
+				return err
+			}
+			if refused != nil {
+				again[string(l.Row)] = true
+				if err := s.Catalog.FailedAgain(ctx, s.ID, l.ID, refused.Error()); err != nil {
+					return err
+				}
+				s.Log("error", "dead-letter", fmt.Sprintf("%s was refused again: %v", l.EventID, refused))
+				continue
+			}
+			if err := s.Catalog.Redelivered(ctx, s.ID, l.ID); err != nil {
+				return err
+			}
+			s.Log("info", "dead-letter", l.EventID+" was delivered at last")
+		}
+	}
+	var err error
+	s.rows, s.aside, err = s.Catalog.DeadRows(ctx, s.ID)
+	return err
+}
+
+func (s *sender) redeliver(ctx context.Context, l *catalog.DeadLetter) (refused, err error) {
+	if s.again == nil {
+		s.again = s.maker(ctx, s.wants)
+	}
+	var e change.Event
+	if err := s.Store.OpenSingle(l.Event, &e); err != nil {
+		return err, nil //nolint:nilerr // the letter itself is damaged: it stays, and says so
+	}
+	e.Offset = l.Offset
+	s.Origin.Fill(&e)
+	b := new(encode.Batch)
+	if err := s.again.Append(b, &e, true); err != nil {
+		return nil, err
+	}
+	// The closing event of its transaction has gone out before.
+	kept := b.Messages[:0]
+	for _, m := range b.Messages {
+		if m.Bad != nil {
+			return m.Bad, nil
+		}
+		if m.Type != encode.TransactionEnd {
+			kept = append(kept, m)
+		}
+	}
+	b.Messages, b.Last = kept, s.at
+	found, err := s.writer.Send(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range found {
+		if r.Err != nil {
+			return r.Err, nil
+		}
+	}
+	if _, err := s.writer.Flush(ctx, true); err != nil {
+		return nil, err
+	}
+	return nil, nil
+}

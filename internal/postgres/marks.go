@@ -1,0 +1,126 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"rillmark/internal/engine"
+)
+
+// place writes a mark into the source's log and waits until the stream has
+// brought it, seen having run there.
+func (r *run) place(ctx context.Context, conn *pgx.Conn, seen func() error) error {
+	nonce := newNonce()
+	waiting := &mark{seen: seen, done: make(chan struct{})}
+	r.sink.Lock()
+	r.marks[nonce] = waiting
+	r.sink.Unlock()
+	defer func() {
+		r.sink.Lock()
+		delete(r.marks, nonce)
+		r.sink.Unlock()
+	}()
+	if _, err := conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", markPrefix, nonce); err != nil {
+		return err
+	}
+	select {
+	case <-waiting.done:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// markSession is a session for marks: a commit of one must not hang behind a
+// standby that does not answer.
+func (r *run) markSession(ctx context.Context, purpose string) (*pgx.Conn, error) {
+	conn, err := r.config.connect(ctx, purpose)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := conn.Exec(ctx, "SET synchronous_commit = local"); err != nil {
+		conn.Close(ctx) //nolint:errcheck // the first error is the one to tell
+		return nil, err
+	}
+	return conn, nil
+}
+
+// keepHeartbeat writes a heartbeat now and then, so that a quiet database's slot
+// moves on and so that a resumed stream proves to be the one we know.
+func (r *run) keepHeartbeat(ctx context.Context) error {
+	conn, err := r.markSession(ctx, "heartbeat")
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
+	ticker := time.NewTicker(r.config.HeartbeatEvery)
+	defer ticker.Stop()
+	for {
+		var text string
+		if err := conn.QueryRow(ctx, "SELECT pg_current_snapshot()::text").Scan(&text); err != nil {
+			return err
+		}
+		seen, err := parseSnapshot(text)
+		if err != nil {
+			return err
+		}
+		nonce := newNonce()
+		r.sink.Lock()
+		r.unseen.prune(&seen)
+		r.marks[nonce] = &mark{done: make(chan struct{}), seen: func() error {
+			r.at.Nonce, r.at.NonceCommit = nonce, LSN(r.tx.FinalLSN)
+			r.unseen.heartbeat()
+			r.sink.Touch()
+			return r.backToText(ctx)
+		}}
+		// A heartbeat that never came by is forgotten with the run; a few are
+		// all there can be, as the stream ends after a while of silence.
+		r.sink.Unlock()
+		_, err = conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", markPrefix, nonce)
+		if mayNotWrite(err) {
+			return r.withoutHeartbeat(ctx)
+		}
+		if err != nil {
+			return fmt.Errorf("writing a heartbeat into the source's log: %w", err)
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-ticker.C:
+		}
+	}
+}
+
+// mayNotWrite tells a login without the right, or a standby, from other errors.
+func mayNotWrite(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && (server.Code == "42501" || server.Code == "25006")
+}
+
+// withoutHeartbeat goes on where messages may not be written: the slot is then
+// confirmed up to the newest stored transaction, and a restored source cannot be
+// told from the one we know.
+func (r *run) withoutHeartbeat(ctx context.Context) error {
+	r.sink.Lock()
+	r.at.Nonce, r.at.NonceCommit = "", 0
+	r.sink.Unlock()
+	r.sink.Report(engine.Report{Level: "warn", Event: "no-heartbeat", Message: "the login may not write messages into the source's log: a quiet source holds its log back, tables cannot be loaded, and a restored source cannot be recognised. " +
+		"GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + quoted(r.config.Connection.User)})
+	ticker := time.NewTicker(r.config.HeartbeatEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-ticker.C:
+			r.sink.Lock()
+			r.unseen = unseen{} // without marks nothing is loaded that would ask for it
+			r.sink.Unlock()
+		}
+	}
+}
