@@ -1466,7 +1466,7 @@ export interface components {
             kafka?: components["schemas"]["KafkaOutlet"];
             /** @description The message's key, {key} without it: the row's key */
             key?: string;
-            /** @description With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put before the row's own, operation and offset without it, with row and several tables in one place table too */
+            /** @description With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put after the row's own, operation and offset without it, with row and several tables in one place table too */
             metadata?: ("id" | "offset" | "operation" | "table" | "source" | "database" | "committed_at" | "transaction" | "position" | "changed" | "log" | "none")[];
             /**
              * @description omit: columns that are null are left out
