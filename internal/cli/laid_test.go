@@ -14,7 +14,7 @@ import (
 )
 
 // TestSet: a value goes in at its path, what lacks on the way is made, numbers keep
-// every digit, and what cannot be is told.
+// every digit, and a wrong path or value is an error.
 func TestSet(t *testing.T) {
 	for _, c := range []struct{ before, set, after, wrong string }{
 		{before: `{"a":9007199254740993}`, set: "b.c=x", after: `{"a":9007199254740993,"b":{"c":"x"}}`},

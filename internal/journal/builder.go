@@ -231,7 +231,7 @@ func (b *Block) events(resolve func(change.Fingerprint) (*change.Schema, error))
 		var e change.Event
 		more, err := cursor.Next(&e)
 		if err != nil {
-			return nil // whoever reads it by itself is told
+			return nil // an error comes when it is read by itself
 		}
 		if !more {
 			break

@@ -84,7 +84,7 @@ const maxDamaged = 1000
 
 // Verify reads a whole journal: checksums, that each block follows the one before,
 // that it holds the events that its offsets say, and that each of them and its
-// schema version can be read. each is told now and then how far it is. What is
+// schema version can be read. each is called now and then with how far it is. What is
 // appended meanwhile is left out.
 func (s *Store) Verify(ctx context.Context, source int64, each func(*Verified)) (*Verified, error) {
 	head, err := s.Head(ctx, source)

@@ -16,7 +16,7 @@ func damaged(t *testing.T, s *Store, from int64) (read int64, d *Damage) {
 		if err != nil {
 			require.ErrorAs(t, err, &d)
 			_, again := r.TryNext(t.Context())
-			require.Error(t, again, "who asks again is told again, and does not come to what is behind")
+			require.Error(t, again, "asked again, it gives the same error, and nothing from behind it")
 			return r.Position() - 1, d
 		}
 		require.NotNil(t, batch, "the journal's end was reached")
@@ -24,7 +24,7 @@ func damaged(t *testing.T, s *Store, from int64) (read int64, d *Damage) {
 }
 
 // TestDamageIsTold takes blocks away and changes each of their columns: a reader
-// that comes there is told which offsets are gone, and a reading of all of them
+// that comes there gets an error with the offsets that are gone, and a reading of all of them
 // lists them. A block of the first stored form is read.
 func TestDamageIsTold(t *testing.T) {
 	s, pool := store(t, Options{TailBytes: 1})

@@ -278,7 +278,7 @@ func (r *Reader) query(ctx context.Context, relation string) (found bool, err er
 			break // rolled or dropped meanwhile: the segments are read again
 		}
 		if len(blocks) > 0 && (wrong != nil || b.first != next) {
-			break // it is told when it is come to
+			break // the reader reports it when it gets there
 		}
 		if wrong != nil {
 			rows.Close()
