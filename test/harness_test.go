@@ -337,6 +337,7 @@ type status struct {
 type outletStatus struct {
 	Name, Phase, Error, Code string
 	Committed, Delivered     int64
+	Until                    int64
 	Behind                   int64 `json:"behind_events"`
 	Dead                     int64 `json:"dead_letters"`
 	Attempts                 int

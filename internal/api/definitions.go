@@ -218,6 +218,13 @@ func (s *Server) sourceRoutes() {
 			return nil, problem(s.service.SetSourceRunning(ctx, in.Name, running, in.reason()))
 		})
 	}
+	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/run", "runSourceOnce", "Let a paused source load what is to be loaded and follow what was committed by now, and pause it then", "sources"), func(ctx context.Context, in *Named) (*body[service.SourceRun], error) {
+		begun, err := s.service.RunSourceOnce(ctx, in.Name)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[service.SourceRun]{*begun}, nil
+	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/tables/{table}/reload", "reloadTable", "Read a table's rows anew, or a part of them", "sources"), func(ctx context.Context, in *struct {
 		Named
 		Table string `path:"table"`
@@ -316,10 +323,12 @@ func (s *Server) outletRoutes() {
 		Named
 		Body struct {
 			To     string `json:"to" minLength:"1" maxLength:"80" doc:"beginning, now, the offset that is delivered next, time:2026-11-23T09:00:00Z, or mark:NAME"`
+			Until  string `json:"until,omitempty" maxLength:"80" doc:"The place before which delivery ends, as in to; a paused outlet runs up to there. Without an end where it is absent"`
+			Return bool   `json:"return,omitempty" doc:"With until: go back then to the offset that is committed now, and on from there if the outlet runs; else it pauses at the end"`
 			DryRun bool   `json:"dry_run,omitempty" doc:"Only say what it would do"`
 		}
 	}) (*body[service.Rewind], error) {
-		plan, err := s.service.RewindOutlet(ctx, in.Name, in.Body.To, in.Body.DryRun)
+		plan, err := s.service.RewindOutlet(ctx, in.Name, service.RewindPlan{To: in.Body.To, Until: in.Body.Until, Return: in.Body.Return, DryRun: in.Body.DryRun})
 		if err != nil {
 			return nil, problem(err)
 		}

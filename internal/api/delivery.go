@@ -71,8 +71,17 @@ func (s *Server) deliveryRoutes() {
 		}
 		return &body[items[service.Preview]]{items[service.Preview]{found}}, nil
 	})
-	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/run", "runOutletOnce", "Let a paused outlet deliver what there is now, and end it then", "outlets"), func(ctx context.Context, in *Named) (*body[service.RunOnce], error) {
-		plan, err := s.service.RunOutletOnce(ctx, in.Name)
+	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/run", "runOutletOnce", "Let a paused outlet deliver what there is now, or up to a place, and end it then", "outlets"), func(ctx context.Context, in *struct {
+		Named
+		Body *struct {
+			Until string `json:"until,omitempty" maxLength:"80" doc:"The place before which it ends: now without it; else an offset, time:2026-11-23T09:00:00Z or mark:NAME"`
+		} `required:"false"`
+	}) (*body[service.RunOnce], error) {
+		until := ""
+		if in.Body != nil {
+			until = in.Body.Until
+		}
+		plan, err := s.service.RunOutletOnce(ctx, in.Name, until)
 		if err != nil {
 			return nil, problem(err)
 		}

@@ -86,42 +86,43 @@ type SchemaVersion struct {
 	Columns     []change.Column `json:"columns"`
 }
 
+// SpanQuery is a part of a journal.
+type SpanQuery struct {
+	From  string `query:"from" maxLength:"80" doc:"The place of the first event: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME"`
+	Until string `query:"until" maxLength:"80" doc:"The place before which it ends, as in from; without it there is no end"`
+}
+
+func (q *SpanQuery) span() service.Span { return service.Span{From: q.From, Until: q.Until} }
+
 type FilterQuery struct {
 	Tables     []string `query:"table,explode" doc:"Patterns of tables"`
 	Operations []string `query:"operation,explode" doc:"Operations"`
 }
 
 func (s *Server) readingRoutes() {
-	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/events", "readSource", "Events of a source's journal from an offset on", "reading"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/events", "readSource", "Events of a source's journal, from its oldest or a place on", "reading"), func(ctx context.Context, in *struct {
 		Named
 		FilterQuery
-		From  int64 `query:"from" minimum:"0" doc:"The first offset; 0 for the oldest that is kept"`
-		Limit int   `query:"limit" minimum:"1" maximum:"10000" default:"100"`
+		SpanQuery
+		Limit int `query:"limit" minimum:"1" maximum:"10000" default:"100"`
 	}) (*body[EventPage], error) {
 		filter, err := service.FilterOf(in.Tables, in.Operations)
 		if err != nil {
 			return nil, problem(err)
 		}
-		if in.From == 0 {
-			head, err := s.service.Head(ctx, in.Name)
-			if err != nil {
-				return nil, problem(err)
-			}
-			in.From = head.First
-		}
-		page, err := s.service.ReadSource(ctx, in.Name, filter, in.From, in.Limit)
+		page, err := s.service.ReadSource(ctx, in.Name, filter, in.span(), in.Limit)
 		if err != nil {
 			return nil, problem(err)
 		}
 		return &body[EventPage]{eventPage(page)}, nil
 	})
-	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/events", "readOutlet", "Events of a pull outlet; its committed offset does not move", "reading"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/events", "readOutlet", "Events of a pull outlet, after its committed offset or from a place on; the offset does not move", "reading"), func(ctx context.Context, in *struct {
 		Named
-		From  int64 `query:"from" minimum:"0" doc:"The first offset; 0 for the one after the committed"`
-		Limit int   `query:"limit" minimum:"1" maximum:"10000" default:"100"`
-		Wait  int   `query:"wait" minimum:"0" maximum:"60" doc:"Seconds to wait for a first event"`
+		SpanQuery
+		Limit int `query:"limit" minimum:"1" maximum:"10000" default:"100"`
+		Wait  int `query:"wait" minimum:"0" maximum:"60" doc:"Seconds to wait for a first event"`
 	}) (*body[EventPage], error) {
-		page, err := s.service.ReadOutlet(ctx, in.Name, in.From, in.Limit, time.Duration(in.Wait)*time.Second)
+		page, err := s.service.ReadOutlet(ctx, in.Name, in.span(), in.Limit, time.Duration(in.Wait)*time.Second)
 		if err != nil {
 			return nil, problem(err)
 		}

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -67,96 +68,103 @@ func (s *Server) streamRoutes() {
 	describe := func(path, id, summary string, handler http.HandlerFunc, parameters ...*huma.Param) {
 		op := operation(http.MethodGet, path, id, summary, "live")
 		op.Parameters = parameters
-		op.Responses = map[string]*huma.Response{"200": {Description: "A stream without an end; the field id is the offset", Content: map[string]*huma.MediaType{"text/event-stream": {}}}}
+		op.Responses = map[string]*huma.Response{"200": {Description: "Messages as they come; the field id is the offset", Content: map[string]*huma.MediaType{"text/event-stream": {}}}}
 		s.live(op, handler)
 	}
 	text := &huma.Schema{Type: "string"}
 	name := &huma.Param{Name: "name", In: "path", Required: true, Schema: text}
-	from := &huma.Param{Name: "from", In: "query", Description: "now, beginning, or the first offset; the header Last-Event-ID goes before it", Schema: text}
+	from := &huma.Param{Name: "from", In: "query", Description: "Where it begins: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME; the header Last-Event-ID goes before it", Schema: text}
+	until := &huma.Param{Name: "until", In: "query", Description: "The place before which it ends, with a message of the kind end; without it there is no end", Schema: text}
 	table := &huma.Param{Name: "table", In: "query", Description: "Patterns of tables; may be repeated", Schema: &huma.Schema{Type: "array", Items: text}}
 	op := &huma.Param{Name: "operation", In: "query", Description: "Operations; may be repeated", Schema: &huma.Schema{Type: "array", Items: text}}
-	describe("/v1/sources/{name}/stream", "streamSource", "Events of a source as they come", s.streamSource, name, from, table, op)
-	describe("/v1/outlets/{name}/stream", "streamOutlet", "Events that an outlet lets through, as they come", s.streamOutlet, name, from,
+	describe("/v1/sources/{name}/stream", "streamSource", "Events of a source as they come", s.streamSource, name, from, until, table, op,
+		&huma.Param{Name: "changes", In: "query", Description: "all, or net: of each row what its changes between from and until come to", Schema: &huma.Schema{Type: "string", Enum: []any{"all", "net"}}})
+	describe("/v1/outlets/{name}/stream", "streamOutlet", "Events that an outlet lets through, as they come", s.streamOutlet, name, from, until,
 		&huma.Param{Name: "as", In: "query", Description: "cloudevents: each event in that form, whatever the outlet's own is", Schema: &huma.Schema{Type: "string", Enum: []any{"cloudevents"}}})
 	describe("/v1/status/stream", "streamStatus", "How everything stands, once a second", s.streamStatus)
 }
 
-// streamFrom is where a stream begins; 0 leaves it to the caller.
-func (s *Server) streamFrom(r *http.Request, source string) (int64, error) {
-	text := r.URL.Query().Get("from")
+// spanOf is the part of a journal that a stream is asked for.
+func spanOf(r *http.Request) (service.Span, error) {
+	span := service.Span{From: r.URL.Query().Get("from"), Until: r.URL.Query().Get("until")}
 	if last := r.Header.Get("Last-Event-ID"); last != "" {
 		n, err := strconv.ParseInt(last, 10, 64)
 		if err != nil || n < 0 {
-			return 0, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("Last-Event-ID %q is no offset", last))
+			return span, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("Last-Event-ID %q is no offset", last))
 		}
-		return n + 1, nil
+		span.From = strconv.FormatInt(n+1, 10)
 	}
-	switch text {
-	case "":
-		return 0, nil
-	case "now", "beginning":
-		head, err := s.service.Head(r.Context(), source)
-		if err != nil {
-			return 0, problem(err)
-		}
-		if text == "now" {
-			return head.Next, nil
-		}
-		return head.First, nil
-	}
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n < 1 {
-		return 0, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("from %q is no place in a journal: write now, beginning, or an offset", text))
-	}
-	return n, nil
+	return span, nil
 }
 
 func (s *Server) streamSource(w http.ResponseWriter, r *http.Request) {
-	name := chi.URLParam(r, "name")
 	query := r.URL.Query()
 	filter, err := service.FilterOf(query["table"], query["operation"])
 	if err != nil {
 		answerProblem(w, problem(err).(*Problem))
 		return
 	}
-	from, err := s.streamFrom(r, name)
-	if err == nil && from == 0 {
-		head, headErr := s.service.Head(r.Context(), name)
-		from, err = head.Next, problem(headErr)
+	span, err := spanOf(r)
+	if err != nil {
+		answerProblem(w, err.(*Problem))
+		return
 	}
+	if span.From == "" {
+		span.From = "now"
+	}
+	changes := query.Get("changes")
+	if changes != "" && changes != "all" && changes != "net" {
+		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("changes %q: there are all and net", changes)))
+		return
+	}
+	feed, err := s.service.OpenFeed(r.Context(), chi.URLParam(r, "name"), filter, span)
 	if err != nil {
 		answerProblem(w, problem(err).(*Problem))
 		return
 	}
-	feed, err := s.service.OpenFeed(r.Context(), name, filter, from)
+	if changes != "net" {
+		stream(w, r, feed)
+		return
+	}
+	if span.Until == "" {
+		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "a net of changes lies between two places: give until, too"))
+		return
+	}
+	out := openStream(w)
+	out.end(feed.EachNet(r.Context(), func(body []byte) error { return out.send("", "", body) }), r.Context(), feed)
+}
+
+func (s *Server) streamOutlet(w http.ResponseWriter, r *http.Request) {
+	span, err := spanOf(r)
+	if err != nil {
+		answerProblem(w, err.(*Problem))
+		return
+	}
+	feed, _, err := s.service.OutletFeed(r.Context(), chi.URLParam(r, "name"), span)
 	if err != nil {
 		answerProblem(w, problem(err).(*Problem))
 		return
+	}
+	if r.URL.Query().Get("as") == "cloudevents" {
+		feed.Plain()
 	}
 	stream(w, r, feed)
 }
 
-func (s *Server) streamOutlet(w http.ResponseWriter, r *http.Request) {
-	name := chi.URLParam(r, "name")
-	record, err := s.service.Catalog.Outlet(r.Context(), name)
+// end tells a stream's reader how it ended: with an error, or at the end that was asked
+// for.
+func (s *eventStream) end(err error, ctx context.Context, feed *service.Feed) {
+	kind, told := "end", []byte(fmt.Sprintf(`{"passed":%d}`, feed.Passed()))
 	if err != nil {
-		answerProblem(w, problem(missing(err, "outlet", name)).(*Problem))
-		return
+		if ctx.Err() != nil {
+			return
+		}
+		kind = "problem"
+		told, _ = json.Marshal(problem(err))
 	}
-	from, err := s.streamFrom(r, record.Definition.Source)
-	if err != nil {
-		answerProblem(w, problem(err).(*Problem))
-		return
+	if s.send(kind, "", told) == nil {
+		s.flush() //nolint:errcheck // the stream ends here
 	}
-	feed, _, err := s.service.OutletFeed(r.Context(), name, from)
-	if r.URL.Query().Get("as") == "cloudevents" && err == nil {
-		feed.Plain()
-	}
-	if err != nil {
-		answerProblem(w, problem(err).(*Problem))
-		return
-	}
-	stream(w, r, feed)
 }
 
 // stream sends a feed's events as they come, until the reader has gone. Offsets
@@ -164,13 +172,14 @@ func (s *Server) streamOutlet(w http.ResponseWriter, r *http.Request) {
 func stream(w http.ResponseWriter, r *http.Request, feed *service.Feed) {
 	out := openStream(w)
 	ctx := r.Context()
+	// A reader that is cut off before its first event goes on from here.
+	if out.comment(feed.Passed()) != nil {
+		return
+	}
 	for {
 		one, err := feed.TryNext(ctx)
 		if err != nil {
-			if ctx.Err() == nil {
-				told, _ := json.Marshal(problem(err))
-				out.send("problem", "", told) //nolint:errcheck // the stream ends here
-			}
+			out.end(err, ctx, feed)
 			return
 		}
 		if one != nil {
@@ -182,6 +191,10 @@ func stream(w http.ResponseWriter, r *http.Request, feed *service.Feed) {
 				return
 			}
 			continue
+		}
+		if feed.Ended() {
+			out.end(nil, ctx, feed)
+			return
 		}
 		if out.flush() != nil {
 			return

@@ -46,10 +46,12 @@ type Source struct {
 	Catalog *catalog.Catalog
 	Store   *journal.Store
 	Log     func(level, event, message string)
-	// Complete is called when a source that was to load only has done so; it must
-	// not wait for the end of Run.
-	Complete func()
-	Stats    *Stats
+	// Once has the source end when it has caught up.
+	Once bool
+	// Complete is called when a source that was to load only has done so, and CaughtUp
+	// when one that runs once has; they must not wait for the end of Run.
+	Complete, CaughtUp func()
+	Stats              *Stats
 
 	mu     sync.Mutex
 	status Status
@@ -115,10 +117,14 @@ func (s *Source) Run(ctx context.Context) {
 		if errors.Is(err, engine.ErrAgain) {
 			continue
 		}
-		if errors.Is(err, engine.ErrComplete) {
-			s.Log("info", "complete", "nothing is left to load")
+		if errors.Is(err, engine.ErrComplete) || errors.Is(err, engine.ErrCaughtUp) {
 			s.set(func(st *Status) { *st = Status{Phase: PhasePaused} })
-			s.Complete()
+			if errors.Is(err, engine.ErrComplete) {
+				s.Log("info", "complete", "nothing is left to load")
+				s.Complete()
+			} else {
+				s.CaughtUp()
+			}
 			<-ctx.Done()
 			return
 		}
@@ -197,7 +203,7 @@ func (s *Source) once(ctx context.Context) error {
 	group.Go(func() error { return stateFault(to.store(ctx, parcels)) })
 	group.Go(func() error { return s.keepCounts(ctx, writer) })
 	group.Go(func() error {
-		err := built.Run(ctx, engine.Start{Checkpoint: head.Checkpoint, Tables: tables}, to)
+		err := built.Run(ctx, engine.Start{Checkpoint: head.Checkpoint, Tables: tables, Once: s.Once}, to)
 		to.end(err)
 		if err == nil {
 			err = errors.New("the engine ended without being asked to")

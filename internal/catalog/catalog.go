@@ -45,10 +45,13 @@ type Record[D any] struct {
 	Definition D
 	Version    int64
 	// Running is what somebody asked for; Reason says why, in their words.
-	Running   bool
-	Reason    string
-	CreatedAt time.Time
-	UpdatedAt time.Time
+	Running bool
+	Reason  string
+	// Once is set while a source runs that ends when it has caught up; Ended once a
+	// source has been paused by that, or by having loaded all.
+	Once, Ended bool
+	CreatedAt   time.Time
+	UpdatedAt   time.Time
 	// Broken is why the stored definition cannot be read; nil where it can.
 	Broken error
 }
@@ -70,16 +73,19 @@ type (
 )
 
 func columns(k kind) string {
-	if k == destinations {
-		return "id, name, definition, version, false, '', created_at, updated_at"
+	switch k {
+	case destinations:
+		return "id, name, definition, version, false, '', false, false, created_at, updated_at"
+	case sources:
+		return "id, name, definition, version, running, reason, once, ended, created_at, updated_at"
 	}
-	return "id, name, definition, version, running, reason, created_at, updated_at"
+	return "id, name, definition, version, running, reason, false, false, created_at, updated_at"
 }
 
 func scan[D any](row pgx.CollectableRow) (*Record[D], error) {
 	r := new(Record[D])
 	var raw []byte
-	if err := row.Scan(&r.ID, &r.Name, &raw, &r.Version, &r.Running, &r.Reason, &r.CreatedAt, &r.UpdatedAt); err != nil {
+	if err := row.Scan(&r.ID, &r.Name, &raw, &r.Version, &r.Running, &r.Reason, &r.Once, &r.Ended, &r.CreatedAt, &r.UpdatedAt); err != nil {
 		return nil, err
 	}
 	if err := json.Unmarshal(raw, &r.Definition); err != nil {
@@ -301,6 +307,25 @@ func (c *Catalog) SetSourceRunning(ctx context.Context, name string, running boo
 	return c.setRunning(ctx, sources, name, running, reason)
 }
 
+// RunSourceOnce records that somebody wants a source to run until it has caught up.
+func (c *Catalog) RunSourceOnce(ctx context.Context, name, reason string) error {
+	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark.source SET running = true, once = true, ended = false, reason = $2, updated_at = now() WHERE name = $1", name, reason)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
+// EndSourceRun pauses a source that has done all that it was to do; [ErrNotFound] where somebody has changed
+// their mind meanwhile.
+func (c *Catalog) EndSourceRun(ctx context.Context, source int64, reason string) error {
+	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark.source SET running = false, once = false, ended = true, reason = $2, updated_at = now() WHERE id = $1 AND running", source, reason)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
+	return err
+}
+
 // SetOutletRunning records that somebody wants an outlet to run, or not, and why.
 func (c *Catalog) SetOutletRunning(ctx context.Context, name string, running bool, reason string) error {
 	return c.setRunning(ctx, outlets, name, running, reason)
@@ -308,13 +333,17 @@ func (c *Catalog) SetOutletRunning(ctx context.Context, name string, running boo
 
 // PauseAll pauses every source and outlet that runs, and says why.
 func (c *Catalog) PauseAll(ctx context.Context, reason string) error {
-	_, err := c.Pool.Exec(ctx, `WITH sources AS (UPDATE rillmark.source SET running = false, reason = $1, updated_at = now() WHERE running)
+	_, err := c.Pool.Exec(ctx, `WITH sources AS (UPDATE rillmark.source SET running = false, once = false, ended = false, reason = $1, updated_at = now() WHERE running)
 		UPDATE rillmark.outlet SET running = false, reason = $1, updated_at = now() WHERE running`, reason)
 	return err
 }
 
 func (c *Catalog) setRunning(ctx context.Context, k kind, name string, running bool, reason string) error {
-	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark."+string(k)+" SET running = $2, reason = $3, updated_at = now() WHERE name = $1", name, running, reason)
+	ends := ""
+	if k == sources {
+		ends = ", once = false, ended = false"
+	}
+	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark."+string(k)+" SET running = $2, reason = $3, updated_at = now()"+ends+" WHERE name = $1", name, running, reason)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}

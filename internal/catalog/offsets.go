@@ -18,6 +18,9 @@ type Offset struct {
 	CommittedAt time.Time
 	// Until is where an outlet ends that runs once; 0 for one that goes on.
 	Until int64
+	// ReturnTo is the offset that is committed again at that end; nil where the outlet
+	// stays there.
+	ReturnTo *int64
 	// Reported is how far a consumer says it is that keeps its own offset; 0 without
 	// such a report. ReportedAt is when it said so.
 	Reported   int64
@@ -32,8 +35,8 @@ func (o *Offset) Reached() int64 { return max(o.Committed, o.Reported) }
 // Offset reads how far an outlet is.
 func (c *Catalog) Offset(ctx context.Context, outlet int64) (Offset, error) {
 	var o Offset
-	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at, coalesce(until, 0), coalesce(reported, 0), reported_at FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
-		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.Reported, &o.ReportedAt)
+	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at, coalesce(until, 0), return_to, coalesce(reported, 0), reported_at FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
+		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.ReturnTo, &o.Reported, &o.ReportedAt)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return o, ErrNotFound
 	}
@@ -65,29 +68,69 @@ func (c *Catalog) Report(ctx context.Context, outlet, reported int64) error {
 
 // Offsets reads how far all outlets are, by their ids.
 func (c *Catalog) Offsets(ctx context.Context) (map[int64]Offset, error) {
-	rows, _ := c.Pool.Query(ctx, `SELECT o.outlet_id, committed, run, delivered, committed_at, coalesce(until, 0), coalesce(reported, 0), reported_at, coalesce(l.lost, 0)
+	rows, _ := c.Pool.Query(ctx, `SELECT o.outlet_id, committed, run, delivered, committed_at, coalesce(until, 0), return_to, coalesce(reported, 0), reported_at, coalesce(l.lost, 0)
 		FROM rillmark.outlet_offset o LEFT JOIN (SELECT outlet_id, sum(last_offset - first_offset + 1)::bigint AS lost FROM rillmark.outlet_lost GROUP BY outlet_id) l USING (outlet_id)`)
 	all := make(map[int64]Offset)
 	var id int64
 	var o Offset
-	_, err := pgx.ForEachRow(rows, []any{&id, &o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.Reported, &o.ReportedAt, &o.Lost}, func() error {
+	_, err := pgx.ForEachRow(rows, []any{&id, &o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.ReturnTo, &o.Reported, &o.ReportedAt, &o.Lost}, func() error {
 		all[id] = o
 		return nil
 	})
 	return all, err
 }
 
-// Rewind sets an outlet's committed offset, back or forward, and begins a new run.
-func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64) error {
-	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark.outlet_offset SET committed = $2, run = run + 1, committed_at = now() WHERE outlet_id = $1", outlet, committed)
+// Replay is which part of the journal a rewound outlet delivers; the zero value is all
+// from there on.
+type Replay struct {
+	// Until is the newest offset that is delivered; 0 without an end.
+	Until int64
+	// ReturnTo is committed again at that end; nil where the outlet stays there.
+	ReturnTo *int64
+	// RunsOn is whether the outlet goes on from ReturnTo, or pauses.
+	RunsOn bool
+}
+
+// Rewind sets an outlet's committed offset, back or forward, and begins a new run. The
+// end of an earlier replay no longer holds; that of an outlet that runs once does.
+func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64, part Replay) error {
+	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.outlet_offset SET committed = $2, run = run + 1, committed_at = now(),
+			until = CASE WHEN $3 > 0 THEN $3 WHEN return_to IS NULL THEN until END, return_to = $4, runs_on = $5
+		WHERE outlet_id = $1`, outlet, committed, part.Until, part.ReturnTo, part.RunsOn)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}
 	return err
 }
 
-// SetUntil says where an outlet ends that runs once; 0 lets it go on.
+// SetUntil says where an outlet ends that runs once; 0 lets it go on. A replay that has
+// a place to return to keeps its own end.
 func (c *Catalog) SetUntil(ctx context.Context, outlet, until int64) error {
-	_, err := c.Pool.Exec(ctx, "UPDATE rillmark.outlet_offset SET until = nullif($2, 0) WHERE outlet_id = $1", outlet, until)
+	_, err := c.Pool.Exec(ctx, "UPDATE rillmark.outlet_offset SET until = nullif($2, 0) WHERE outlet_id = $1 AND return_to IS NULL", outlet, until)
 	return err
+}
+
+// EndRun puts on record that an outlet has delivered up to its end: it is back where it
+// was, if that is wanted, and pauses unless it is to run on.
+func (c *Catalog) EndRun(ctx context.Context, outlet int64, reason string) (end Replay, err error) {
+	err = pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
+		err := tx.QueryRow(ctx, "SELECT coalesce(until, 0), return_to, runs_on FROM rillmark.outlet_offset WHERE outlet_id = $1 AND until IS NOT NULL FOR UPDATE", outlet).
+			Scan(&end.Until, &end.ReturnTo, &end.RunsOn)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrNotFound // somebody has changed their mind meanwhile
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `UPDATE rillmark.outlet_offset SET until = NULL, return_to = NULL, runs_on = false,
+				committed = coalesce(return_to, committed), run = CASE WHEN return_to IS NULL THEN run ELSE run + 1 END WHERE outlet_id = $1`, outlet); err != nil {
+			return err
+		}
+		if end.RunsOn {
+			reason = ""
+		}
+		_, err = tx.Exec(ctx, "UPDATE rillmark.outlet SET running = $2, reason = $3, updated_at = now() WHERE id = $1", outlet, end.RunsOn, reason)
+		return err
+	})
+	return end, err
 }

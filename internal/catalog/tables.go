@@ -96,7 +96,7 @@ func (c *Catalog) RenewSource(ctx context.Context, tx pgx.Tx, source int64, reas
 			return err
 		}
 	}
-	_, err := tx.Exec(ctx, "UPDATE rillmark.source SET running = false, reason = $2, updated_at = now() WHERE id = $1", source, reason)
+	_, err := tx.Exec(ctx, "UPDATE rillmark.source SET running = false, once = false, ended = false, reason = $2, updated_at = now() WHERE id = $1", source, reason)
 	return err
 }
 

@@ -115,7 +115,7 @@ func (a *app) finish(r *http.Request, into any) ([]byte, error) {
 // events reads a live stream until ctx is done. take gets each event's data,
 // which is good during the call only. Where the connection is lost it is opened
 // again, behind the last event that came.
-func (a *app) events(ctx context.Context, path string, take func(data []byte) error) error {
+func (a *app) events(ctx context.Context, path string, resumes bool, take func(data []byte) error) error {
 	last, lost := "", false
 	for {
 		r, err := a.request(ctx, http.MethodGet, path, nil)
@@ -137,12 +137,18 @@ func (a *app) events(ctx context.Context, path string, take func(data []byte) er
 			lost = false
 			last, err = follow(response.Body, last, take)
 			response.Body.Close() //nolint:errcheck // it was only read
+			if errors.Is(err, errEnd) {
+				return nil
+			}
 			if err != nil {
 				return err
 			}
 		}
 		if ctx.Err() != nil {
 			return nil
+		}
+		if !resumes {
+			return &coded{exitUnreachable, errors.New("the stream was interrupted before its end: what was shown is a part")}
 		}
 		if !lost {
 			fmt.Fprintln(a.err, "the stream was interrupted; it goes on when the service answers again") //nolint:errcheck // a closed terminal
@@ -155,6 +161,9 @@ func (a *app) events(ctx context.Context, path string, take func(data []byte) er
 		}
 	}
 }
+
+// errEnd is the end that a stream was asked for.
+var errEnd = errors.New("the stream has ended")
 
 // follow reads one connection's events and returns the last one's id. Its error
 // is that the service refuses, or take's.
@@ -173,6 +182,9 @@ func follow(body io.Reader, last string, take func(data []byte) error) (string, 
 		case "event":
 			kind = string(value)
 		case "data":
+			if kind == "end" {
+				return last, errEnd
+			}
 			if kind == "problem" {
 				refused := new(refusal)
 				if err := json.Unmarshal(value, &refused.Problem); err != nil {
@@ -186,6 +198,9 @@ func follow(body io.Reader, last string, take func(data []byte) error) (string, 
 			last = id
 		case "":
 			id, kind = "", ""
+			if len(value) > 0 {
+				last = string(value) // a sign of life says how far the stream is
+			}
 		}
 	}
 }

@@ -168,6 +168,9 @@ func (a *app) outletShow() *cobra.Command {
 			if o.Reason != "" {
 				line("reason", "%s", o.Reason)
 			}
+			if o.Until > 0 {
+				line("ends", "at offset %s%s", count(o.Until), goesBack(o.ReturnTo))
+			}
 			if o.Room != nil && o.Room.Level != "fine" {
 				line("retention", "%s: %.0f %% of the journal's room is used up", o.Room.Level, o.Room.Used*100)
 			}
@@ -182,17 +185,27 @@ func (a *app) outletShow() *cobra.Command {
 	}}
 }
 
+// goesBack says where an outlet goes at its end.
+func goesBack(to *int64) string {
+	if to == nil {
+		return ""
+	}
+	return ", and goes back to " + count(*to)
+}
+
 func (a *app) outletRewind() *cobra.Command {
-	var to string
-	var dry bool
+	var to, until string
+	var dry, back bool
 	c := &cobra.Command{Use: "rewind NAME --to PLACE", Short: "Set an outlet back, or forward, to a place in the journal",
-		Long:    "PLACE is beginning, now, the offset that is delivered next, time:2026-11-23T09:00:00Z, or\nmark:NAME. --dry-run says how many events that would be, and changes nothing.",
-		Example: "  rillmark outlet rewind archive --to 4800 --dry-run\n  rillmark outlet rewind archive --to mark:before-weeding", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Long: "PLACE is beginning, now, the offset that is delivered next, time:2026-11-23T09:00:00Z, or\nmark:NAME. --dry-run says how many events that would be, and changes nothing.\n\n" +
+			"With --until it delivers the part before that place, and pauses there; a paused outlet runs up\nto it. With --return it then goes back to where it was, and on from there if it runs.",
+		Example: "  rillmark outlet rewind archive --to 4800 --dry-run\n  rillmark outlet rewind archive --to mark:before-weeding\n" +
+			"  rillmark outlet rewind archive --to mark:before-weeding --until mark:after-weeding --return", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			if to == "" {
 				return usage("%s needs --to: beginning, now, an offset, time:... or mark:NAME", c.CommandPath())
 			}
 			var plan service.Rewind
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/rewind", map[string]any{"to": to, "dry_run": dry}, &plan)
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/rewind", map[string]any{"to": to, "until": until, "return": back, "dry_run": dry}, &plan)
 			if err != nil {
 				return err
 			}
@@ -205,9 +218,17 @@ func (a *app) outletRewind() *cobra.Command {
 			if dry {
 				would = "would be "
 			}
+			if plan.Until > 0 {
+				what += fmt.Sprintf(", up to offset %s", count(plan.Until))
+			}
+			if plan.Returns {
+				what += ", and then it goes back"
+			}
 			return a.done(raw, "outlet %s "+would+"set from offset %s to %s: "+what, args[0], count(plan.From), count(plan.To), count(n))
 		}}
 	c.Flags().StringVar(&to, "to", "", "beginning, now, the offset that is delivered next, time:... or mark:NAME")
+	c.Flags().StringVar(&until, "until", "", "the place before which delivery ends, as in --to; without it there is no end")
+	c.Flags().BoolVar(&back, "return", false, "with --until: go back then to where the outlet is now")
 	c.Flags().BoolVar(&dry, "dry-run", false, "only say what it would do")
 	return c
 }
@@ -317,11 +338,12 @@ func (a *app) printMessage(m *service.Preview) {
 }
 
 func (a *app) outletRun() *cobra.Command {
-	return &cobra.Command{Use: "run NAME", Short: "Let a paused outlet deliver what there is now, and end",
-		Long:    "For schedules: delivers up to the journal's present end, then pauses the outlet again.\nWith nothing to deliver it does nothing. Exit code 1 where delivery failed.",
-		Example: "  rillmark outlet pause archive --reason \"runs at night\"\n  rillmark outlet run archive", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+	var until string
+	c := &cobra.Command{Use: "run NAME", Short: "Let a paused outlet deliver what there is now, and end",
+		Long:    "For schedules: delivers up to the journal's present end, or up to the place --until, then pauses\nthe outlet again. With nothing to deliver it does nothing. Exit code 1 where delivery failed.",
+		Example: "  rillmark outlet pause archive --reason \"runs at night\"\n  rillmark outlet run archive\n  rillmark outlet run archive --until mark:end-of-day", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			var plan service.RunOnce
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/run", nil, &plan)
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/run", map[string]string{"until": until}, &plan)
 			if err != nil {
 				return err
 			}
@@ -330,6 +352,8 @@ func (a *app) outletRun() *cobra.Command {
 			}
 			return a.ran(c, args[0], raw, plan)
 		}}
+	c.Flags().StringVar(&until, "until", "", "the place before which to end: an offset, time:... or mark:NAME; without it now")
+	return c
 }
 
 // ran waits until an outlet that runs once has ended.

@@ -80,7 +80,7 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 			if s.Phase == "failed" {
 				return errors.New(s.Error)
 			}
-			found = s.Phase == "running" || s.Phase == "paused" && strings.HasPrefix(s.Reason, "all tables are loaded")
+			found = s.Phase == "running" || s.Ended
 			for _, t := range s.Tables {
 				switch {
 				case only != "" && t.Name != only:

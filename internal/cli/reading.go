@@ -167,41 +167,55 @@ func (a *app) printEvent(raw []byte) error {
 }
 
 func (a *app) watch() *cobra.Command {
-	var outlet, from string
+	var outlet, from, until, changes string
 	var tables, operations []string
 	c := &cobra.Command{
 		Use:   "watch SOURCE",
-		Short: "Show changes as they come, until Ctrl-C",
-		Long:  "Shows a source's events as they enter the journal; with --outlet, what one outlet lets\nthrough. With --json each line is an event as it is delivered.",
+		Short: "Show changes as they come, or those between two places",
+		Long: "Shows a source's events as they enter the journal, until Ctrl-C; with --outlet, what one\noutlet lets through. With --json each line is an event as it is delivered.\n\n" +
+			"With --until it ends before that place. --changes net then shows of each row what its changes\nbetween both places come to: an insert and a later delete cancel out.",
 		Example: "  rillmark watch circulation\n  rillmark watch circulation --tables public.loans --operation update\n" +
-			"  rillmark watch --outlet archive --json",
+			"  rillmark watch --outlet archive --json\n" +
+			"  rillmark watch circulation --from time:2026-11-23T09:00:00Z --until mark:before-weeding\n" +
+			"  rillmark watch circulation --changes net --from mark:before-weeding --until now",
 		RunE: func(c *cobra.Command, args []string) error {
 			query := url.Values{"from": {from}}
+			if until != "" {
+				query.Set("until", until)
+			}
 			var path string
 			switch {
 			case outlet != "" && len(args) == 0:
 				if len(tables)+len(operations) > 0 {
 					return usage("--tables and --operation are for a source; an outlet has a filter of its own")
 				}
+				if c.Flags().Changed("changes") {
+					return usage("--changes is for a source; an outlet's definition says which it wants")
+				}
 				path = "/v1/outlets/" + url.PathEscape(outlet) + "/stream?"
 			case outlet == "" && len(args) == 1:
-				query["table"], query["operation"] = tables, operations
+				if changes == "net" && (until == "" || !c.Flags().Changed("from")) {
+					return usage("a net of changes lies between two places: give --from and --until")
+				}
+				query["table"], query["operation"], query["changes"] = tables, operations, []string{changes}
 				path = "/v1/sources/" + url.PathEscape(args[0]) + "/stream?"
 			default:
 				return usage("%s takes exactly one source, or --outlet (`%s --help` shows an example)", c.CommandPath(), c.CommandPath())
 			}
-			return a.events(c.Context(), path+query.Encode(), a.printEvent)
+			return a.events(c.Context(), path+query.Encode(), changes != "net", a.printEvent)
 		},
 	}
 	c.Flags().StringVar(&outlet, "outlet", "", "watch what this outlet lets through")
-	c.Flags().StringVar(&from, "from", "now", "where to start: now, beginning, or an offset")
+	c.Flags().StringVar(&from, "from", "now", "where to start: now, beginning, an offset, time:2026-11-23T09:00:00Z or mark:NAME")
+	c.Flags().StringVar(&until, "until", "", "the place before which to end, as in --from; without it there is no end")
+	c.Flags().StringVar(&changes, "changes", "all", "all, or net between --from and --until")
 	c.Flags().StringSliceVar(&tables, "tables", nil, "patterns of tables, with commas between them or repeated")
 	c.Flags().StringSliceVar(&operations, "operation", nil, "operations, with commas between them or repeated")
 	return c
 }
 
 func (a *app) read() *cobra.Command {
-	var from int64
+	var from, until string
 	var limit, wait int
 	var commit bool
 	c := &cobra.Command{
@@ -209,11 +223,12 @@ func (a *app) read() *cobra.Command {
 		Short: "Read a pull outlet's next events; --commit moves its offset behind them",
 		Long:  "Reads the events after the outlet's committed offset. Reading does not move the offset;\n--commit does, once the events have been printed.",
 		Example: "  rillmark read desk --limit 10\n  rillmark read desk --json --commit >> desk.ndjson\n" +
-			"  rillmark read desk --from 4800 --limit 1 --json",
+			"  rillmark read desk --from 4800 --limit 1 --json\n  rillmark read desk --until mark:before-weeding --commit",
 		Args: exactly("OUTLET"),
 		RunE: func(c *cobra.Command, args []string) error {
 			base := "/v1/outlets/" + url.PathEscape(args[0])
-			raw, err := a.call(c.Context(), http.MethodGet, fmt.Sprintf("%s/events?from=%d&limit=%d&wait=%d", base, from, limit, wait), nil, nil)
+			query := url.Values{"from": {from}, "until": {until}, "limit": {fmt.Sprint(limit)}, "wait": {fmt.Sprint(wait)}}
+			raw, err := a.call(c.Context(), http.MethodGet, base+"/events?"+query.Encode(), nil, nil)
 			if err != nil {
 				return err
 			}
@@ -237,7 +252,8 @@ func (a *app) read() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().Int64Var(&from, "from", 0, "first offset; without it the one after the committed")
+	c.Flags().StringVar(&from, "from", "", "where to start: beginning, now, an offset, time:... or mark:NAME; without it after the committed offset")
+	c.Flags().StringVar(&until, "until", "", "the place before which to end, as in --from")
 	c.Flags().IntVar(&limit, "limit", 100, "events at most")
 	c.Flags().IntVar(&wait, "wait", 0, "seconds to wait for a first event")
 	c.Flags().BoolVar(&commit, "commit", false, "move the committed offset behind what was read")

@@ -35,7 +35,7 @@ func (a *app) source() *cobra.Command {
 		a.sourceScript("teardown-sql", "Print the script that takes the preparation away", "For an administrator, once the source has been removed. It can be run again.", func(s service.Scripts) string { return s.Teardown }),
 		a.running("sources", "source", "pause", "Pause capture; the source keeps its log for us meanwhile", "  rillmark source pause circulation --reason \"maintenance window\""),
 		a.running("sources", "source", "resume", "Start or resume capture", "  rillmark source resume circulation"),
-		a.sourceReload(), a.sourceRenew(), a.sourceRemove())
+		a.sourceRun(), a.sourceReload(), a.sourceRenew(), a.sourceRemove())
 }
 
 func (d *definitionFile) explained(err error) error {

@@ -49,6 +49,10 @@ type Engine interface {
 // ErrComplete ends a run that was to load only: all tables are loaded.
 var ErrComplete = errors.New("all tables are loaded")
 
+// ErrCaughtUp ends a run that was to end so: all that the source had committed when
+// it began is in the journal, and nothing is left to load.
+var ErrCaughtUp = errors.New("caught up")
+
 // ErrAgain ends a run that wants to be begun again at once, with what is stored.
 var ErrAgain = errors.New("begin again")
 
@@ -118,6 +122,8 @@ type Start struct {
 	// Checkpoint is what the last one stored, nil at the first start.
 	Checkpoint []byte
 	Tables     map[string]*TableState
+	// Once has the run end with [ErrCaughtUp].
+	Once bool
 }
 
 // Checkpoint is where a source would go on if the process died now.

@@ -60,6 +60,9 @@ func (s *Store) Reader(source, from int64, options ReaderOptions) *Reader {
 	return r
 }
 
+// From is another reader of the same journal, which starts at offset from.
+func (r *Reader) From(from int64) *Reader { return r.store.Reader(r.source, from, r.options) }
+
 // Position is the offset that the reader comes to next.
 func (r *Reader) Position() int64 { return r.next }
 

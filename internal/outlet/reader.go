@@ -96,11 +96,18 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 		}
 		full := false
 		for !full && r.current.Next(&r.event) {
+			if r.until > 0 && r.event.Offset > r.until {
+				last, r.current = r.until, nil
+				break
+			}
 			if err := r.take(b); err != nil {
 				return err
 			}
 			last, committed = r.event.Offset, r.event.Transaction.CommittedAt
 			full = len(b.Messages)+r.net.Rows() >= r.Limits.Events || b.Bytes()+r.net.Bytes() >= most
+		}
+		if r.current == nil {
+			break
 		}
 		if err := r.current.Err(); err != nil {
 			return r.explained(err)
@@ -110,6 +117,10 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 		}
 		last, committed = r.current.Last, r.current.LastCommit
 		r.current = nil
+		if r.until > 0 && last >= r.until {
+			last = r.until // behind it the filter lets nothing through
+			break
+		}
 	}
 	if err := r.flushNet(b); err != nil {
 		return err

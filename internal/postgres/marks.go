@@ -36,6 +36,44 @@ func (r *run) place(ctx context.Context, conn *pgx.Conn, seen func() error) erro
 	}
 }
 
+// catchUp ends a run that is to end so: with nothing left to load, once all that was
+// committed before is in the journal.
+func (r *run) catchUp(ctx context.Context) error {
+	for loaded := false; !loaded; {
+		var more chan struct{}
+		r.locked(func() error { //nolint:errcheck // it has none
+			loaded, more = r.allLoaded(), r.moreLoads
+			return nil
+		})
+		if loaded {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-more:
+		}
+	}
+	conn, err := r.markSession(ctx, "mark")
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
+	if err := r.place(ctx, conn, func() error { return nil }); err != nil {
+		if mayNotWrite(err) {
+			return &engine.Fault{Code: "no-marks", Final: true, Cause: err, Message: "the login may not write messages into the source's log, by which a run that ends when it has caught up knows that it has",
+				Fix: "GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + quoted(r.config.Connection.User) + ", or let the source run without an end"}
+		}
+		return err
+	}
+	return r.locked(func() error {
+		if err := r.sink.Store(ctx); err != nil {
+			return err
+		}
+		return engine.ErrCaughtUp
+	})
+}
+
 // markSession is a session for marks: a commit of one must not hang behind a
 // standby that does not answer.
 func (r *run) markSession(ctx context.Context, purpose string) (*pgx.Conn, error) {

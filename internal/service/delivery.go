@@ -113,7 +113,7 @@ func (s *Service) buildOutlet(ctx context.Context, record *catalog.Outlet, origi
 		},
 		Destination: func() (destination.Destination, error) { return s.buildDestination(record.Name, d) },
 		Frame:       s.frame(d.Avro),
-		Ended:       func() { s.goes(func() { s.ranOnce(record.Name) }) },
+		Ended:       func() { s.goes(func() { s.ranOnce(record) }) },
 		Log: func(level, event, message string) {
 			s.log.tell(level, "outlet/"+record.Name, event, message)
 		}}
@@ -286,8 +286,9 @@ type RunOnce struct {
 	Behind int64 `json:"behind_events" doc:"Events of the source up to there; 0: there is nothing to do, and it was not started"`
 }
 
-// RunOutletOnce lets a paused outlet deliver what there is now, and then ends it.
-func (s *Service) RunOutletOnce(ctx context.Context, name string) (*RunOnce, error) {
+// RunOutletOnce lets a paused outlet deliver what there is now, or what lies before a
+// place, and then ends it.
+func (s *Service) RunOutletOnce(ctx context.Context, name, until string) (*RunOnce, error) {
 	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
@@ -302,15 +303,22 @@ func (s *Service) RunOutletOnce(ctx context.Context, name string) (*RunOnce, err
 	if err != nil {
 		return nil, answer(err, "source", record.Definition.Source)
 	}
-	head, err := s.Store.Head(ctx, source.ID)
-	if err != nil {
-		return nil, answer(err, "outlet", name)
-	}
 	offset, err := s.Catalog.Offset(ctx, record.ID)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
-	plan := &RunOnce{Until: head.Next - 1, Behind: max(head.Next-1-offset.Committed, 0)}
+	if offset.ReturnTo != nil {
+		return nil, &engine.Fault{Code: CodeRunning, Message: fmt.Sprintf("outlet %q is paused in a replay, which ends at offset %d", name, offset.Until),
+			Fix: "`rillmark outlet resume " + name + "` goes on with it; a rewind without an end leaves it"}
+	}
+	if until == "" {
+		until = "now"
+	}
+	last, err := s.end(ctx, source.ID, until, 0)
+	if err != nil {
+		return nil, err
+	}
+	plan := &RunOnce{Until: last, Behind: max(last-offset.Committed, 0)}
 	if plan.Behind == 0 {
 		return plan, nil
 	}
@@ -325,18 +333,21 @@ func (s *Service) RunOutletOnce(ctx context.Context, name string) (*RunOnce, err
 	return plan, answer(s.reconcile(ctx), "outlet", name)
 }
 
-// ranOnce pauses an outlet that has caught up.
-func (s *Service) ranOnce(name string) {
+// ranOnce ends the run of an outlet that has delivered up to its end.
+func (s *Service) ranOnce(record *catalog.Outlet) {
+	const reason = "ran up to its end"
 	for s.work.Err() == nil {
 		ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
-		err := s.Catalog.SetOutletRunning(ctx, name, false, "ran once, and caught up")
+		end, err := s.Catalog.EndRun(ctx, record.ID, reason)
 		if err == nil {
-			if record, found := s.Catalog.Outlet(ctx, name); found == nil {
-				err = s.Catalog.SetUntil(ctx, record.ID, 0)
+			told := fmt.Sprintf("has delivered up to offset %d", end.Until)
+			if end.ReturnTo != nil {
+				told += fmt.Sprintf(", and is back at offset %d", *end.ReturnTo)
 			}
-		}
-		if err == nil {
-			s.log.tell("info", "outlet/"+name, "paused", "ran once, and caught up")
+			if !end.RunsOn {
+				told += ": paused"
+			}
+			s.log.tell("info", "outlet/"+record.Name, "ended", told)
 			err = s.reconcile(ctx)
 		}
 		cancel()

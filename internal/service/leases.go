@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"rillmark/internal/catalog"
@@ -70,7 +71,7 @@ func (s *Service) lease(ctx context.Context, record *catalog.Outlet, reader stri
 	if err != nil {
 		return nil, nil, answer(err, "outlet", record.Name)
 	}
-	feed, committed, err := s.OutletFeed(ctx, record.Name, from)
+	feed, committed, err := s.OutletFeed(ctx, record.Name, Span{From: strconv.FormatInt(from, 10)})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -187,7 +187,7 @@ func (s *Service) place(ctx context.Context, source int64, from string) (committ
 		return 0, answer(err, "source", "")
 	}
 	switch from {
-	case "", "beginning":
+	case "", "0", "beginning":
 		return head.First - 1, nil
 	case "now":
 		return head.Next - 1, nil
@@ -290,15 +290,66 @@ func (s *Service) RemoveOutlet(ctx context.Context, name string) error {
 
 // Rewind is what a rewind does, or would do.
 type Rewind struct {
-	From   int64 `json:"from" doc:"The committed offset before"`
-	To     int64 `json:"to" doc:"The committed offset after"`
-	Events int64 `json:"events" doc:"Events of the source that are delivered again; negative: passed over"`
-	Done   bool  `json:"done" doc:"false for a dry run"`
+	From    int64 `json:"from" doc:"The committed offset before"`
+	To      int64 `json:"to" doc:"The committed offset after"`
+	Until   int64 `json:"until,omitempty" doc:"The newest offset that is delivered; absent without an end"`
+	Returns bool  `json:"returns,omitempty" doc:"Whether the outlet is then set back to where it was before"`
+	Events  int64 `json:"events" doc:"Events of the source that are delivered again; negative: passed over"`
+	Done    bool  `json:"done" doc:"false for a dry run"`
+}
+
+// RewindPlan asks for a rewind.
+type RewindPlan struct {
+	// To is the place that is delivered next.
+	To string
+	// Until is the place before which the outlet ends; empty without an end.
+	Until string
+	// Return has the outlet go back then to where it is now; else it pauses.
+	Return bool
+	// DryRun only says what it would do.
+	DryRun bool
+}
+
+// part is which part of the journal a rewind of an outlet delivers.
+func (s *Service) part(ctx context.Context, record *catalog.Outlet, source, committed int64, plan RewindPlan) (part catalog.Replay, err error) {
+	if plan.Until == "" {
+		if plan.Return {
+			return part, &definition.Invalid{Location: "return", Message: "an outlet returns from an end: give until, too"}
+		}
+		return part, nil
+	}
+	if record.Definition.Destination == "" {
+		return part, &engine.Fault{Code: CodeNotPull, Message: fmt.Sprintf("outlet %q is read by its consumers, who end where they like", record.Name),
+			Fix: "read with until: `rillmark read " + record.Name + " --until ...`"}
+	}
+	if part.Until, err = s.end(ctx, source, plan.Until, committed); err != nil {
+		return part, err
+	}
+	if part.Until == committed {
+		return part, &definition.Invalid{Location: "until", Message: "nothing lies between both places"}
+	}
+	return part, nil
+}
+
+// end is the newest offset before a place at which something ends that begins behind
+// committed.
+func (s *Service) end(ctx context.Context, source int64, until string, committed int64) (int64, error) {
+	if text, is := strings.CutPrefix(until, "time:"); is {
+		if at, err := time.Parse(time.RFC3339, text); err == nil && at.After(time.Now()) {
+			return 0, &definition.Invalid{Location: "until", Message: fmt.Sprintf("%s is still to come: what comes until then is not in the journal", text)}
+		}
+	}
+	last, err := s.place(ctx, source, until)
+	if err == nil && last < committed {
+		return 0, &definition.Invalid{Location: "until", Message: fmt.Sprintf("%s is offset %d, which lies before the beginning, offset %d", until, last+1, committed+1)}
+	}
+	return last, err
 }
 
 // RewindOutlet sets an outlet back, or forward, to a place: beginning, now or an
-// offset, which is then the next to be delivered.
-func (s *Service) RewindOutlet(ctx context.Context, name, to string, dry bool) (*Rewind, error) {
+// offset, which is then the next to be delivered. With an end it delivers the part up
+// to there, also where it was paused.
+func (s *Service) RewindOutlet(ctx context.Context, name string, plan RewindPlan) (*Rewind, error) {
 	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
@@ -307,20 +358,37 @@ func (s *Service) RewindOutlet(ctx context.Context, name, to string, dry bool) (
 	if err != nil {
 		return nil, answer(err, "source", record.Definition.Source)
 	}
-	committed, err := s.place(ctx, source.ID, to)
+	committed, err := s.place(ctx, source.ID, plan.To)
 	if err != nil {
 		return nil, err
 	}
+	part, err := s.part(ctx, record, source.ID, committed, plan)
+	if err != nil {
+		return nil, err
+	}
+	done, err := s.rewind(ctx, record, committed, part, plan)
+	if err != nil || plan.DryRun || part.Until == 0 || record.Running {
+		return done, err
+	}
+	reason := fmt.Sprintf("runs up to offset %d", part.Until)
+	if err := s.Catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	s.log.tell("info", "outlet/"+name, "resumed", reason)
+	return done, answer(s.reconcile(ctx), "outlet", name)
+}
+
+// rewind stands the outlet still while its offset is set.
+func (s *Service) rewind(ctx context.Context, record *catalog.Outlet, committed int64, part catalog.Replay, plan RewindPlan) (*Rewind, error) {
 	unlock, err := s.holdStill()
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
 	s.mu.Lock()
-	one := s.outlets[name]
+	one := s.outlets[record.Name]
 	s.mu.Unlock()
-	running := one != nil && one.stop != nil && !dry
-	if running {
+	if one != nil && one.stop != nil && !plan.DryRun {
 		one.stop()
 		defer func() {
 			s.mu.Lock()
@@ -330,18 +398,34 @@ func (s *Service) RewindOutlet(ctx context.Context, name, to string, dry bool) (
 	}
 	offset, err := s.Catalog.Offset(ctx, record.ID)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, answer(err, "outlet", record.Name)
 	}
-	plan := &Rewind{From: offset.Committed, To: committed, Events: offset.Committed - committed, Done: !dry}
-	if dry {
-		return plan, nil
+	done := &Rewind{From: offset.Committed, To: committed, Until: part.Until, Returns: plan.Return, Events: offset.Committed - committed, Done: !plan.DryRun}
+	if part.Until > 0 {
+		done.Events = part.Until - committed
 	}
-	if err := s.Catalog.Rewind(ctx, record.ID, committed); err != nil {
-		return nil, answer(err, "outlet", name)
+	if plan.Return {
+		part.ReturnTo, part.RunsOn = &offset.Committed, record.Running
+		if offset.ReturnTo != nil {
+			part.ReturnTo = offset.ReturnTo // of a replay in a replay: where it was before both
+		}
+	}
+	if plan.DryRun {
+		return done, nil
+	}
+	if err := s.Catalog.Rewind(ctx, record.ID, committed, part); err != nil {
+		return nil, answer(err, "outlet", record.Name)
 	}
 	s.status.expire()
-	s.log.tell("info", "outlet/"+name, "rewound", fmt.Sprintf("set from offset %d to %d", plan.From, plan.To))
-	return plan, nil
+	told := fmt.Sprintf("set from offset %d to %d", done.From, done.To)
+	if part.Until > 0 {
+		told += fmt.Sprintf(", up to offset %d", part.Until)
+	}
+	if part.ReturnTo != nil {
+		told += fmt.Sprintf(", then back to %d", *part.ReturnTo)
+	}
+	s.log.tell("info", "outlet/"+record.Name, "rewound", told)
+	return done, nil
 }
 
 // Ready is why the service cannot do its work now; nil where it can.

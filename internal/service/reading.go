@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"rillmark/internal/catalog"
@@ -30,6 +31,8 @@ type Feed struct {
 	out     encode.Batch
 	sent    int // messages of out that were handed out
 	at      int64
+	until   int64           // the newest offset that is read; 0 without an end
+	ended   bool            // it has been passed
 	drain   context.Context // ended when nobody should wait any longer
 }
 
@@ -46,8 +49,13 @@ type FeedEvent struct {
 	Last bool
 }
 
-// OpenFeed reads a source from offset from on.
-func (s *Service) OpenFeed(ctx context.Context, source string, filter *shape.Filter, from int64) (*Feed, error) {
+// Span is a part of a journal, by the places at which it begins and before which it
+// ends; either may be empty.
+type Span struct{ From, Until string }
+
+// OpenFeed reads a part of a source's journal, from its oldest event on where the part
+// has no beginning.
+func (s *Service) OpenFeed(ctx context.Context, source string, filter *shape.Filter, span Span) (*Feed, error) {
 	record, err := s.Catalog.Source(ctx, source)
 	if err != nil {
 		return nil, answer(err, "source", source)
@@ -56,14 +64,17 @@ func (s *Service) OpenFeed(ctx context.Context, source string, filter *shape.Fil
 	if err != nil {
 		return nil, answer(err, "source", source)
 	}
-	head, err := s.Store.Head(ctx, record.ID)
+	passed, err := s.place(ctx, record.ID, span.From)
 	if err != nil {
-		return nil, answer(err, "source", source)
+		return nil, err
 	}
-	if from < head.First || from > head.Next {
-		return nil, outsideFault(from, head)
+	from, until := passed+1, int64(0)
+	if span.Until != "" {
+		if until, err = s.end(ctx, record.ID, span.Until, passed); err != nil {
+			return nil, err
+		}
 	}
-	return &Feed{drain: s.draining, origin: origin, address: s.Config.PublicURL, filter: filter, at: from - 1, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Wants{}),
+	return &Feed{drain: s.draining, origin: origin, address: s.Config.PublicURL, filter: filter, at: passed, until: until, ended: span.Until != "" && until == passed, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Wants{}),
 		reader: s.Store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})}, nil
 }
 
@@ -77,10 +88,16 @@ func (s *Service) Head(ctx context.Context, source string) (journal.Head, error)
 	return head, answer(err, "source", source)
 }
 
+// Ended reports whether all before the feed's end has been handed out.
+func (f *Feed) Ended() bool {
+	return f.ended && f.sent == len(f.out.Messages) && (f.net == nil || f.net.Rows() == 0)
+}
+
 // Passed is the newest offset that the feed has handed out or passed over.
 func (f *Feed) Passed() int64 { return f.at }
 
-// TryNext is the next message that passes the filter; nil at the journal's end.
+// TryNext is the next message that passes the filter; nil at the journal's end, and at
+// the feed's own.
 func (f *Feed) TryNext(ctx context.Context) (*FeedEvent, error) {
 	for {
 		if f.sent < len(f.out.Messages) {
@@ -92,7 +109,11 @@ func (f *Feed) TryNext(ctx context.Context) (*FeedEvent, error) {
 		f.out.Keep(1 << 20)
 		f.sent = 0
 		if f.batch == nil {
-			batch, err := f.reader.TryNext(ctx)
+			var batch *journal.Batch
+			var err error
+			if !f.ended {
+				batch, err = f.reader.TryNext(ctx)
+			}
 			if err != nil {
 				return nil, answer(err, "source", f.origin.Source)
 			}
@@ -116,6 +137,10 @@ func (f *Feed) TryNext(ctx context.Context) (*FeedEvent, error) {
 // read takes events of the batch in hand until there is something to hand out.
 func (f *Feed) read() error {
 	for len(f.out.Messages) == 0 && f.batch.Next(&f.event) {
+		if f.until > 0 && f.event.Offset > f.until {
+			f.at, f.batch, f.ended = f.until, nil, true
+			return nil
+		}
 		f.at = f.event.Offset
 		f.origin.Fill(&f.event)
 		admitted := f.filter.Admits(&f.event)
@@ -145,6 +170,9 @@ func (f *Feed) read() error {
 	if len(f.out.Messages) == 0 {
 		f.at = f.batch.Last
 		f.batch = nil
+		if f.until > 0 && f.at >= f.until {
+			f.at, f.ended = f.until, true
+		}
 	}
 	return nil
 }
@@ -203,7 +231,7 @@ func (f *Feed) page(ctx context.Context, limit int, wait time.Duration) (*Page, 
 		}
 		if one == nil {
 			left := time.Until(deadline)
-			if len(p.Events) > 0 || left <= 0 {
+			if len(p.Events) > 0 || left <= 0 || f.ended {
 				break
 			}
 			if err := f.Wait(ctx, left); err == errDraining {
@@ -222,18 +250,18 @@ func (f *Feed) page(ctx context.Context, limit int, wait time.Duration) (*Page, 
 	return p, nil
 }
 
-// ReadSource reads a page of a source's journal from an offset on.
-func (s *Service) ReadSource(ctx context.Context, source string, filter *shape.Filter, from int64, limit int) (*Page, error) {
-	f, err := s.OpenFeed(ctx, source, filter, from)
+// ReadSource reads a page of a source's journal.
+func (s *Service) ReadSource(ctx context.Context, source string, filter *shape.Filter, span Span, limit int) (*Page, error) {
+	f, err := s.OpenFeed(ctx, source, filter, span)
 	if err != nil {
 		return nil, err
 	}
 	return f.page(ctx, limit, 0)
 }
 
-// OutletFeed reads what an outlet lets through from an offset on, or from behind
-// its committed offset where from is 0.
-func (s *Service) OutletFeed(ctx context.Context, name string, from int64) (*Feed, int64, error) {
+// OutletFeed reads what an outlet lets through of a part of the journal, from behind
+// its committed offset where the part has no beginning.
+func (s *Service) OutletFeed(ctx context.Context, name string, span Span) (*Feed, int64, error) {
 	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, 0, answer(err, "outlet", name)
@@ -246,10 +274,10 @@ func (s *Service) OutletFeed(ctx context.Context, name string, from int64) (*Fee
 	if err != nil {
 		return nil, 0, err
 	}
-	if from == 0 {
-		from = offset.Committed + 1
+	if span.From == "" || span.From == "0" {
+		span.From = strconv.FormatInt(offset.Committed+1, 10)
 	}
-	f, err := s.OpenFeed(ctx, record.Definition.Source, filter, from)
+	f, err := s.OpenFeed(ctx, record.Definition.Source, filter, span)
 	if err != nil || record.Definition.Destination != "" {
 		return f, offset.Committed, err
 	}
@@ -287,11 +315,11 @@ func (s *Service) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet
 
 // ReadOutlet reads a page of a pull outlet without moving its offset. It waits
 // up to wait for a first event.
-func (s *Service) ReadOutlet(ctx context.Context, name string, from int64, limit int, wait time.Duration) (*Page, error) {
+func (s *Service) ReadOutlet(ctx context.Context, name string, span Span, limit int, wait time.Duration) (*Page, error) {
 	if err := s.wantPull(ctx, name); err != nil {
 		return nil, err
 	}
-	f, committed, err := s.OutletFeed(ctx, name, from)
+	f, committed, err := s.OutletFeed(ctx, name, span)
 	if err != nil {
 		return nil, err
 	}

@@ -358,7 +358,9 @@ func (s *Service) alignSource(record *catalog.Source) {
 		Log: func(level, event, message string) {
 			s.log.tell(level, "source/"+record.Name, event, message)
 		},
-		Complete: func() { s.goes(func() { s.complete(record) }) }}
+		Once:     record.Once,
+		Complete: func() { s.goes(func() { s.complete(record) }) },
+		CaughtUp: func() { s.goes(func() { s.caughtUp(record) }) }}
 	if old != nil && old.record.ID == record.ID {
 		one.held.Store(old.held.Load())
 	}

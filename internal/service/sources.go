@@ -385,7 +385,11 @@ func (s *Service) complete(record *catalog.Source) {
 		reason = "all tables are loaded but " + strings.Join(failed, ", ")
 	}
 	if err == nil {
-		err = s.SetSourceRunning(ctx, record.Name, false, reason)
+		err = s.Catalog.EndSourceRun(ctx, record.ID, reason)
+	}
+	if err == nil {
+		s.log.tell("info", subject, "ended", reason+": paused")
+		err = s.reconcile(ctx)
 	}
 	if err == nil {
 		err = s.Catalog.CompleteSource(ctx, record.ID)
@@ -393,5 +397,52 @@ func (s *Service) complete(record *catalog.Source) {
 	s.status.expire()
 	if err != nil {
 		s.log.tell("error", subject, "state-database", err.Error())
+	}
+}
+
+// SourceRun is what running a source once begins with.
+type SourceRun struct {
+	Next int64 `json:"next" doc:"The offset that the next event gets: where the journal still stands there when the source is paused again, there was nothing to do"`
+}
+
+// RunSourceOnce lets a paused source load what is to be loaded and follow what had been
+// committed by then, and pauses it again.
+func (s *Service) RunSourceOnce(ctx context.Context, name string) (*SourceRun, error) {
+	record, err := s.Catalog.Source(ctx, name)
+	if err != nil {
+		return nil, answer(err, "source", name)
+	}
+	if record.Running {
+		return nil, &engine.Fault{Code: CodeRunning, Message: fmt.Sprintf("source %q runs already", name), Fix: "`rillmark source pause " + name + "` first, or leave it running"}
+	}
+	head, err := s.Store.Head(ctx, record.ID)
+	if err != nil {
+		return nil, answer(err, "source", name)
+	}
+	const reason = "runs until it has caught up"
+	if err := s.Catalog.RunSourceOnce(ctx, name, reason); err != nil {
+		return nil, answer(err, "source", name)
+	}
+	s.log.tell("info", "source/"+name, "resumed", reason)
+	return &SourceRun{head.Next}, answer(s.reconcile(ctx), "source", name)
+}
+
+// caughtUp pauses a source that was to run once.
+func (s *Service) caughtUp(record *catalog.Source) {
+	for s.work.Err() == nil {
+		ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
+		err := s.Catalog.EndSourceRun(ctx, record.ID, "has caught up")
+		if err == nil {
+			s.log.tell("info", "source/"+record.Name, "ended", "has caught up: paused")
+			err = s.reconcile(ctx)
+		}
+		cancel()
+		if err == nil || errors.Is(err, catalog.ErrNotFound) {
+			return
+		}
+		select {
+		case <-s.work.Done():
+		case <-time.After(time.Second):
+		}
 	}
 }

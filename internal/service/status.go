@@ -42,6 +42,8 @@ type SourceStatus struct {
 	Doing    string        `json:"doing,omitempty"`
 	Since    *time.Time    `json:"since,omitempty" doc:"Since when in this phase"`
 	Reason   string        `json:"reason,omitempty" doc:"Why it was paused or resumed, in somebody's words"`
+	Once     bool          `json:"once,omitempty" doc:"It ends when it has caught up"`
+	Ended    bool          `json:"ended,omitempty" doc:"Paused since its run ended by itself: it had caught up, or loaded all that it was to load"`
 	Error    string        `json:"error,omitempty"`
 	Code     string        `json:"code,omitempty" doc:"The error's stable code"`
 	Journal  JournalStatus `json:"journal"`
@@ -113,7 +115,8 @@ type OutletStatus struct {
 	Dead          int64      `json:"dead_letters" doc:"Events set aside since they were refused or have failed too often"`
 	Lost          int64      `json:"lost_events" doc:"Events that retention took before they were delivered, in all"`
 	Waiting       int64      `json:"waiting_behind" doc:"Events set aside behind those, since they are of the same rows"`
-	Until         int64      `json:"until,omitempty" doc:"Where it ends, while it runs once"`
+	Until         int64      `json:"until,omitempty" doc:"The newest offset that it delivers, while it has an end"`
+	ReturnTo      *int64     `json:"return_to,omitempty" doc:"The offset to which it goes back at that end"`
 	Room          *Room      `json:"room,omitempty" doc:"How near it is to losing what it has not delivered"`
 	Unmatched     []string   `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
 }
@@ -240,7 +243,7 @@ func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int
 	now := one.capture.Status()
 	figures := one.capture.Stats.Figures()
 	st := SourceStatus{Name: one.record.Name, Engine: d.Engine, Database: d.Connection.Database, Phase: now.Phase, Doing: now.Doing,
-		Reason: one.record.Reason, Error: now.Error, Code: now.Code, Rate: figures.Rate, Rates: one.capture.Stats.History(60)}
+		Reason: one.record.Reason, Once: one.record.Once, Ended: one.record.Ended, Error: now.Error, Code: now.Code, Rate: figures.Rate, Rates: one.capture.Stats.History(60)}
 	if st.Phase == "" {
 		st.Phase = capture.PhasePaused
 	}
@@ -379,7 +382,7 @@ func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64, 
 	known := s.status.offsets[one.record.ID]
 	s.status.mu.Unlock()
 	if offset, there := offsets[one.record.ID]; there && err == nil {
-		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt, Until: offset.Until, Lost: offset.Lost}
+		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt, Until: offset.Until, ReturnTo: offset.ReturnTo, Lost: offset.Lost}
 		if offset.ReportedAt != nil {
 			known.Reported, known.ReportedAt = &offset.Reported, offset.ReportedAt
 		}
@@ -387,7 +390,7 @@ func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64, 
 	}
 	st.Committed, st.Run, st.Delivered, st.CommittedAt, st.Until = known.Committed, known.Run, known.Delivered, known.CommittedAt, known.Until
 	st.Reported, st.ReportedAt = known.Reported, known.ReportedAt
-	st.Lost = known.Lost
+	st.Lost, st.ReturnTo = known.Lost, known.ReturnTo
 	st.Dead, st.Waiting, st.Room = known.Dead, known.Waiting, one.room.Load()
 	if one.runner != nil {
 		now := one.runner.Status()

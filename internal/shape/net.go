@@ -2,6 +2,7 @@ package shape
 
 import (
 	"cmp"
+	"hash/fnv"
 	"slices"
 
 	"rillmark/internal/change"
@@ -11,9 +12,14 @@ import (
 // cancel out, updates of one row become one. It keeps copies of one event a row
 // and is empty again after [Net.Take].
 type Net struct {
-	rows  map[string]*netRow
-	order []*netRow
-	bytes int
+	// Limit is about how many bytes of rows are kept; rows above it are left out, all
+	// but a share of them, which halves each time. 0 keeps all.
+	Limit int
+
+	rows          map[string]*netRow
+	order         []*netRow
+	bytes         int
+	share, shares uint32 // which part of the rows is kept, of how many
 }
 
 type netRow struct {
@@ -41,6 +47,14 @@ func (n *Net) Add(e *change.Event) {
 		n.rows = make(map[string]*netRow)
 	}
 	key := e.Table + "\x00" + change.RowKey(e.KeyValues(nil))
+	if !n.keeps(key) {
+		return
+	}
+	if n.Limit > 0 && n.bytes > n.Limit && len(n.order) > 1 && n.share == 0 {
+		if n.halve(); !n.keeps(key) {
+			return
+		}
+	}
 	row := n.rows[key]
 	if row == nil {
 		row = &netRow{key: key, existed: e.Operation == change.Update || e.Operation == change.Delete, event: *e}
@@ -52,12 +66,12 @@ func (n *Net) Add(e *change.Event) {
 		return
 	}
 	before, was := row.event.Before, row.event.Operation
-	filled := fill(e.After, row.event.After)
+	filled, held := fill(e.After, row.event.After), imageBytes(row.event.After)
 	row.event = *e
 	row.event.After = change.CloneImage(filled)
 	row.event.Rekeyed, row.event.Body = change.CloneImage(e.Rekeyed), append([]byte(nil), e.Body...)
 	row.event.Before = before
-	n.bytes += imageBytes(row.event.After)
+	n.bytes += imageBytes(row.event.After) - held
 	row.gone = false
 	switch {
 	case e.Operation == change.Delete && !row.existed:
@@ -76,6 +90,33 @@ func (n *Net) Add(e *change.Event) {
 		}
 		row.event.Before = nil
 	}
+}
+
+// keeps reports whether a row is of the share at hand.
+func (n *Net) keeps(key string) bool {
+	if n.shares < 2 {
+		return true
+	}
+	h := fnv.New32a()
+	h.Write([]byte(key)) //nolint:errcheck // a hash takes all
+	return h.Sum32()%n.shares == n.share
+}
+
+// halve leaves out half of the rows, to be read for again.
+func (n *Net) halve() {
+	n.shares = max(n.shares, 1) * 2
+	kept := n.order[:0]
+	n.bytes = 0
+	for _, row := range n.order {
+		if !n.keeps(row.key) {
+			delete(n.rows, row.key)
+			continue
+		}
+		kept = append(kept, row)
+		n.bytes += imageBytes(row.event.Before) + imageBytes(row.event.After) + 200
+	}
+	clear(n.order[len(kept):])
+	n.order = kept
 }
 
 // fill gives an omitted value its value of the image before, where the log had

@@ -1,0 +1,9 @@
+-- A replay of a part of the journal: where the outlet goes on after its end, and
+-- whether it runs on from there; without a place it pauses where the part ends.
+ALTER TABLE rillmark.outlet_offset ADD COLUMN return_to bigint;
+ALTER TABLE rillmark.outlet_offset ADD COLUMN runs_on boolean NOT NULL DEFAULT false;
+
+-- A source that runs once ends when it has caught up; ended is whether it was paused by
+-- that, or by having loaded all.
+ALTER TABLE rillmark.source ADD COLUMN once boolean NOT NULL DEFAULT false;
+ALTER TABLE rillmark.source ADD COLUMN ended boolean NOT NULL DEFAULT false;

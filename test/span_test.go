@@ -1,0 +1,94 @@
+package test
+
+import (
+	"encoding/json"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestPartsOfAJournal reads, works out the net of, replays and runs what lies between
+// two marks, with a source that runs on a schedule.
+func TestPartsOfAJournal(t *testing.T) {
+	i, name := begin(t, "", deskTable, "INSERT INTO desk VALUES (1, 'there before')")
+	db := connect(t, sourceServer(t), name)
+	say := func(args ...string) string {
+		t.Helper()
+		out, errs, code := i.cli(args...)
+		require.Zero(t, code, "%v: %s%s", args, out, errs)
+		return out
+	}
+	refused := func(told string, args ...string) {
+		t.Helper()
+		_, errs, code := i.cli(args...)
+		require.NotZero(t, code, "%v", args)
+		require.Contains(t, errs, told, "%v", args)
+	}
+	i.add(fileTarget(t, i))
+	say("outlet", "add", "desk", "--source", "circulation")
+
+	// The first run loads; one after it has nothing to do; the next one follows.
+	require.Contains(t, say("source", "run", "circulation"), "has caught up")
+	require.Len(t, ofTable(i.journal("circulation"), "public.desk", "existing", "loaded"), 2)
+	require.Contains(t, say("source", "run", "circulation"), "nothing to do")
+	require.Contains(t, say("status"), "paused (has caught up)")
+	say("mark", "set", "circulation", "morning")
+	run(t, db, "INSERT INTO desk SELECT n, 'new' FROM generate_series(2, 31) n", "UPDATE desk SET note = 'once' WHERE id <= 10",
+		"UPDATE desk SET note = 'twice' WHERE id <= 10", "DELETE FROM desk WHERE id > 21")
+	require.Contains(t, say("source", "run", "circulation"), "60 events")
+	say("mark", "set", "circulation", "noon")
+	run(t, db, "UPDATE desk SET note = 'late'")
+	require.Contains(t, say("source", "run", "circulation"), "21 events")
+	i.caughtUp("archive")
+	refused("runs already", "outlet", "run", "archive")
+
+	// What lies between the marks, all of it and what it comes to.
+	between := func(args ...string) (events []*event) {
+		for _, line := range strings.Split(strings.TrimSpace(say(append(args, "--from", "mark:morning", "--until", "mark:noon", "--json")...)), "\n") {
+			events = append(events, parseEvent(t, []byte(line)))
+		}
+		return events
+	}
+	all := between("watch", "circulation")
+	require.Len(t, all, 60)
+	require.Equal(t, all[59].offset(), between("read", "desk", "--limit", "1000")[59].offset())
+	require.Len(t, between("watch", "--outlet", "archive"), 60)
+	came := make(map[string]int)
+	for _, e := range between("watch", "circulation", "--changes", "net") {
+		came[e.Data.Operation+" "+string(e.Data.After["note"])]++
+	}
+	require.Equal(t, map[string]int{`update "twice"`: 1, `insert "twice"`: 9, `insert "new"`: 11}, came, "ten rows came and went")
+	var page struct {
+		Events []json.RawMessage
+		Passed int64
+	}
+	i.must(http.MethodGet, "/v1/sources/circulation/events?from=mark:morning&until=mark:noon&table=none&limit=7", nil, &page)
+	require.Empty(t, page.Events)
+	require.Equal(t, all[59].offset(), page.Passed, "a page ends where it was told to, whatever the filter lets through")
+	refused("lies before the beginning", "watch", "circulation", "--from", "mark:noon", "--until", "mark:morning")
+	refused("still to come", "watch", "circulation", "--until", "time:2999-01-01T00:00:00Z")
+	refused("give --from and --until", "watch", "circulation", "--changes", "net")
+
+	// Replayed up to a mark, and back; replayed, and paused there; run up to a mark.
+	before := len(i.files("archive"))
+	committed := i.outletIs("archive", "has all", func(outletStatus) bool { return true }).Committed
+	require.Contains(t, say("outlet", "rewind", "archive", "--to", "mark:morning", "--until", "mark:noon", "--return", "--dry-run"), "60 events of the source are delivered again")
+	say("outlet", "rewind", "archive", "--to", "mark:morning", "--until", "mark:noon", "--return")
+	i.outletIs("archive", "is back, and runs", func(o outletStatus) bool {
+		return o.Committed == committed && o.Phase == "running" && o.Until == 0
+	})
+	require.Len(t, i.files("archive"), before+60)
+	say("outlet", "rewind", "archive", "--to", "mark:morning", "--until", "mark:noon")
+	i.outletIs("archive", "pauses at the mark", func(o outletStatus) bool { return o.Committed == all[59].offset() && o.Phase == "paused" })
+	require.Len(t, i.files("archive"), before+120)
+	require.Contains(t, say("outlet", "run", "archive", "--until", "mark:noon"), "nothing to deliver")
+	say("outlet", "rewind", "archive", "--to", "mark:morning")
+	require.Contains(t, say("outlet", "run", "archive", "--until", "mark:noon"), "delivered up to offset")
+	require.Contains(t, say("outlet", "run", "archive"), "delivered up to offset")
+	require.Len(t, i.files("archive"), before+120+81)
+	refused("nothing lies between both places", "outlet", "rewind", "archive", "--to", "mark:noon", "--until", "mark:noon")
+	refused("give until, too", "outlet", "rewind", "archive", "--to", "mark:noon", "--return")
+	refused("read with until", "outlet", "rewind", "desk", "--to", "mark:morning", "--until", "mark:noon")
+}
