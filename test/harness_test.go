@@ -328,6 +328,7 @@ type status struct {
 			Partitions        []string
 			Counts            map[string]int64
 		}
+		Since   time.Time
 		LogHeld struct{ Bytes, Spilled int64 } `json:"log_held"`
 	}
 	Outlets []outletStatus

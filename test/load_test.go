@@ -193,3 +193,49 @@ func loadOfRowsThatChangeTheirKeys(t *testing.T, _ int) {
 	}
 	proveJournal(t, events).equals(t, db, "shelves")
 }
+
+// TestReloadsWhileAllGoesOn: a reload is taken on by the capture that runs. However
+// often one is asked for, a large transaction gets into the journal, in one go.
+func TestReloadsWhileAllGoesOn(t *testing.T) {
+	i, name := begin(t, "", deskTable, "INSERT INTO desk SELECT n, 'before' FROM generate_series(1, 2000) n")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	began := i.status().Sources[0].Since
+	large := make(chan error, 1)
+	other := connect(t, sourceServer(t), name)
+	go func() {
+		_, err := other.Exec(context.Background(), "INSERT INTO desk SELECT n, repeat('large', 20) FROM generate_series(10001, 40000) n")
+		large <- err
+	}()
+	loads, done := 0, false
+	for ; !done || loads < 6; loads++ {
+		if loads%2 == 0 {
+			i.must(http.MethodPost, "/v1/sources/circulation/tables/public.desk/reload", nil, nil)
+		} else {
+			i.must(http.MethodPost, "/v1/sources/circulation/tables/public.desk/reload", map[string]string{"where": "id < 100"}, nil)
+		}
+		i.eventually("it is loaded", func() bool {
+			for _, table := range i.status().Sources[0].Tables {
+				if table.State != "following" {
+					return false
+				}
+			}
+			return true
+		})
+		select {
+		case err := <-large:
+			require.NoError(t, err)
+			done = true
+		default:
+		}
+	}
+	i.settled("circulation", db)
+	require.Equal(t, began, i.status().Sources[0].Since, "capture has gone on all the time")
+	events := i.journal("circulation")
+	proveJournal(t, events).equals(t, db, "desk")
+	require.Len(t, ofTable(events, "public.desk", "loaded"), 1+loads)
+	code, raw, err := i.call(http.MethodPost, "/v1/sources/circulation/tables/public.nowhere/reload", nil)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusNotFound, code, "%s", raw)
+}

@@ -56,6 +56,37 @@ type Source struct {
 	mu     sync.Mutex
 	status Status
 	writer *journal.Writer
+	// reloads reaches the run at hand, whose end closes ended; nil without one.
+	reloads chan engine.Reload
+	ended   chan struct{}
+}
+
+// Reload has the run at hand read a table's rows anew, while it goes on; see
+// [engine.Reload]. taken is false where no run could take that on.
+func (s *Source) Reload(ctx context.Context, table, where string) (taken bool, err error) {
+	s.mu.Lock()
+	reloads, ended := s.reloads, s.ended
+	running := s.status.Phase == PhaseRunning
+	s.mu.Unlock()
+	if !running || reloads == nil {
+		return false, nil
+	}
+	done := make(chan error, 1)
+	select {
+	case reloads <- engine.Reload{Table: table, Where: where, Done: done}:
+	case <-ended:
+		return false, nil
+	case <-ctx.Done():
+		return false, context.Cause(ctx)
+	}
+	select {
+	case err := <-done:
+		return err == nil || errors.Is(err, engine.ErrCannotLoad), err
+	case <-ended:
+		return false, nil
+	case <-ctx.Done():
+		return false, context.Cause(ctx)
+	}
 }
 
 // Status is how the source stands now.
@@ -186,12 +217,14 @@ func (s *Source) once(ctx context.Context) error {
 	if err != nil {
 		return stateFault(err)
 	}
+	reloads, ended := make(chan engine.Reload), make(chan struct{})
+	defer close(ended)
 	s.mu.Lock()
-	s.writer = writer
+	s.writer, s.reloads, s.ended = writer, reloads, ended
 	s.mu.Unlock()
 	defer func() {
 		s.mu.Lock()
-		s.writer = nil
+		s.writer, s.reloads = nil, nil
 		s.mu.Unlock()
 	}()
 
@@ -203,7 +236,7 @@ func (s *Source) once(ctx context.Context) error {
 	group.Go(func() error { return stateFault(to.store(ctx, parcels)) })
 	group.Go(func() error { return s.keepCounts(ctx, writer) })
 	group.Go(func() error {
-		err := built.Run(ctx, engine.Start{Checkpoint: head.Checkpoint, Tables: tables, Once: s.Once}, to)
+		err := built.Run(ctx, engine.Start{Checkpoint: head.Checkpoint, Tables: tables, Once: s.Once, Reloads: reloads}, to)
 		to.end(err)
 		if err == nil {
 			err = errors.New("the engine ended without being asked to")

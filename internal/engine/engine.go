@@ -124,7 +124,23 @@ type Start struct {
 	Tables     map[string]*TableState
 	// Once has the run end with [ErrCaughtUp].
 	Once bool
+	// Reloads asks for loads while the run goes on.
+	Reloads <-chan Reload
 }
+
+// Reload asks that a table's rows be read anew: all of them, or those for which a
+// condition in the source's own language holds.
+type Reload struct {
+	Table string
+	Where string
+	// Done, which has room for one, gets nil once that is on record,
+	// [ErrCannotLoad], or why the run ends.
+	Done chan<- error
+}
+
+// ErrCannotLoad answers a [Reload] of a table that cannot be loaded in its state, or is
+// being loaded where a part of it is asked for.
+var ErrCannotLoad = errors.New("the table cannot be loaded now")
 
 // Checkpoint is where a source would go on if the process died now.
 type Checkpoint struct {

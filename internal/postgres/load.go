@@ -1,7 +1,9 @@
 package postgres
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"slices"
 
 	"rillmark/internal/change"
@@ -157,6 +159,49 @@ func (r *run) wantLoad(t *table) {
 		load.progress = load.progress.anew() // its snapshot went with the last run
 	}
 	t.load = load
+}
+
+// keepReloading takes on what somebody wants to be read anew.
+func (r *run) keepReloading(ctx context.Context, reloads <-chan engine.Reload) error {
+	for {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case one := <-reloads:
+			err := r.locked(func() error {
+				if err := r.reload(one.Table, one.Where); err != nil {
+					return err
+				}
+				return r.sink.Store(ctx)
+			})
+			one.Done <- err
+			if err != nil && !errors.Is(err, engine.ErrCannotLoad) {
+				return err
+			}
+		}
+	}
+}
+
+// reload begins a load of a table that is followed, so that no writers are to be waited
+// for; the lock is held.
+func (r *run) reload(name, where string) error {
+	t := r.tables[name]
+	switch {
+	case t == nil || t.captured == nil || t.state.State == engine.StateGone || t.state.State == engine.StateUnpublished, where != "" && t.load != nil:
+		return engine.ErrCannotLoad
+	case t.state.State == engine.StateNew:
+		return nil // it is loaded as it is
+	case where != "":
+		t.load = &tableLoad{progress: progress{Where: where, Partial: true, Then: t.state.State, ThenNote: t.state.Note}}
+	default:
+		r.wantWhole(t)
+		t.load.progress = progress{}
+	}
+	t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, "", 0
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
+	r.releaseLoad(t)
+	return nil
 }
 
 // releaseLoad lets a table's load begin.

@@ -223,6 +223,7 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 	group.Go(func() error { return r.keepHeartbeat(ctx) })
 	group.Go(func() error { return r.keepLoading(ctx) })
 	group.Go(func() error { return r.keepPublishing(ctx) })
+	group.Go(func() error { return r.keepReloading(ctx, start.Reloads) })
 	if start.Once && !c.LoadOnly {
 		group.Go(func() error { return r.catchUp(ctx) })
 	}

@@ -265,26 +265,9 @@ func (s *Service) ReloadTable(ctx context.Context, name, table, condition string
 			return err
 		}
 	}
-	// The capture stands still while its record of the table is changed.
-	unlock, err := s.holdStill()
-	if err != nil {
-		return err
-	}
-	s.mu.Lock()
-	one := s.sources[name]
-	s.mu.Unlock()
-	if one != nil && one.stop != nil {
-		one.stop()
-	}
-	err = s.Catalog.ReloadTable(ctx, record.ID, table, condition)
-	if one != nil && one.stop != nil {
-		s.mu.Lock()
-		one.stop = s.start(one.capture.Run)
-		s.mu.Unlock()
-	}
-	unlock()
+	err = s.reload(ctx, record, table, condition)
 	s.status.expire()
-	if errors.Is(err, catalog.ErrNotFound) {
+	if errors.Is(err, catalog.ErrNotFound) || errors.Is(err, engine.ErrCannotLoad) {
 		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("table %q is %s and cannot be loaded now", table, states[table].State)}
 	}
 	if err != nil {
@@ -297,6 +280,42 @@ func (s *Service) ReloadTable(ctx context.Context, name, table, condition string
 	s.log.tell("info", "source/"+name, "reload", what+" asked for")
 	return nil
 }
+
+// reload has the running capture take a load on; where none runs, or none that can, it
+// stands still while its record of the table is changed.
+func (s *Service) reload(ctx context.Context, record *catalog.Source, table, condition string) error {
+	s.mu.Lock()
+	one := s.sources[record.Name]
+	s.mu.Unlock()
+	if one != nil {
+		asked, cancel := context.WithTimeout(ctx, reloadTime)
+		taken, err := one.capture.Reload(asked, table, condition)
+		cancel()
+		if taken || ctx.Err() != nil {
+			return err
+		}
+	}
+	unlock, err := s.holdStill()
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	s.mu.Lock()
+	one = s.sources[record.Name]
+	s.mu.Unlock()
+	if one != nil && one.stop != nil {
+		one.stop()
+		defer func() {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			one.stop = s.start(one.capture.Run)
+		}()
+	}
+	return s.Catalog.ReloadTable(ctx, record.ID, table, condition)
+}
+
+// reloadTime is how long a running capture may take to have a load on record.
+const reloadTime = 10 * time.Second
 
 // generationsBegin is when numbers of generations that follow the clock began: the
 // minutes since then fit into 32 bits for some thousands of years.
