@@ -101,6 +101,30 @@ func (i *instance) post(ctx context.Context, path string, body any) error {
 	return nil
 }
 
+// phase waits until the source is in a phase.
+func (i *instance) phase(ctx context.Context, phase string) error {
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
+		var status struct {
+			Sources []struct{ Phase string }
+		}
+		response, err := http.Get(i.address + "/v1/status")
+		if err != nil {
+			return err
+		}
+		err = json.NewDecoder(response.Body).Decode(&status)
+		response.Body.Close() //nolint:errcheck // it was only read
+		if err != nil {
+			return err
+		}
+		if len(status.Sources) > 0 && status.Sources[0].Phase == phase {
+			return nil
+		}
+		if time.Now().After(deadline) {
+			return errors.New("the source does not come to " + phase + ": " + i.log.String())
+		}
+	}
+}
+
 // add defines the source that follows a slot.
 func (b *bed) add(ctx context.Context, i *instance, slot, tables string) error {
 	definition := map[string]any{"engine": "postgresql", "mode": "follow-only", "tables": []map[string]string{{"match": tables}},

@@ -186,57 +186,30 @@ type typeInfo struct {
 
 // attributesSQL reads the columns of tables that the log carries: not the dropped
 // ones and not the generated ones. Key places are those of the replica identity's
-// index, or of the primary key where the identity is the whole row.
-const attributesSQL = `WITH RECURSIVE key AS (
-		SELECT DISTINCT ON (i.indrelid) i.indrelid, i.indkey, i.indnkeyatts FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid
-		WHERE i.indrelid = ANY($1::oid[]) AND CASE c.relreplident WHEN 'i' THEN i.indisreplident ELSE i.indisprimary END ORDER BY i.indrelid
-	), base(attrelid, attnum, type) AS (
-		SELECT attrelid, attnum, atttypid FROM pg_attribute WHERE attrelid = ANY($1::oid[]) AND attnum > 0 AND NOT attisdropped AND attgenerated = ''
-		UNION ALL
-		SELECT attrelid, attnum, typbasetype FROM base JOIN pg_type t ON t.oid = base.type WHERE typtype = 'd'
-	), element(attrelid, attnum, type) AS (
-		SELECT base.attrelid, base.attnum, typelem FROM base JOIN pg_type t ON t.oid = base.type WHERE typcategory = 'A' AND typelem <> 0 AND t.oid NOT IN (22, 30)
-		UNION ALL
-		SELECT attrelid, attnum, typbasetype FROM element JOIN pg_type t ON t.oid = element.type WHERE typtype = 'd'
-	)
-	SELECT a.attrelid, a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull, a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum,
-		coalesce((SELECT k.place FROM key, unnest(key.indkey) WITH ORDINALITY AS k(attnum, place)
-			WHERE key.indrelid = a.attrelid AND k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0),
-		b.oid, b.typtype::text, b.typcategory::text, ascii(b.typdelim::text),
-		CASE WHEN b.typtype = 'e' THEN (SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = b.oid) ELSE '{}' END,
-		e.oid, e.typtype::text, e.typcategory::text, ascii(e.typdelim::text),
-		CASE WHEN e.typtype = 'e' THEN (SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = e.oid) ELSE '{}' END
-	FROM pg_attribute a
-	JOIN base ON base.attrelid = a.attrelid AND base.attnum = a.attnum
-	JOIN pg_type b ON b.oid = base.type AND b.typtype <> 'd'
-	LEFT JOIN (element JOIN pg_type e ON e.oid = element.type AND e.typtype <> 'd') ON element.attrelid = a.attrelid AND element.attnum = a.attnum
-	WHERE a.attrelid = ANY($1::oid[]) AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
-	ORDER BY a.attrelid, a.attnum`
+// index, or of the primary key where the identity is the whole row. The types of the
+// columns are looked up apart: joined in, they are scanned as a whole, and a database
+// of many tables has two for each.
+const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
+		a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum,
+		coalesce((SELECT k.place FROM unnest(key.indkey) WITH ORDINALITY AS k(attnum, place) WHERE k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0)
+	FROM pg_class c
+	LEFT JOIN LATERAL (SELECT i.indkey, i.indnkeyatts FROM pg_index i
+		WHERE i.indrelid = c.oid AND CASE c.relreplident WHEN 'i' THEN i.indisreplident ELSE i.indisprimary END LIMIT 1) AS key ON true
+	JOIN pg_attribute a ON a.attrelid = c.oid
+	WHERE c.oid = ANY($1::oid[]) AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
+	ORDER BY c.oid, a.attnum`
 
-// eachAttribute reads what attributesSQL asks for.
-func eachAttribute(rows pgx.Rows, each func(oid uint32, a attribute)) error {
-	defer rows.Close()
-	for rows.Next() {
-		var oid uint32
-		var a attribute
-		var delimiter int
-		var elementOID *uint32
-		var elementKind, elementCategory *string
-		var elementDelimiter *int
-		var elementLabels []string
-		err := rows.Scan(&oid, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &a.keyPlace,
-			&a.base.oid, &a.base.kind, &a.base.category, &delimiter, &a.base.labels,
-			&elementOID, &elementKind, &elementCategory, &elementDelimiter, &elementLabels)
-		if err != nil {
-			return err
-		}
-		a.base.delimiter = byte(delimiter)
-		if elementOID != nil {
-			a.element = &typeInfo{oid: *elementOID, kind: *elementKind, category: *elementCategory, delimiter: byte(*elementDelimiter), labels: elementLabels}
-		}
-		each(oid, a)
-	}
-	return rows.Err()
+// eachAttribute reads what attributesSQL asks for; the types of what it gives on are
+// still to be looked up.
+func eachAttribute(rows pgx.Rows, each func(oid uint32, rooted bool, a attribute)) error {
+	var oid uint32
+	var rooted bool
+	var a attribute
+	_, err := pgx.ForEachRow(rows, []any{&oid, &rooted, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &a.keyPlace}, func() error {
+		each(oid, rooted, a)
+		return nil
+	})
+	return err
 }
 
 // The object ids of built-in types (src/include/catalog/pg_type.dat).

@@ -59,10 +59,7 @@ func (l *loader) read(ctx context.Context, before []uint32, read func(*chunkRows
 // comes before the snapshot: an ALTER in between that rewrites the table would
 // leave a piece without rows and no sign of it.
 func (l *loader) beginReading(ctx context.Context) (snapshot, error) {
-	if _, err := l.conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err != nil {
-		return snapshot{}, err
-	}
-	if _, err := l.conn.Exec(ctx, "LOCK TABLE "+l.job.from()+" IN ACCESS SHARE MODE"); err != nil {
+	if _, err := l.conn.PgConn().Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; LOCK TABLE "+l.job.from()+" IN ACCESS SHARE MODE").ReadAll(); err != nil {
 		return snapshot{}, err
 	}
 	var text string

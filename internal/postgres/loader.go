@@ -27,6 +27,8 @@ type loader struct {
 	ahead *job
 	// rowSize is that of the last piece's rows on average, in bytes, by table.
 	rowSize map[string]int
+	// pages are the table's, when its layout was looked up last.
+	pages int64
 	// plain tables have small rows: a range of pages holds little more than itself.
 	plain map[string]bool
 }
@@ -120,7 +122,7 @@ func (j *job) from() string {
 func (l *loader) layout(ctx context.Context) (*layout, error) {
 	var oid uint32
 	var aside int64 // what is stored out of line, perhaps compressed
-	if err := l.conn.QueryRow(ctx, "SELECT oid, coalesce(pg_relation_size(nullif(reltoastrelid, 0)), 0) FROM pg_class WHERE oid = $1::text::regclass", l.job.relation()).Scan(&oid, &aside); err != nil {
+	if err := l.conn.QueryRow(ctx, "SELECT oid, coalesce(pg_relation_size(nullif(reltoastrelid, 0)), 0), pg_relation_size(oid) / $2 FROM pg_class WHERE oid = $1::text::regclass", pgx.QueryExecModeCacheStatement, l.job.relation(), pageBytes).Scan(&oid, &aside, &l.pages); err != nil {
 		return nil, err
 	}
 	l.guarded = l.job.captured.mapped || aside > l.run.config.LargestValue/compressible

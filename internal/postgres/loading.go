@@ -210,11 +210,14 @@ func (r *run) tellLoads() {
 	r.sink.Report(engine.Report{Doing: doing})
 }
 
+// smallPages is up to where a table's rows are one piece.
+const smallPages = 16
+
 // compressible is how much smaller a value may be on disk.
 const compressible = 128
 
-// walk decides how a load goes through the table.
-func (j *job) walk(key []int) string {
+// walk decides how a load goes through the table, of so many pages.
+func (j *job) walk(key []int, pages int64) string {
 	one := j.captured.members[0]
 	switch {
 	case len(key) == 0:
@@ -225,6 +228,8 @@ func (j *job) walk(key []int) string {
 		return byKey
 	case j.at.Restarts > 1 && len(one.key) > 0:
 		return byKey // by range it could not be done
+	case pages <= smallPages && len(one.key) > 0 && !j.captured.mapped:
+		return byKey // in one piece, without measuring it first
 	}
 	return byRange
 }
@@ -240,19 +245,23 @@ func (l *loader) begin(ctx context.Context, j *job) error {
 	if err != nil {
 		return err
 	}
-	by := j.walk(now.schema.Key())
+	by := j.walk(now.schema.Key(), l.pages)
 	// A table that cannot be read, or a condition that cannot be used, shows here
 	// and not after earlier rows have been declared void.
 	if _, err := l.conn.Exec(ctx, "SELECT FROM "+j.from()+j.condition()+" LIMIT 0"); err != nil {
 		return err
 	}
-	estimate := l.estimate(ctx, j)
+	estimate := int64(0)
+	if l.pages > 0 || j.captured.mapped {
+		estimate = l.estimate(ctx, j)
+	}
 	if by == asWhole {
 		return l.whole(ctx, j, estimate)
 	}
 	return r.place(ctx, l.conn, func() error {
 		if j.current() {
 			r.loadBegins(j, now, by, estimate)
+			l.lookAhead(j)
 		}
 		return nil
 	})
@@ -293,10 +302,6 @@ func (p *progress) what() string {
 // estimate asks the server's planner how many rows there are to read; zero where
 // it will not say.
 func (l *loader) estimate(ctx context.Context, j *job) int64 {
-	var empty bool // the planner takes a table of no pages for one that will grow
-	if err := l.conn.QueryRow(ctx, "SELECT pg_relation_size($1::text::regclass) = 0", j.relation()).Scan(&empty); err != nil || empty && !j.captured.mapped {
-		return 0
-	}
 	var plan []byte
 	var plans []struct {
 		Plan struct {

@@ -52,16 +52,37 @@ func describe(ctx context.Context, q querier, oids []uint32) (map[uint32]*descri
 		all[oid] = &described{oid: oid}
 	}
 	rows, _ := q.Query(ctx, attributesSQL, pgx.QueryExecModeCacheStatement, oids)
-	err := eachAttribute(rows, func(oid uint32, a attribute) {
+	var used, rooted []uint32
+	err := eachAttribute(rows, func(oid uint32, hasRoot bool, a attribute) {
 		all[oid].columns = append(all[oid].columns, a)
+		used = append(used, a.typeOID)
+		if hasRoot && !slices.Contains(rooted, oid) {
+			rooted = append(rooted, oid)
+		}
 	})
 	if err != nil {
 		return nil, fmt.Errorf("looking up columns: %w", err)
 	}
+	slices.Sort(used)
+	types, err := lookUpTypes(ctx, q, slices.Compact(used))
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range all {
+		for i := range d.columns {
+			if !d.columns[i].typed(types) {
+				d.columns = nil // dropped between both questions
+				break
+			}
+		}
+	}
+	if len(rooted) == 0 {
+		return all, nil
+	}
 	rows, _ = q.Query(ctx, `SELECT c.oid, n.nspname, r.relname, r.oid, a.attname::text, a.attnum::int
 		FROM pg_class c JOIN pg_class r ON r.oid = pg_partition_root(c.oid) JOIN pg_namespace n ON n.oid = r.relnamespace
 		JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum > 0 AND NOT a.attisdropped
-		WHERE c.oid = ANY($1::oid[]) AND c.relkind IN ('r', 'p') AND (c.relispartition OR c.relkind = 'p') ORDER BY c.oid, a.attnum`, pgx.QueryExecModeCacheStatement, oids)
+		WHERE c.oid = ANY($1::oid[]) AND c.relkind IN ('r', 'p') AND (c.relispartition OR c.relkind = 'p') ORDER BY c.oid, a.attnum`, pgx.QueryExecModeCacheStatement, rooted)
 	var oid, rootOID uint32
 	var schema, table string
 	var one column

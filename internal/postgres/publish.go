@@ -184,12 +184,15 @@ func (r *run) differences(chosen map[string]*captured, all []*listed) *differenc
 			found.changed[t] = oid
 		}
 	}
+	there := make(map[string]bool, len(all))
+	for _, l := range all {
+		there[l.root] = true
+		if own, _ := r.config.target(l.name(), l.root); own == l.name() { // a partition may be captured under its root's name now
+			there[own] = true
+		}
+	}
 	for name, t := range r.tables {
-		there := slices.ContainsFunc(all, func(l *listed) bool {
-			own, _ := r.config.target(l.name(), l.root) // a partition may be captured under its root's name now
-			return l.name() == name && own == name || l.root == name
-		})
-		if chosen[name] == nil && !there && t.state.State != engine.StateGone && (t.state.Schema != nil || t.state.State != engine.StateNew) {
+		if chosen[name] == nil && !there[name] && t.state.State != engine.StateGone && (t.state.Schema != nil || t.state.State != engine.StateNew) {
 			found.gone = append(found.gone, t)
 		}
 	}
@@ -348,12 +351,17 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 		order = append(order, name)
 	}
 	sort.Strings(order)
+	together, err := c.addTogether(ctx, conn, order, chosen, members)
+	if err != nil {
+		return nil, err
+	}
 	for _, name := range order {
 		l := chosen[name]
-		in, out := 0, 1
-		if !l.updatable() {
-			in, out = 1, 0
+		if together[name] {
+			did.placed[name] = true
+			continue
 		}
+		in, out := l.publication()
 		filter, mark := c.rowFilter(l)
 		is, isIn := members[in][name]
 		keeps := isIn && (mark == "" && is.filter == "" || mark != "" && strings.Contains(is.filter, literal(mark)))
@@ -430,6 +438,64 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 	return did, nil
 }
 
+// publication is which of the two a table belongs in, by place.
+func (l *listed) publication() (in, out int) {
+	if !l.updatable() {
+		return 1, 0
+	}
+	return 0, 1
+}
+
+// addedTogether bounds how many tables are locked for one statement.
+const addedTogether = 100
+
+// addTogether publishes tables that are in no publication yet, many in one statement,
+// and returns which. Where one of them may not be published, none of its statement is.
+func (c *Config) addTogether(ctx context.Context, conn *pgx.Conn, order []string, chosen map[string]*listed, members []map[string]membership) (map[string]bool, error) {
+	added := make(map[string]bool)
+	for in, name := range c.publications() {
+		var missing []string
+		for _, table := range order {
+			_, first := members[0][table]
+			_, second := members[1][table]
+			if to, _ := chosen[table].publication(); to == in && !first && !second {
+				missing = append(missing, table)
+			}
+		}
+		for some := range slices.Chunk(missing, addedTogether) {
+			if len(some) == 1 {
+				continue
+			}
+			parts := make([]string, len(some))
+			for i, table := range some {
+				parts[i] = "ONLY " + chosen[table].sanitized()
+				if filter, _ := c.rowFilter(chosen[table]); filter != "" {
+					parts[i] += " WHERE (" + filter + ")"
+				}
+			}
+			err := pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+				// One that is being altered may not hold up the others, which are locked too.
+				if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '1s'"); err != nil {
+					return err
+				}
+				_, err := tx.Exec(ctx, "ALTER PUBLICATION "+quoted(name)+" ADD TABLE "+strings.Join(parts, ", "))
+				return err
+			})
+			var server *pgconn.PgError
+			if errors.As(err, &server) {
+				continue // each by itself shows which it is
+			}
+			if err != nil {
+				return nil, err
+			}
+			for _, table := range some {
+				added[table] = true
+			}
+		}
+	}
+	return added, nil
+}
+
 // isGone tells that a table is not there any more.
 func isGone(err error) bool {
 	var server *pgconn.PgError
@@ -467,10 +533,10 @@ func publishedTables(ctx context.Context, q querier, publications []string) (map
 			max(CASE WHEN relation.relispartition THEN pg_partition_root(relation.oid)::oid::bigint ELSE 0 END)
 		FROM pg_publication_tables t JOIN pg_publication p ON p.pubname = t.pubname
 		JOIN pg_namespace schema ON schema.nspname = t.schemaname JOIN pg_class relation ON relation.relnamespace = schema.oid AND relation.relname = t.tablename
-		CROSS JOIN LATERAL (SELECT string_agg(oid::text, '+' ORDER BY oid) AS oids FROM (
-			SELECT oid FROM pg_publication_rel WHERE prpubid = p.oid AND (prrelid = relation.oid OR prrelid IN (SELECT pg_partition_ancestors(relation.oid)))
-			UNION ALL SELECT n.oid FROM pg_publication_namespace n WHERE n.pnpubid = p.oid AND n.pnnspid IN (SELECT relnamespace FROM pg_class
-				WHERE pg_class.oid = relation.oid OR pg_class.oid IN (SELECT pg_partition_ancestors(relation.oid)))) AS places) AS place
+		CROSS JOIN LATERAL (SELECT string_agg(r.oid::text, '+' ORDER BY r.oid) AS oids
+			FROM (SELECT relation.oid AS id UNION SELECT pg_partition_ancestors(relation.oid)) AS self
+			CROSS JOIN LATERAL (SELECT oid FROM pg_publication_rel WHERE prpubid = p.oid AND prrelid = self.id
+				UNION ALL SELECT n.oid FROM pg_publication_namespace n JOIN pg_class c ON c.relnamespace = n.pnnspid WHERE n.pnpubid = p.oid AND c.oid = self.id) AS r) AS place
 		WHERE t.pubname = ANY($1) GROUP BY 1, 2`, publications)
 	set := make(map[string]publishedTable)
 	var schema, table string
