@@ -264,10 +264,13 @@ func parsePlace(text []byte) (p place, err error) {
 // at; stopped says that there were more.
 func (l *loader) collect(ctx context.Context, into *chunkRows, s *selection, sql string, parameters [][]byte, skip, most int) (n int, stopped bool, err error) {
 	results := l.conn.PgConn().ExecParams(ctx, sql, parameters, nil, nil, nil)
-	l.room.reset()
 	into.tooLarge = nil
 	c := collector{layout: into.layout, selection: s, room: &l.room}
-	into.rows = l.rows[:0]
+	into.rows = nil
+	if !l.keeps {
+		l.room.reset()
+		into.rows = l.rows[:0]
+	}
 	last := make([][]byte, max(len(into.layout.schema.Key()), 1))
 	for results.NextRow() {
 		if most > 0 && c.bytes > most {

@@ -96,6 +96,8 @@ type tableLoad struct {
 	// ready is false until nobody writes to the table any more who began before
 	// it was published.
 	ready bool
+	// apart is set once the load could not be done with others.
+	apart bool
 	// alone is set while one session does what no other may do beside it.
 	alone bool
 	// out are the pieces that sessions are reading now.

@@ -21,6 +21,8 @@ type loader struct {
 	job  *job
 	room rowRoom
 	rows [][]change.Value
+	// keeps has the rows of one piece kept for the next.
+	keeps bool
 	// guarded tables may have values that are too large to be asked for.
 	guarded bool
 	// ahead is the job that follows at the same mark.

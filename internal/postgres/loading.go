@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
@@ -67,6 +68,10 @@ func (l *loader) work(ctx context.Context, first bool) error {
 			return err
 		}
 		if j == nil {
+			r.locked(func() error { //nolint:errcheck // it has none
+				r.tellLoads(true)
+				return nil
+			})
 			l.hangUp(ctx)
 			select {
 			case <-ctx.Done():
@@ -188,11 +193,19 @@ func (r *run) giveUp(j *job, why string) {
 	r.sink.Table(t.progressState())
 	r.sink.Touch()
 	r.sink.Report(engine.Report{Level: "error", Event: "load-failed", Message: t.state.Table + ": " + why})
-	r.tellLoads()
+	r.tellLoads(false)
 }
 
-// tellLoads puts what is being loaded on the status page; the lock is held.
-func (r *run) tellLoads() {
+// tellLoadsEvery is how often the status page learns what is being loaded, where there
+// are many tables.
+const tellLoadsEvery = 200 * time.Millisecond
+
+// tellLoads puts what is being loaded on the status page, now or soon; the lock is held.
+func (r *run) tellLoads(now bool) {
+	if !now && len(r.tables) > 100 && time.Since(r.toldLoads) < tellLoadsEvery {
+		return // whoever finds nothing left to load tells
+	}
+	r.toldLoads = time.Now()
 	var names []string
 	for _, t := range r.tables {
 		if t.load != nil && t.load.progress.Began && !t.load.progress.Entered {
@@ -240,6 +253,10 @@ func (j *job) current() bool { return j.table.load == j.load && j.load.turn == j
 
 // begin puts the void event and the load's beginning on record.
 func (l *loader) begin(ctx context.Context, j *job) error {
+	if done, err := l.together(ctx, j); done || err != nil {
+		return err
+	}
+	l.job = j
 	r := l.run
 	now, err := l.layout(ctx)
 	if err != nil {
@@ -283,7 +300,7 @@ func (r *run) loadBegins(j *job, now *layout, by string, estimate int64) {
 	t.state.RowsEstimate = estimate
 	r.sink.Table(t.progressState())
 	r.sink.Report(engine.Report{Level: "info", Event: "load-began", Message: fmt.Sprintf("loading %s %s, about %d rows", t.state.Table, strings.TrimSpace(howItWalks[by]+" "+p.what()), t.state.RowsEstimate)})
-	r.tellLoads()
+	r.tellLoads(false)
 }
 
 var howItWalks = map[string]string{byRange: "by range", byKey: "by key", asWhole: "in one snapshot, since it has no key"}
@@ -346,19 +363,7 @@ func (l *loader) measure(ctx context.Context, j *job) error {
 
 // nextByKey reads what follows in the order of the key.
 func (l *loader) nextByKey(ctx context.Context, j *job) error {
-	return l.take(ctx, j, func(into *chunkRows) error { return l.readByKey(ctx, into, j.at.After, nil) }, func(p *progress, read *chunkRows) {
-		if len(read.last) > 0 {
-			p.After = read.last
-		}
-		if !read.end {
-			return
-		}
-		if len(p.Leaves) > 1 {
-			p.Leaves, p.After = p.Leaves[1:], nil
-			return
-		}
-		p.Read = true
-	})
+	return l.take(ctx, j, func(into *chunkRows) error { return l.readByKey(ctx, into, j.at.After, nil) }, keyTaken)
 }
 
 // again reads rows by their keys.
@@ -518,6 +523,6 @@ func (r *run) finishIfComplete(j *job) {
 	}
 	t.load = nil
 	r.sink.Report(engine.Report{Level: "info", Event: "load-done", Message: fmt.Sprintf("%s: %d rows loaded", t.state.Table, t.state.RowsDone)})
-	r.tellLoads()
+	r.tellLoads(false)
 	r.wakeLoaders()
 }

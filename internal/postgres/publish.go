@@ -475,7 +475,7 @@ func (c *Config) addTogether(ctx context.Context, conn *pgx.Conn, order []string
 			}
 			err := pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
 				// One that is being altered may not hold up the others, which are locked too.
-				if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '1s'"); err != nil {
+				if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '50ms'"); err != nil {
 					return err
 				}
 				_, err := tx.Exec(ctx, "ALTER PUBLICATION "+quoted(name)+" ADD TABLE "+strings.Join(parts, ", "))

@@ -68,6 +68,7 @@ type run struct {
 	opened     bool   // the sink's transaction has been begun
 	lastRow    LSN
 	lastNumber uint32
+	toldLoads  time.Time     // when the status page learnt what is being loaded
 	moreLoads  chan struct{} // closed and made anew when there is more to load
 	// placed are the tables that we put into a publication ourselves, until that is
 	// on record.
