@@ -51,7 +51,7 @@ func TestRulesChangeWhileItRuns(t *testing.T) {
 		require.Equal(t, http.StatusOK, code, "%s", raw)
 	}
 	edit(1, map[string]any{"match": "holds", "active": false}, map[string]any{"match": "public.*"})
-	i.comesTo("public.holds", "gone")
+	i.comesTo("public.holds", "left-out")
 	run(t, db, "INSERT INTO holds VALUES (2)", "INSERT INTO loans VALUES (2)")
 	i.reached("circulation", db)
 	var published []string
@@ -91,7 +91,7 @@ func TestAnAdministratorsPreparation(t *testing.T) {
 	i.comesTo("public.holds", "unpublished")
 	_, note := i.table("public.holds")
 	require.Contains(t, note, `ALTER PUBLICATION "prepared" ADD TABLE "public"."holds"`)
-	i.comesTo("public.secret", "failed")
+	i.comesTo("public.secret", "not-loaded")
 	_, note = i.table("public.secret")
 	require.Contains(t, note, `GRANT SELECT ON "public"."secret" TO "`+role+`"`)
 	run(t, db, "INSERT INTO secret VALUES (1)", "ALTER PUBLICATION prepared ADD TABLE holds", "INSERT INTO holds VALUES (1)")

@@ -33,6 +33,12 @@ type OutletHistory struct {
 	Lost   []catalog.Lost `json:"lost" doc:"Offsets that retention took before they were delivered, the newest first"`
 }
 
+// OutletChecks are the checks of an outlet's destination, and of its source.
+type OutletChecks struct {
+	Items  []change.Check `json:"items"`
+	Source []change.Check `json:"source,omitempty" doc:"Where it was asked for"`
+}
+
 // LetterChoice chooses dead letters.
 type LetterChoice struct {
 	IDs   []int64 `json:"ids,omitempty" doc:"These; all that the rest chooses without it"`
@@ -51,13 +57,14 @@ func (c *LetterChoice) filter() (catalog.LetterFilter, error) {
 func (s *Server) deliveryRoutes() {
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/check", "checkOutlet", "Check a definition's destination with what the outlet needs there, or a stored outlet's without a body", "outlets"), func(ctx context.Context, in *struct {
 		Named
-		Body *definition.Outlet `required:"false"`
-	}) (*body[items[change.Check]], error) {
-		checks, err := s.service.CheckOutlet(ctx, in.Name, in.Body)
+		Source bool               `query:"source" doc:"Check its source, too"`
+		Body   *definition.Outlet `required:"false"`
+	}) (*body[OutletChecks], error) {
+		checks, source, err := s.service.CheckOutlet(ctx, in.Name, in.Body, in.Source)
 		if err != nil {
 			return nil, problem(err)
 		}
-		return &body[items[change.Check]]{items[change.Check]{checks}}, nil
+		return &body[OutletChecks]{OutletChecks{checks, source}}, nil
 	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/preview", "previewOutlet", "Exactly what a definition would send for real events of the journal, or a stored outlet without a body; nothing is sent", "outlets"), func(ctx context.Context, in *struct {
 		Named

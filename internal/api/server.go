@@ -42,7 +42,7 @@ type Server struct {
 // root; nil leaves it out.
 func New(s *service.Service, version string, console fs.FS, logger *slog.Logger) *Server {
 	server := &Server{service: s, version: version, console: console, router: chi.NewRouter(), door: newDoor(s), streams: make(chan struct{}, maxStreams)}
-	server.router.Use(recoverer(logger), server.bounded, server.guardHost, securityHeaders, server.door.authenticate)
+	server.router.Use(recoverer(logger), server.bounded, server.guardHost, securityHeaders, server.door.authenticate, named)
 	server.describe()
 	server.routes()
 	return server
@@ -232,4 +232,28 @@ func Serve(ctx context.Context, listener net.Listener, handler http.Handler, dra
 	}
 	<-ended
 	return nil
+}
+
+// named notes through what a call comes, for the log of the run. It is what the caller
+// says of itself.
+func named(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		by := "the API"
+		agent := r.UserAgent()
+		switch {
+		case strings.HasPrefix(agent, "rillmark/"):
+			by = "the client"
+		case r.Header.Get("Sec-Fetch-Site") == "same-origin":
+			by = "the console"
+		case agent != "":
+			first, _, _ := strings.Cut(agent, " ")
+			by += ", " + strings.ToValidUTF8(first[:min(len(first), 40)], "")
+		}
+		if host, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
+			if ip := net.ParseIP(host); ip == nil || !ip.IsLoopback() {
+				by += " at " + host
+			}
+		}
+		next.ServeHTTP(w, r.WithContext(service.WithCaller(r.Context(), by)))
+	})
 }

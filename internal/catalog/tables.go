@@ -76,7 +76,7 @@ func (c *Catalog) TableStatements(source int64, tables []engine.TableState) []jo
 func (c *Catalog) ReloadTable(ctx context.Context, source int64, table, condition string) error {
 	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.source_table SET state = $3, note = '', rows_done = 0, updated_at = now(),
 			load = CASE WHEN $6 <> '' THEN jsonb_build_object('began', false, 'from', '0/0', 'where', $6::text, 'partial', true, 'then', state, 'then_note', note) END
-		WHERE source_id = $1 AND name = $2 AND state NOT IN ($4, $5) AND ($6 = '' OR load IS NULL)`, source, table, engine.StateToLoad, engine.StateGone, engine.StateUnpublished, condition)
+		WHERE source_id = $1 AND name = $2 AND state NOT IN ($4, $5, $7) AND ($6 = '' OR load IS NULL)`, source, table, engine.StateToLoad, engine.StateGone, engine.StateUnpublished, condition, engine.StateLeftOut)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}
@@ -89,7 +89,7 @@ func (c *Catalog) ReloadTable(ctx context.Context, source int64, table, conditio
 func (c *Catalog) RenewSource(ctx context.Context, tx pgx.Tx, source int64, reason string) error {
 	for _, sql := range []string{
 		"UPDATE rillmark.source_generation g SET generation = h.generation FROM rillmark.source s JOIN rillmark.journal_head h ON h.source_id = s.id WHERE s.id = $1 AND g.name = s.name",
-		"UPDATE rillmark.source_table SET state = 'new', note = '', load = NULL, rows_done = 0, updated_at = now() WHERE source_id = $1 AND state <> 'gone'",
+		"UPDATE rillmark.source_table SET state = 'new', note = '', load = NULL, rows_done = 0, updated_at = now() WHERE source_id = $1 AND state NOT IN ('gone', 'left-out')",
 		"UPDATE rillmark.outlet SET updated_at = now() WHERE source_id = $1",
 	} {
 		if _, err := tx.Exec(ctx, sql, source); err != nil {

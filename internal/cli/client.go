@@ -44,6 +44,7 @@ func (a *app) request(ctx context.Context, method, path string, body any) (*http
 	if err != nil {
 		return nil, err
 	}
+	r.Header.Set("User-Agent", "rillmark/"+Version)
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")
 	}

@@ -249,19 +249,28 @@ func (a *app) outletBody(file string) (d *definitionFile, body any, err error) {
 
 func (a *app) outletCheck() *cobra.Command {
 	var file string
+	var source bool
 	c := &cobra.Command{Use: "check NAME", Short: "Check an outlet's destination with what the outlet needs there",
-		Example: "  rillmark outlet check hub\n  rillmark outlet check hub --file hub.yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark outlet check hub\n  rillmark outlet check hub --source\n  rillmark outlet check hub --file hub.yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			d, body, err := a.outletBody(file)
 			if err != nil {
 				return err
 			}
-			var found checkList
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/check", body, &found)
+			var found api.OutletChecks
+			raw, err := a.call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/check?source=%t", url.PathEscape(args[0]), source), body, &found)
 			if err != nil {
 				return d.explained(err)
 			}
-			return a.printChecks(raw, found.Items)
+			if !source || a.json {
+				return firstOf(a.printChecks(raw, found.Items), func() error { return ready(found.Source) })
+			}
+			fmt.Fprintln(a.out, "its source") //nolint:errcheck // a closed terminal
+			a.showChecks(found.Source)
+			fmt.Fprintln(a.out, "\nits destination") //nolint:errcheck // a closed terminal
+			a.showChecks(found.Items)
+			return ready(append(found.Source, found.Items...))
 		}}
+	c.Flags().BoolVar(&source, "source", false, "check its source, too")
 	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
 	return c
 }

@@ -84,7 +84,7 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 			for _, t := range s.Tables {
 				switch {
 				case only != "" && t.Name != only:
-				case t.State == engine.StateFailed && only != "":
+				case t.State == engine.StateNotLoaded && only != "":
 					return fmt.Errorf("%s: %s", t.Name, t.Note)
 				case t.State == engine.StateNew, t.State == engine.StateToLoad, t.State == engine.StateLoading:
 					lines = append(lines, progressLine(t, width))

@@ -148,21 +148,30 @@ func (a *app) printChecks(raw []byte, checks []change.Check) error {
 			return err
 		}
 	} else {
-		for _, one := range checks {
-			fmt.Fprintf(a.out, "%-8s %-20s %s\n", one.Verdict, one.Name, one.Found) //nolint:errcheck // a closed terminal
-			if one.Verdict != change.Good {
-				for _, more := range []struct{ label, text string }{{"why", one.Why}, {"fix", one.Fix}} {
-					if more.text != "" {
-						fmt.Fprintf(a.out, "%-8s   %s: %s\n", "", more.label, more.text) //nolint:errcheck // a closed terminal
-					}
-				}
-			}
-		}
+		a.showChecks(checks)
 	}
+	return ready(checks)
+}
+
+func ready(checks []change.Check) error {
 	if !change.Ready(checks) {
 		return &coded{exitNotReady, errors.New("not ready: see the lines marked missing")}
 	}
 	return nil
+}
+
+func (a *app) showChecks(checks []change.Check) {
+	for _, one := range checks {
+		fmt.Fprintf(a.out, "%-8s %-20s %s\n", one.Verdict, one.Name, one.Found) //nolint:errcheck // a closed terminal
+		if one.Verdict == change.Good {
+			continue
+		}
+		for _, more := range []struct{ label, text string }{{"why", one.Why}, {"fix", one.Fix}} {
+			if more.text != "" {
+				fmt.Fprintf(a.out, "%-8s   %s: %s\n", "", more.label, more.text) //nolint:errcheck // a closed terminal
+			}
+		}
+	}
 }
 
 func (a *app) sourceAdd() *cobra.Command {
@@ -382,18 +391,21 @@ func (a *app) printSource(r api.Record[definition.Source], s service.SourceStatu
 	return a.printTables(s.Tables)
 }
 
+// orDash is a count, with a dash for none.
+func orDash(n int64) string {
+	if n == 0 {
+		return "-"
+	}
+	return count(n)
+}
+
 func (a *app) printTables(tables []service.TableStatus) error {
 	rows := make([][]string, 0, len(tables))
 	for _, t := range tables {
-		cell := func(o change.Operation) string {
-			if n := t.Counts[o.String()]; n > 0 {
-				return count(n)
-			}
-			return "-"
-		}
-		rows = append(rows, []string{t.Name, stateOf(t), cell(change.Existing), cell(change.Insert), cell(change.Update), cell(change.Delete), cell(change.Truncate), a.cut(t.Note, 60)})
+		cell := func(o change.Operation) string { return orDash(t.Counts[o.String()]) }
+		rows = append(rows, []string{t.Name, stateOf(t), orDash(t.RowsDone), cell(change.Existing), cell(change.Insert), cell(change.Update), cell(change.Delete), cell(change.Truncate), a.cut(t.Note, 60)})
 	}
-	return table(a.out, []string{"table", "state", ">existing", ">insert", ">update", ">delete", ">truncate", "note"}, rows)
+	return table(a.out, []string{"table", "state", ">last load", ">existing", ">insert", ">update", ">delete", ">truncate", "note"}, rows)
 }
 
 func (a *app) sourceTables() *cobra.Command {

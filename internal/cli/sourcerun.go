@@ -72,7 +72,7 @@ func because(reason string) string {
 func (a *app) caughtUp(s *service.SourceStatus, next int64) error {
 	raw := fmt.Appendf(nil, `{"events":%d,"next":%d}`, s.Journal.Next-next, s.Journal.Next)
 	for _, t := range s.Tables {
-		if t.State == engine.StateFailed {
+		if t.State == engine.StateNotLoaded {
 			return fmt.Errorf("source %s has caught up, but %s is not loaded: %s", s.Name, t.Name, t.Note)
 		}
 	}

@@ -118,6 +118,9 @@ type TLS struct {
 // secretHeader are words in the names of headers whose values are secrets.
 var secretHeader = regexp.MustCompile(`(?i)(token|secret|key|pass|auth|cookie|credential|signature|session)`)
 
+// SecretHeader reports whether a header's value is a secret, by its name.
+func SecretHeader(name string) bool { return secretHeader.MatchString(name) }
+
 // EachSecret puts what change makes of each secret in its place. Names tell the secrets
 // of one definition apart; an empty secret is none.
 func (d *Destination) EachSecret(change func(name, secret string) string) {

@@ -57,6 +57,21 @@ type Writer interface {
 	Close() error
 }
 
+// Framer is a destination whose protocol puts more around a message than its own
+// headers, for people who want to see it beforehand.
+type Framer interface {
+	// Framed is a message as it would be carried, with a word in place of what is
+	// secret or not known yet.
+	Framed(m *encode.Message) Framed
+}
+
+// Framed is a message as a protocol carries it.
+type Framed struct {
+	ContentType string
+	Headers     []encode.Header
+	Body        []byte
+}
+
 // Refusal is a message that was not taken.
 type Refusal struct {
 	// Index is the message's in its batch.

@@ -88,9 +88,13 @@ const (
 	StateStale       = "stale"       // a schema change rewrote rows in silence: reload it
 	StateLoaded      = "loaded"      // its rows are in the journal, and it is not followed
 	StateUnpublished = "unpublished" // an administrator has to publish it first
-	StateFailed      = "failed"      // its load cannot go on; its changes are captured
+	StateNotLoaded   = "not-loaded"  // its load cannot go on, see the note; its changes are captured
 	StateGone        = "gone"        // dropped or renamed in the source
+	StateLeftOut     = "left-out"    // there, and no longer chosen by the rules
 )
+
+// Away reports whether a table of that state is not captured any more.
+func Away(state string) bool { return state == StateGone || state == StateLeftOut }
 
 // TableState is what is on record of a table, in one step with the events.
 type TableState struct {

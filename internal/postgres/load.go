@@ -189,7 +189,7 @@ func (r *run) keepReloading(ctx context.Context, reloads <-chan engine.Reload) e
 func (r *run) reload(name, where string) error {
 	t := r.tables[name]
 	switch {
-	case t == nil || t.captured == nil || t.state.State == engine.StateGone || t.state.State == engine.StateUnpublished, where != "" && t.load != nil:
+	case t == nil || t.captured == nil || engine.Away(t.state.State) || t.state.State == engine.StateUnpublished, where != "" && t.load != nil:
 		return engine.ErrCannotLoad
 	case t.state.State == engine.StateNew:
 		return nil // it is loaded as it is

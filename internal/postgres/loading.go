@@ -184,7 +184,7 @@ func (r *run) giveUp(j *job, why string) {
 		return
 	}
 	t.load = nil
-	t.state.State, t.state.Note = engine.StateFailed, why
+	t.state.State, t.state.Note = engine.StateNotLoaded, why
 	if j.at.Entered {
 		t.state.State = engine.StateStale
 	} else if j.at.Partial {

@@ -192,7 +192,7 @@ func (r *run) differences(chosen map[string]*captured, all []*listed) *differenc
 		}
 	}
 	for name, t := range r.tables {
-		if chosen[name] == nil && !there[name] && t.state.State != engine.StateGone && (t.state.Schema != nil || t.state.State != engine.StateNew) {
+		if chosen[name] == nil && !there[name] && !engine.Away(t.state.State) && (t.state.Schema != nil || t.state.State != engine.StateNew) {
 			found.gone = append(found.gone, t)
 		}
 	}

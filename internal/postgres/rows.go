@@ -103,7 +103,7 @@ func (r *run) adopt(t *table, l *layout, place LSN) {
 		// The table had another name until here.
 		r.consistsOf(before, nil)
 		before.id.OID, before.id.Columns, before.id.Latest = 0, nil, nil
-		if before.state.Schema != nil && before.state.State != engine.StateGone {
+		if before.state.Schema != nil && !engine.Away(before.state.State) {
 			r.goes(before, "", place)
 		}
 	}

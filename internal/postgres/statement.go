@@ -77,7 +77,7 @@ func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start L
 		}
 	}
 	for _, name := range n.Dropped {
-		if t := r.tables[name]; t != nil && t.state.Schema != nil && t.state.State != engine.StateGone {
+		if t := r.tables[name]; t != nil && t.state.Schema != nil && !engine.Away(t.state.State) {
 			steps = append(steps, step{true, func() { r.leaves(t, n.Statement, start) }})
 			continue
 		}
@@ -201,7 +201,7 @@ func (r *run) leaves(t *table, statement string, place LSN) {
 	r.consistsOf(t, nil)
 	t.id.OID, t.id.Columns, t.id.Latest = 0, nil, nil
 	switch {
-	case t.state.State == engine.StateGone:
+	case engine.Away(t.state.State):
 	case t.state.Schema == nil:
 		t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
 		r.sink.Table(t.progressState())
@@ -210,7 +210,7 @@ func (r *run) leaves(t *table, statement string, place LSN) {
 	}
 }
 
-const goneNote = "dropped or renamed in the source, or no longer chosen by a rule"
+const goneNote = "dropped or renamed in the source"
 
 // repartitioned takes a table's partitions as they are at a place: rows that went
 // with one are void there, rows that came with another are read.
@@ -276,7 +276,7 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 		}
 		for t, oid := range found.changed {
 			rule := t.rule()
-			if rule == nil || t.state.State == engine.StateGone || len(now[oid].columns) == 0 {
+			if rule == nil || engine.Away(t.state.State) || len(now[oid].columns) == 0 {
 				continue
 			}
 			l, err := r.config.layoutOf(now[oid], t.state.Table, rule)

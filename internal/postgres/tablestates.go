@@ -34,7 +34,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			if s.Note == "" {
 				s.Note = "the publication " + r.config.Publication + " does not have " + l.name() + ": ALTER PUBLICATION " + quoted(r.config.Publication) + " ADD TABLE " + l.sanitized()
 			}
-		case s.State == engine.StateNew || s.State == engine.StateUnpublished || s.State == engine.StateGone || s.State == engine.StateLoaded || hasNewKey(t, c):
+		case s.State == engine.StateNew || s.State == engine.StateUnpublished || engine.Away(s.State) || s.State == engine.StateLoaded || hasNewKey(t, c):
 			if r.config.Load {
 				r.wantWhole(t)
 			} else {
@@ -74,7 +74,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			s.Rule = c.rule.digest()
 		}
 		if !first && unpublished < 0 {
-			known := slices.Contains([]string{engine.StateToLoad, engine.StateLoading, engine.StateFollowing, engine.StateStale, engine.StateFailed}, before.State)
+			known := slices.Contains([]string{engine.StateToLoad, engine.StateLoading, engine.StateFollowing, engine.StateStale, engine.StateNotLoaded}, before.State)
 			if err := r.notePlaces(ctx, conn, t, published, known); err != nil {
 				return err
 			}
@@ -113,8 +113,12 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 	}
 	for name, t := range r.tables {
 		// One that is chosen and not there any more is put on record at a mark.
-		if chosen[name] == nil && (first && !r.resumed || r.config.ruleFor(name) == nil) && t.state.State != engine.StateGone && t.state.State != engine.StateNew {
+		leftOut := r.config.ruleFor(name) == nil
+		if chosen[name] == nil && (first && !r.resumed || leftOut) && !engine.Away(t.state.State) && t.state.State != engine.StateNew {
 			t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
+			if leftOut {
+				t.state.State, t.state.Note = engine.StateLeftOut, "no rule chooses it any more"
+			}
 			r.sink.Table(t.progressState())
 			r.sink.Touch()
 		}
@@ -212,7 +216,7 @@ func (r *run) rewritten(t *table, why string) {
 		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.state.Table + ": " + why + ": the load begins anew"})
 		return
 	}
-	if t.state.State != engine.StateFollowing && t.state.State != engine.StateStale && t.state.State != engine.StateFailed {
+	if t.state.State != engine.StateFollowing && t.state.State != engine.StateStale && t.state.State != engine.StateNotLoaded {
 		return
 	}
 	if reload {

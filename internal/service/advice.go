@@ -156,3 +156,47 @@ func (s *Service) columnsFit(ctx context.Context, d *definition.Outlet) error {
 	}
 	return checkColumns(d, versions)
 }
+
+// checkRuleKeys refuses a table rule whose key names a column that none of the tables
+// has which the rule decides about, as far as the source's tables are on record.
+func checkRuleKeys(d *definition.Source, newest map[string]*change.Schema) error {
+	rules := parseRules(d.Tables)
+	has := make(map[*definition.TableRule]map[string]bool)
+	for table, version := range newest {
+		rule := rules.of(table)
+		if rule == nil || len(rule.Key) == 0 {
+			continue
+		}
+		if has[rule] == nil {
+			has[rule] = make(map[string]bool)
+		}
+		for _, c := range version.Columns {
+			has[rule][c.Name] = true
+		}
+		for _, name := range version.LeftOut {
+			has[rule][name] = true
+		}
+	}
+	for i := range rules.rules {
+		rule := &rules.rules[i]
+		for _, column := range rule.Key {
+			if has[rule] != nil && !has[rule][column] {
+				return &definition.Invalid{Location: fmt.Sprintf("tables[%d].key", i), Message: fmt.Sprintf("no table that the rule %s decides about has a column %q", rule.Match, column)}
+			}
+		}
+	}
+	return nil
+}
+
+// ruleKeysFit is checkRuleKeys with what is on record of the source.
+func (s *Service) ruleKeysFit(ctx context.Context, name string, d *definition.Source) error {
+	versions, err := s.Catalog.SchemaVersions(ctx, name)
+	if err != nil {
+		return answer(err, "source", name)
+	}
+	newest := make(map[string]*change.Schema)
+	for _, v := range versions {
+		newest[v.Schema.Table] = v.Schema
+	}
+	return checkRuleKeys(d, newest)
+}

@@ -72,7 +72,7 @@ func (s *Service) CheckDestination(ctx context.Context, name string, d *definiti
 	if err != nil {
 		return nil, err
 	}
-	s.log.tell("info", "destination/"+name, "checked", "checked: "+d.Kind+" "+d.Where())
+	s.note(ctx, "info", "destination/"+name, "checked", "checked: "+d.Kind+" "+d.Where())
 	return to.Check(ctx), nil
 }
 
@@ -221,19 +221,31 @@ func fixedTopics(o *definition.Outlet) []string {
 	return all
 }
 
-// CheckOutlet checks a stored outlet's destination with what the outlet needs
-// there: its topics, for instance.
-func (s *Service) CheckOutlet(ctx context.Context, name string, d *definition.Outlet) ([]change.Check, error) {
+// CheckOutlet checks the destination of a definition, or of a stored outlet where d is
+// nil, with what the outlet needs there: its topics, for instance; and its source, too,
+// where that is wanted.
+func (s *Service) CheckOutlet(ctx context.Context, name string, d *definition.Outlet, withSource bool) (checks, source []change.Check, err error) {
 	if d == nil {
 		record, err := s.Catalog.Outlet(ctx, name)
 		if err != nil {
-			return nil, answer(err, "outlet", name)
+			return nil, nil, answer(err, "outlet", name)
 		}
 		d = &record.Definition
 	}
 	if err := d.Validate(); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	if withSource {
+		if source, err = s.CheckSource(ctx, d.Source, nil); err != nil {
+			return nil, nil, err
+		}
+	}
+	checks, err = s.checkTarget(ctx, name, d)
+	return checks, source, err
+}
+
+// checkTarget checks an outlet's destination with what the outlet needs there.
+func (s *Service) checkTarget(ctx context.Context, name string, d *definition.Outlet) ([]change.Check, error) {
 	if d.Destination == "" {
 		return []change.Check{{Name: "destination", Verdict: change.Good, Found: "consumers come and read; nothing has to be reached"}}, nil
 	}
@@ -329,7 +341,7 @@ func (s *Service) RunOutletOnce(ctx context.Context, name, until string) (*RunOn
 	if err := s.Catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
 		return nil, answer(err, "outlet", name)
 	}
-	s.log.tell("info", "outlet/"+name, "resumed", reason)
+	s.note(ctx, "info", "outlet/"+name, "resumed", reason)
 	return plan, answer(s.reconcile(ctx), "outlet", name)
 }
 

@@ -47,6 +47,6 @@ func (s *Service) VerifyJournal(ctx context.Context, source string, progress fun
 	if n := len(found.Damaged); n > 0 {
 		level, text = "error", fmt.Sprintf("the journal was read from offset %d to %d: %d places are damaged, the first at offsets %d to %d", found.First, found.Next-1, n, found.Damaged[0].First, found.Damaged[0].Last)
 	}
-	s.log.tell(level, "source/"+source, "journal-verified", text)
+	s.note(ctx, level, "source/"+source, "journal-verified", text)
 	return reportOf(found), nil
 }

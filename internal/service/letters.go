@@ -131,7 +131,7 @@ func (s *Service) RetryLetters(ctx context.Context, name string, f catalog.Lette
 	if err != nil {
 		return 0, answer(err, "outlet", name)
 	}
-	s.log.tell("info", "outlet/"+name, "dead-letter", fmt.Sprintf("%d events that were set aside are to be tried again", n))
+	s.note(ctx, "info", "outlet/"+name, "dead-letter", fmt.Sprintf("%d events that were set aside are to be tried again", n))
 	s.wake(name)
 	return n, nil
 }
@@ -146,7 +146,7 @@ func (s *Service) DiscardLetters(ctx context.Context, name string, f catalog.Let
 	if err != nil {
 		return 0, answer(err, "outlet", name)
 	}
-	s.log.tell("warn", "outlet/"+name, "dead-letter", fmt.Sprintf("%d events that were set aside have been discarded", n))
+	s.note(ctx, "warn", "outlet/"+name, "dead-letter", fmt.Sprintf("%d events that were set aside have been discarded", n))
 	s.wake(name)
 	return n, nil
 }
@@ -180,7 +180,7 @@ func (s *Service) SetMark(ctx context.Context, source, name, at, reason string) 
 	if err := s.Catalog.SetMark(ctx, record.ID, name, committed+1, reason); err != nil {
 		return nil, answer(err, "mark", name)
 	}
-	s.log.tell("info", "source/"+source, "mark", fmt.Sprintf("mark %s set at offset %d%s", name, committed+1, because(reason)))
+	s.note(ctx, "info", "source/"+source, "mark", fmt.Sprintf("mark %s set at offset %d%s", name, committed+1, because(reason)))
 	return &catalog.Mark{Source: source, Name: name, Offset: committed + 1, Reason: reason, CreatedAt: time.Now()}, nil
 }
 
@@ -207,7 +207,7 @@ func (s *Service) RemoveMark(ctx context.Context, source, name string) error {
 	if err := s.Catalog.RemoveMark(ctx, record.ID, name); err != nil {
 		return answer(err, "mark", name)
 	}
-	s.log.tell("info", "source/"+source, "mark", "mark "+name+" removed")
+	s.note(ctx, "info", "source/"+source, "mark", "mark "+name+" removed")
 	return nil
 }
 

@@ -91,7 +91,7 @@ func (s *Service) AddDestination(ctx context.Context, name string, d definition.
 	if err := s.Catalog.AddDestination(ctx, name, d); err != nil {
 		return answer(err, "destination", name)
 	}
-	s.log.tell("info", "destination/"+name, "added", "destination added")
+	s.note(ctx, "info", "destination/"+name, "added", "destination added")
 	return nil
 }
 
@@ -112,7 +112,7 @@ func (s *Service) EditDestination(ctx context.Context, name string, version int6
 		return answer(err, "destination", name)
 	}
 	if now, err := s.Catalog.Destination(ctx, name); err == nil {
-		s.tellEdited("destination/"+name, now.Version, old.Definition, now.Definition)
+		s.tellEdited(ctx, "destination/"+name, now.Version, old.Definition, now.Definition)
 	}
 	unlock, err := s.holdStill()
 	if err != nil {
@@ -143,7 +143,7 @@ func (s *Service) RemoveDestination(ctx context.Context, name string) error {
 	if err := s.Catalog.RemoveDestination(ctx, name); err != nil {
 		return answer(err, "destination", name)
 	}
-	s.log.tell("info", "destination/"+name, "removed", "destination removed")
+	s.note(ctx, "info", "destination/"+name, "removed", "destination removed")
 	return nil
 }
 
@@ -176,7 +176,7 @@ func (s *Service) AddOutlet(ctx context.Context, name string, d definition.Outle
 	if err := s.Catalog.AddOutlet(ctx, name, d, source.ID, destination, committed); err != nil {
 		return answer(err, "outlet", name)
 	}
-	s.log.tell("info", "outlet/"+name, "added", fmt.Sprintf("outlet added, from offset %d on", committed+1))
+	s.note(ctx, "info", "outlet/"+name, "added", fmt.Sprintf("outlet added, from offset %d on", committed+1))
 	return answer(s.reconcile(ctx), "outlet", name)
 }
 
@@ -227,8 +227,8 @@ func outsideFault(offset int64, head journal.Head) error {
 
 // tellEdited puts a new version on record, with the fields that changed, as they are
 // stored.
-func (s *Service) tellEdited(subject string, version int64, before, after any) {
-	s.log.tell("info", subject, "edited", fmt.Sprintf("definition changed to version %d: %s", version, definition.Changed(before, after)))
+func (s *Service) tellEdited(ctx context.Context, subject string, version int64, before, after any) {
+	s.note(ctx, "info", subject, "edited", fmt.Sprintf("definition changed to version %d: %s", version, definition.Changed(before, after)))
 }
 
 // EditOutlet stores a new definition in place of version. Source and destination
@@ -260,7 +260,7 @@ func (s *Service) EditOutlet(ctx context.Context, name string, version int64, d 
 		return answer(err, "outlet", name)
 	}
 	if now, err := s.Catalog.Outlet(ctx, name); err == nil {
-		s.tellEdited("outlet/"+name, now.Version, old.Definition, now.Definition)
+		s.tellEdited(ctx, "outlet/"+name, now.Version, old.Definition, now.Definition)
 	}
 	return answer(s.reconcile(ctx), "outlet", name)
 }
@@ -275,7 +275,7 @@ func (s *Service) SetOutletRunning(ctx context.Context, name string, running boo
 			return answer(err, "outlet", name)
 		}
 	}
-	s.log.tell("info", "outlet/"+name, word(running), word(running)+because(reason))
+	s.note(ctx, "info", "outlet/"+name, word(running), word(running)+because(reason))
 	return answer(s.reconcile(ctx), "outlet", name)
 }
 
@@ -284,7 +284,7 @@ func (s *Service) RemoveOutlet(ctx context.Context, name string) error {
 	if err := s.Catalog.RemoveOutlet(ctx, name); err != nil {
 		return answer(err, "outlet", name)
 	}
-	s.log.tell("info", "outlet/"+name, "removed", "outlet removed")
+	s.note(ctx, "info", "outlet/"+name, "removed", "outlet removed")
 	return answer(s.reconcile(ctx), "outlet", name)
 }
 
@@ -374,7 +374,7 @@ func (s *Service) RewindOutlet(ctx context.Context, name string, plan RewindPlan
 	if err := s.Catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
 		return nil, answer(err, "outlet", name)
 	}
-	s.log.tell("info", "outlet/"+name, "resumed", reason)
+	s.note(ctx, "info", "outlet/"+name, "resumed", reason)
 	return done, answer(s.reconcile(ctx), "outlet", name)
 }
 
@@ -424,7 +424,7 @@ func (s *Service) rewind(ctx context.Context, record *catalog.Outlet, committed 
 	if part.ReturnTo != nil {
 		told += fmt.Sprintf(", then back to %d", *part.ReturnTo)
 	}
-	s.log.tell("info", "outlet/"+record.Name, "rewound", told)
+	s.note(ctx, "info", "outlet/"+record.Name, "rewound", told)
 	return done, nil
 }
 

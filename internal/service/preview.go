@@ -8,6 +8,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
+	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/journal"
 	"rillmark/internal/jsontext"
@@ -49,6 +50,7 @@ type previewer struct {
 	maker *encode.Maker
 	rows  *encode.Maker // says what Avro and Parquet hold
 	kind  string
+	frame destination.Framer // nil where the message is all that is sent
 }
 
 func (s *Service) previewer(ctx context.Context, name string, d *definition.Outlet) (*previewer, error) {
@@ -72,6 +74,7 @@ func (s *Service) previewer(ctx context.Context, name string, d *definition.Outl
 			return nil, answer(err, "destination", copied.Destination)
 		}
 		wants = to.Wants()
+		p.frame, _ = to.(destination.Framer)
 		wants.Lines = false // a preview shows one message at a time, with its id
 	}
 	shaped, err := copied.Shape(s.Config.PublicURL)
@@ -114,6 +117,10 @@ func (p *previewer) messages(e *change.Event) ([]Preview, error) {
 	all := make([]Preview, 0, len(b.Messages))
 	for i := range b.Messages {
 		m := &b.Messages[i]
+		if p.frame != nil && m.Bad == nil {
+			framed := p.frame.Framed(m)
+			m.ContentType, m.Headers, m.Body = framed.ContentType, framed.Headers, framed.Body
+		}
 		one := Preview{Offset: m.Offset, ID: string(m.ID), Type: m.Type, Table: m.Table, Topic: string(m.Topic), Key: string(m.Key), Partition: string(m.Partition),
 			Headers: []PreviewHeader{}, ContentType: m.ContentType, Body: string(m.Body), Size: m.Size() - len(m.ID), Marker: m.Marker}
 		if !utf8.Valid(m.Body) || m.ContentType == "application/avro" {

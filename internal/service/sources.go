@@ -28,7 +28,7 @@ func (s *Service) AddSource(ctx context.Context, name string, d definition.Sourc
 	if err := s.Catalog.AddSource(ctx, name, d); err != nil {
 		return answer(err, "source", name)
 	}
-	s.log.tell("info", "source/"+name, "added", "source added")
+	s.note(ctx, "info", "source/"+name, "added", "source added")
 	return answer(s.reconcile(ctx), "source", name)
 }
 
@@ -50,11 +50,14 @@ func (s *Service) EditSource(ctx context.Context, name string, version int64, d 
 	if err != nil {
 		return answer(err, "source", name)
 	}
+	if err := s.ruleKeysFit(ctx, name, &d); err != nil {
+		return err
+	}
 	if err := s.Catalog.EditSource(ctx, name, version, d); err != nil {
 		return answer(err, "source", name)
 	}
 	if now, err := s.Catalog.Source(ctx, name); err == nil {
-		s.tellEdited("source/"+name, now.Version, old.Definition, now.Definition)
+		s.tellEdited(ctx, "source/"+name, now.Version, old.Definition, now.Definition)
 	}
 	return answer(s.reconcile(ctx), "source", name)
 }
@@ -64,7 +67,7 @@ func (s *Service) SetSourceRunning(ctx context.Context, name string, running boo
 	if err := s.Catalog.SetSourceRunning(ctx, name, running, reason); err != nil {
 		return answer(err, "source", name)
 	}
-	s.log.tell("info", "source/"+name, word(running), word(running)+because(reason))
+	s.note(ctx, "info", "source/"+name, word(running), word(running)+because(reason))
 	return answer(s.reconcile(ctx), "source", name)
 }
 
@@ -125,7 +128,7 @@ func (s *Service) RemoveSource(ctx context.Context, name string, forget bool) (*
 	if len(remains) > 0 {
 		told += "; on its database remain " + strings.Join(remains, ", ")
 	}
-	s.log.tell("info", "source/"+name, "removed", told)
+	s.note(ctx, "info", "source/"+name, "removed", told)
 	return &Removal{append([]string{}, remains...)}, answer(s.reconcile(ctx), "source", name)
 }
 
@@ -136,7 +139,7 @@ func (s *Service) CheckSource(ctx context.Context, name string, d *definition.So
 	if err != nil {
 		return nil, err
 	}
-	s.log.tell("info", "source/"+name, "checked", "the source was checked")
+	s.note(ctx, "info", "source/"+name, "checked", "the source was checked")
 	return built.Check(ctx), nil
 }
 
@@ -197,7 +200,7 @@ func (s *Service) RunSourceScript(ctx context.Context, name string, run ScriptRu
 	if err := built.RunScript(ctx, script, run.User, password); err != nil {
 		return err
 	}
-	s.log.tell("info", "source/"+name, "script", "the "+run.Script+" script was run on the database")
+	s.note(ctx, "info", "source/"+name, "script", "the "+run.Script+" script was run on the database")
 	return nil
 }
 
@@ -277,7 +280,7 @@ func (s *Service) ReloadTable(ctx context.Context, name, table, condition string
 	if condition != "" {
 		what += " where " + condition
 	}
-	s.log.tell("info", "source/"+name, "reload", what+" asked for")
+	s.note(ctx, "info", "source/"+name, "reload", what+" asked for")
 	return nil
 }
 
@@ -370,7 +373,7 @@ func (s *Service) RenewSource(ctx context.Context, name, reason string) (*Renewa
 	if err != nil {
 		return nil, answer(err, "source", name)
 	}
-	s.log.tell("warn", "source/"+name, "renewed", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", cut.Generation, cut.First, because(why)))
+	s.note(ctx, "warn", "source/"+name, "renewed", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", cut.Generation, cut.First, because(why)))
 	// Outlets first: they have to know of the cut before an event lies behind it.
 	if err := s.reconcile(ctx); err != nil {
 		return nil, answer(err, "source", name)
@@ -395,7 +398,7 @@ func (s *Service) complete(record *catalog.Source) {
 	var failed []string
 	states, err := s.Catalog.TableStates(ctx, record.ID)
 	for name, t := range states {
-		if t.State == engine.StateFailed {
+		if t.State == engine.StateNotLoaded {
 			failed = append(failed, name)
 		}
 	}
@@ -442,7 +445,7 @@ func (s *Service) RunSourceOnce(ctx context.Context, name string) (*SourceRun, e
 	if err := s.Catalog.RunSourceOnce(ctx, name, reason); err != nil {
 		return nil, answer(err, "source", name)
 	}
-	s.log.tell("info", "source/"+name, "resumed", reason)
+	s.note(ctx, "info", "source/"+name, "resumed", reason)
 	return &SourceRun{head.Next}, answer(s.reconcile(ctx), "source", name)
 }
 

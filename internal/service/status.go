@@ -79,9 +79,9 @@ type JournalStatus struct {
 // TableStatus is how a table stands.
 type TableStatus struct {
 	Name         string           `json:"name"`
-	State        string           `json:"state" enum:"new,to-load,loading,following,loaded,stale,unpublished,failed,gone"`
+	State        string           `json:"state" enum:"new,to-load,loading,following,loaded,stale,unpublished,not-loaded,gone,left-out" doc:"not-loaded: its load cannot go on, its changes are captured; gone: dropped or renamed in the source; left-out: no longer chosen by the rules"`
 	Note         string           `json:"note,omitempty"`
-	RowsDone     int64            `json:"rows_done" doc:"Rows that the load has read"`
+	RowsDone     int64            `json:"rows_done" doc:"Rows that the last load has read; the counts have all loads together"`
 	RowsEstimate int64            `json:"rows_estimate" doc:"The source's own estimate"`
 	LoadRate     float64          `json:"load_rate,omitempty" doc:"Rows a second that the load reads"`
 	SecondsLeft  *float64         `json:"seconds_left,omitempty" doc:"Of the load, by rate and estimate"`

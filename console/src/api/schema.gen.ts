@@ -272,7 +272,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Events of a pull outlet; its committed offset does not move */
+        /** Events of a pull outlet, after its committed offset or from a place on; the offset does not move */
         get: operations["readOutlet"];
         put?: never;
         post?: never;
@@ -461,7 +461,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let a paused outlet deliver what there is now, and end it then */
+        /** Let a paused outlet deliver what there is now, or up to a place, and end it then */
         post: operations["runOutletOnce"];
         delete?: never;
         options?: never;
@@ -615,7 +615,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Events of a source's journal from an offset on */
+        /** Events of a source's journal, from its oldest or a place on */
         get: operations["readSource"];
         put?: never;
         post?: never;
@@ -705,6 +705,23 @@ export interface paths {
         put?: never;
         /** Start or resume capture */
         post: operations["resumeSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/sources/{name}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a paused source load what is to be loaded and follow what was committed by now, and pause it then */
+        post: operations["runSourceOnce"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1500,6 +1517,11 @@ export interface components {
              */
             updates: "one" | "pair";
         };
+        OutletChecks: {
+            items: components["schemas"]["Check"][];
+            /** @description Where it was asked for */
+            source?: components["schemas"]["Check"][];
+        };
         OutletHistory: {
             /** @description What went out since the service started */
             counts: components["schemas"]["Counted"][];
@@ -1580,6 +1602,11 @@ export interface components {
              * @description When it is tried again, while it waits
              */
             retry_at?: string;
+            /**
+             * Format: int64
+             * @description The offset to which it goes back at that end
+             */
+            return_to?: number;
             /** @description How near it is to losing what it has not delivered */
             room?: components["schemas"]["Room"];
             /**
@@ -1592,7 +1619,7 @@ export interface components {
             unmatched?: string[];
             /**
              * Format: int64
-             * @description Where it ends, while it runs once
+             * @description The newest offset that it delivers, while it has an end
              */
             until?: number;
             /**
@@ -1826,17 +1853,28 @@ export interface components {
              * @description The committed offset before
              */
             from: number;
+            /** @description Whether the outlet is then set back to where it was before */
+            returns?: boolean;
             /**
              * Format: int64
              * @description The committed offset after
              */
             to: number;
+            /**
+             * Format: int64
+             * @description The newest offset that is delivered; absent without an end
+             */
+            until?: number;
         };
         RewindOutletRequest: {
             /** @description Only say what it would do */
             dry_run?: boolean;
+            /** @description With until: go back then to the offset that is committed now, and on from there if the outlet runs; else it pauses at the end */
+            return?: boolean;
             /** @description beginning, now, the offset that is delivered next, time:2026-11-23T09:00:00Z, or mark:NAME */
             to: string;
+            /** @description The place before which delivery ends, as in to; a paused outlet runs up to there. Without an end where it is absent */
+            until?: string;
         };
         Room: {
             /**
@@ -1861,6 +1899,10 @@ export interface components {
              * @description The offset at which it ends
              */
             until: number;
+        };
+        RunOutletOnceRequest: {
+            /** @description The place before which it ends: now without it; else an offset, time:2026-11-23T09:00:00Z or mark:NAME */
+            until?: string;
         };
         SASLLogin: {
             /** @enum {string} */
@@ -1943,6 +1985,13 @@ export interface components {
             /** @description The first rule that matches a table decides; a table that none matches is left out */
             tables: components["schemas"]["TableRule"][];
         };
+        SourceRun: {
+            /**
+             * Format: int64
+             * @description The offset that the next event gets: where the journal still stands there when the source is paused again, there was nothing to do
+             */
+            next: number;
+        };
         SourceStatus: {
             /** @description The error's stable code */
             code?: string;
@@ -1953,6 +2002,8 @@ export interface components {
              */
             delay_seconds?: number;
             doing?: string;
+            /** @description Paused since its run ended by itself: it had caught up, or loaded all that it was to load */
+            ended?: boolean;
             engine: string;
             error?: string;
             journal: components["schemas"]["JournalStatus"];
@@ -1964,6 +2015,8 @@ export interface components {
             /** @description How much of its log the source keeps for us; absent before it was asked */
             log_held?: components["schemas"]["HeldStatus"];
             name: string;
+            /** @description It ends when it has caught up */
+            once?: boolean;
             /**
              * @description waiting: for a fault to pass, tried again by itself; standby: another instance captures it; failed: a person has to decide
              * @enum {string}
@@ -2110,7 +2163,7 @@ export interface components {
             partitions?: string[];
             /**
              * Format: int64
-             * @description Rows that the load has read
+             * @description Rows that the last load has read; the counts have all loads together
              */
             rows_done: number;
             /**
@@ -2123,8 +2176,11 @@ export interface components {
              * @description Of the load, by rate and estimate
              */
             seconds_left?: number;
-            /** @enum {string} */
-            state: "new" | "to-load" | "loading" | "following" | "loaded" | "stale" | "unpublished" | "failed" | "gone";
+            /**
+             * @description not-loaded: its load cannot go on, its changes are captured; gone: dropped or renamed in the source; left-out: no longer chosen by the rules
+             * @enum {string}
+             */
+            state: "new" | "to-load" | "loading" | "following" | "loaded" | "stale" | "unpublished" | "not-loaded" | "gone" | "left-out";
         };
         TrialCount: {
             /** Format: int64 */
@@ -2645,7 +2701,10 @@ export interface operations {
     };
     checkOutlet: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Check its source, too */
+                source?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
@@ -2664,7 +2723,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ItemsCheck"];
+                    "application/json": components["schemas"]["OutletChecks"];
                 };
             };
             /** @description Error */
@@ -2857,8 +2916,10 @@ export interface operations {
     readOutlet: {
         parameters: {
             query?: {
-                /** @description The first offset; 0 for the one after the committed */
-                from?: number;
+                /** @description The place of the first event: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME */
+                from?: string;
+                /** @description The place before which it ends, as in from; without it there is no end */
+                until?: string;
                 limit?: number;
                 /** @description Seconds to wait for a first event */
                 wait?: number;
@@ -3243,7 +3304,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RunOutletOnceRequest"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -3299,8 +3364,10 @@ export interface operations {
     streamOutlet: {
         parameters: {
             query?: {
-                /** @description now, beginning, or the first offset; the header Last-Event-ID goes before it */
+                /** @description Where it begins: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME; the header Last-Event-ID goes before it */
                 from?: string;
+                /** @description The place before which it ends, with a message of the kind end; without it there is no end */
+                until?: string;
                 /** @description cloudevents: each event in that form, whatever the outlet's own is */
                 as?: "cloudevents";
             };
@@ -3312,7 +3379,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A stream without an end; the field id is the offset */
+            /** @description Messages as they come; the field id is the offset */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3635,8 +3702,10 @@ export interface operations {
                 table?: string[];
                 /** @description Operations */
                 operation?: string[];
-                /** @description The first offset; 0 for the oldest that is kept */
-                from?: number;
+                /** @description The place of the first event: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME */
+                from?: string;
+                /** @description The place before which it ends, as in from; without it there is no end */
+                until?: string;
                 limit?: number;
             };
             header?: never;
@@ -3863,6 +3932,37 @@ export interface operations {
             };
         };
     };
+    runSourceOnce: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRun"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     writeSourceScripts: {
         parameters: {
             query?: never;
@@ -3934,12 +4034,16 @@ export interface operations {
     streamSource: {
         parameters: {
             query?: {
-                /** @description now, beginning, or the first offset; the header Last-Event-ID goes before it */
+                /** @description Where it begins: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME; the header Last-Event-ID goes before it */
                 from?: string;
+                /** @description The place before which it ends, with a message of the kind end; without it there is no end */
+                until?: string;
                 /** @description Patterns of tables; may be repeated */
                 table?: string[];
                 /** @description Operations; may be repeated */
                 operation?: string[];
+                /** @description all, or net: of each row what its changes between from and until come to */
+                changes?: "all" | "net";
             };
             header?: never;
             path: {
@@ -3949,7 +4053,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A stream without an end; the field id is the offset */
+            /** @description Messages as they come; the field id is the offset */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4175,7 +4279,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A stream without an end; the field id is the offset */
+            /** @description Messages as they come; the field id is the offset */
             200: {
                 headers: {
                     [name: string]: unknown;

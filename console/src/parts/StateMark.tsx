@@ -10,6 +10,7 @@ const shapes: Record<string, { shape: string; tone: string }> = {
   waiting: { shape: "diamond", tone: "warn" },
   stale: { shape: "diamond", tone: "warn" },
   unpublished: { shape: "diamond", tone: "warn" },
+  "not-loaded": { shape: "cross", tone: "bad" },
   failed: { shape: "cross", tone: "bad" },
   paused: { shape: "bars", tone: "quiet" },
   loaded: { shape: "disc", tone: "quiet" },
@@ -20,6 +21,7 @@ const shapes: Record<string, { shape: string; tone: string }> = {
   warning: { shape: "diamond", tone: "warn" },
   urgent: { shape: "cross", tone: "bad" },
   gone: { shape: "ring", tone: "quiet" },
+  "left-out": { shape: "ring", tone: "quiet" },
 };
 
 /** StateMark tells a state by shape, colour and word. */

@@ -18,6 +18,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
@@ -46,7 +47,10 @@ type Destination struct {
 	Allowed func(address string) error
 }
 
-var _ destination.Destination = (*Destination)(nil)
+var (
+	_ destination.Destination = (*Destination)(nil)
+	_ destination.Framer      = (*Destination)(nil)
+)
 
 // Wants implements [destination.Destination].
 func (d *Destination) Wants() encode.Wants { return encode.Wants{Order: true, Headers: true} }
@@ -317,53 +321,86 @@ func blame(err error) destination.Blame {
 	return destination.BlameNone
 }
 
+// composed is what one request holds.
+type composed struct {
+	id, kind string
+	headers  http.Header
+	body     []byte
+}
+
+// compose makes a request of messages, without what goes by the clock or is secret.
+func (d *Destination) compose(messages []encode.Message, part []int) *composed {
+	first, last := &messages[part[0]], &messages[part[len(part)-1]]
+	c := &composed{id: string(first.ID), kind: first.ContentType, body: first.Body, headers: make(http.Header)}
+	if d.Outlet.Events <= 1 {
+		for _, h := range first.Headers {
+			if h.Attribute {
+				c.headers.Set("ce-"+h.Name, percent(h.Value))
+			} else {
+				c.headers.Set(h.Name, percent(h.Value))
+			}
+		}
+		return c
+	}
+	size := 2
+	for _, i := range part {
+		size += len(messages[i].Body) + 1
+	}
+	c.body = append(make([]byte, 0, size), '[')
+	for n, i := range part {
+		if n > 0 {
+			c.body = append(c.body, ',')
+		}
+		c.body = append(c.body, messages[i].Body...)
+	}
+	c.body = append(c.body, ']')
+	c.kind = "application/json"
+	if d.Format == "cloudevents" {
+		c.kind = "application/cloudevents-batch+json"
+	}
+	if len(part) > 1 {
+		c.id = fmt.Sprintf("%s-%d", first.ID, last.Offset)
+	}
+	return c
+}
+
+// Framed implements [destination.Framer]. Several events in one request stand in a
+// list; a message that is framed by itself is a list of one.
+func (d *Destination) Framed(m *encode.Message) destination.Framed {
+	c := d.compose([]encode.Message{*m}, []int{0})
+	if d.Definition.SignKey != "" {
+		c.headers.Set("webhook-id", c.id)
+		c.headers.Set("webhook-timestamp", "(when it is sent)")
+		c.headers.Set("webhook-signature", "v1,(over id, time and body, when it is sent)")
+	}
+	for name, value := range d.Definition.Headers {
+		if definition.SecretHeader(name) {
+			value = "(secret)"
+		}
+		c.headers.Set(name, value)
+	}
+	if d.Definition.Token != "" {
+		c.headers.Set("Authorization", "Bearer (secret)")
+	}
+	f := destination.Framed{ContentType: c.kind, Body: c.body}
+	for _, name := range slices.Sorted(maps.Keys(c.headers)) {
+		f.Headers = append(f.Headers, encode.Header{Name: strings.ToLower(name), Value: []byte(c.headers.Get(name))})
+	}
+	return f
+}
+
 // post makes one request.
 func (w *writer) post(ctx context.Context, messages []encode.Message, part []int) error {
-	list := w.Outlet.Events > 1
-	first, last := &messages[part[0]], &messages[part[len(part)-1]]
-	var body []byte
-	kind := first.ContentType
-	id := string(first.ID)
-	if list {
-		size := 2
-		for _, i := range part {
-			size += len(messages[i].Body) + 1
-		}
-		body = append(make([]byte, 0, size), '[')
-		for n, i := range part {
-			if n > 0 {
-				body = append(body, ',')
-			}
-			body = append(body, messages[i].Body...)
-		}
-		body = append(body, ']')
-		kind = "application/json"
-		if w.Format == "cloudevents" {
-			kind = "application/cloudevents-batch+json"
-		}
-		if len(part) > 1 {
-			id = fmt.Sprintf("%s-%d", first.ID, last.Offset)
-		}
-	} else {
-		body = first.Body
-	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, w.Definition.URL, bytes.NewReader(body))
+	c := w.compose(messages, part)
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, w.Definition.URL, bytes.NewReader(c.body))
 	if err != nil {
 		return err
 	}
-	r.Header.Set("Content-Type", kind)
-	if !list {
-		for _, h := range first.Headers {
-			if h.Attribute {
-				r.Header.Set("ce-"+h.Name, percent(h.Value))
-			} else {
-				r.Header.Set(h.Name, percent(h.Value))
-			}
-		}
-	}
+	r.Header = c.headers
+	r.Header.Set("Content-Type", c.kind)
 	w.common(r)
 	if w.key != nil {
-		sign(r, id, time.Now(), body, w.key)
+		sign(r, c.id, time.Now(), c.body, w.key)
 	}
 	response, err := w.http.Do(r)
 	if err != nil {

@@ -19,6 +19,9 @@ export function TableCounts({ tables }: { tables: TableStatus[] }) {
           <tr>
             <th scope="col">table</th>
             <th scope="col">state</th>
+            <th scope="col" className="number">
+              last load
+            </th>
             {shown.map((operation) => (
               <th scope="col" key={operation} className="number">
                 {operation}
@@ -35,6 +38,7 @@ export function TableCounts({ tables }: { tables: TableStatus[] }) {
                 <StateMark state={t.state} />
                 {t.state === "loading" && <LoadProgress table={t} />}
               </td>
+              <td className="number">{t.rows_done ? count(t.rows_done) : <span className="none">–</span>}</td>
               {shown.map((operation) => (
                 <td key={operation} className="number" data-operation={operation}>
                   {t.counts[operation] ? count(t.counts[operation]) : <span className="none">–</span>}
@@ -50,6 +54,7 @@ export function TableCounts({ tables }: { tables: TableStatus[] }) {
           <tr>
             <th scope="row">all tables</th>
             <td />
+            <td className="number">{count(tables.reduce((sum, t) => sum + t.rows_done, 0))}</td>
             {shown.map((operation) => (
               <td key={operation} className="number">
                 {count(total(operation))}

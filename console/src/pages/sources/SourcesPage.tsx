@@ -52,7 +52,7 @@ export function SourcesPage() {
                   <td>
                     {s.database} <span className="note">({s.engine})</span>
                   </td>
-                  <td className="number">{count(s.tables.filter((t) => t.state !== "gone").length)}</td>
+                  <td className="number">{count(s.tables.filter((t) => t.state !== "gone" && t.state !== "left-out").length)}</td>
                   <td className="number">{count(s.journal.events)}</td>
                   <td className="number">{rate(s.rate)}</td>
                   <td className="number">{s.delay_seconds === undefined ? "–" : span(s.delay_seconds)}</td>

@@ -26,6 +26,9 @@ export function TablesTab({ source }: { source: SourceStatus }) {
               <th scope="col" className="number">
                 rows (est.)
               </th>
+              <th scope="col" className="number">
+                last load
+              </th>
               {shown.map((operation) => (
                 <th scope="col" key={operation} className="number">
                   {operation}
@@ -49,6 +52,7 @@ export function TablesTab({ source }: { source: SourceStatus }) {
                   {t.state === "loading" && <LoadProgress table={t} />}
                 </td>
                 <td className="number">{count(t.rows_estimate)}</td>
+                <td className="number">{t.rows_done ? count(t.rows_done) : <span className="none">–</span>}</td>
                 {shown.map((operation) => (
                   <td key={operation} className="number">
                     {t.counts[operation] ? count(t.counts[operation]) : <span className="none">–</span>}
@@ -58,7 +62,7 @@ export function TablesTab({ source }: { source: SourceStatus }) {
                   {t.note ?? t.description}
                 </td>
                 <td>
-                  {["following", "stale", "failed", "loading"].includes(t.state) && (
+                  {["following", "stale", "not-loaded", "loading"].includes(t.state) && (
                     <Button size="sm" variant="link" className="quiet-button" onClick={() => setReload(t)} aria-label={`Reload ${t.name}`}>
                       Reload
                     </Button>
