@@ -2,7 +2,6 @@ package test
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -14,6 +13,8 @@ import (
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
 	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/seeded"
 )
 
 // add defines a target's destination and outlet, both under its name.
@@ -91,7 +92,7 @@ func conformance(t *testing.T, _ int) {
 	i.resume()
 	w := startWriters(t, source, name, 3, 400)
 	defer w.stop()
-	random := rand.New(rand.NewPCG(7, uint64(time.Now().UnixNano())))
+	random := seeded.Random(t, 7)
 	for round := range 4 {
 		// A destination goes away while the others go on, and comes back.
 		one := targets[random.IntN(6)]

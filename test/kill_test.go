@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"math/rand/v2"
 	"net/http"
 	"path/filepath"
 	"sync"
@@ -15,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
+	"rillmark/internal/seeded"
 )
 
 // Small chunks make a load long enough to be cut; frequent heartbeats move the
@@ -106,7 +106,7 @@ func kill(t *testing.T, _ int) {
 	w := startWriters(t, source, name, 3, copies)
 	reader := startPullReader(t, i, "desk")
 	i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil)
-	random := rand.New(rand.NewPCG(7, uint64(time.Now().UnixNano())))
+	random := seeded.Random(t, 7)
 	loadsCut := 0
 	for kill := range 30 {
 		// From the first instants of a start to well into its work.
@@ -174,7 +174,7 @@ func killSource(t *testing.T, _ int) {
 	i, name := killStage(t, source, stateServer(t), copies)
 	w := startWriters(t, source, name, 2, copies)
 	i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil)
-	random := rand.New(rand.NewPCG(8, uint64(time.Now().UnixNano())))
+	random := seeded.Random(t, 8)
 	for range 4 {
 		<-time.After(time.Duration(200+random.IntN(1200)) * time.Millisecond)
 		source.Kill()
@@ -205,7 +205,7 @@ func killState(t *testing.T, _ int) {
 	i, name := killStage(t, source, state, copies)
 	w := startWriters(t, source, name, 2, copies)
 	i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil)
-	random := rand.New(rand.NewPCG(9, uint64(time.Now().UnixNano())))
+	random := seeded.Random(t, 9)
 	for range 4 {
 		<-time.After(time.Duration(200+random.IntN(1200)) * time.Millisecond)
 		state.Kill()

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"net/http"
 	"strings"
 	"sync"
@@ -13,6 +12,8 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/seeded"
 )
 
 // TestLoadBesideCommitsThatCannotBeSeen loads a table again and again while
@@ -82,9 +83,9 @@ func loadBesideCommitsThatCannotBeSeen(t *testing.T, _ int) {
 	ctx, cancel := context.WithCancel(context.Background())
 	var releasing sync.WaitGroup
 	releasing.Add(1)
+	random := seeded.Random(t, 1)
 	go func() {
 		defer releasing.Done()
-		random := rand.New(rand.NewPCG(1, 2))
 		for ctx.Err() == nil {
 			select {
 			case <-ctx.Done():
@@ -156,9 +157,9 @@ func loadOfRowsThatChangeTheirKeys(t *testing.T, _ int) {
 	for n := range 2 {
 		conn := connect(t, source, name)
 		writing.Add(1)
+		random := seeded.Random(t, uint64(n))
 		go func() {
 			defer writing.Done()
-			random := rand.New(rand.NewPCG(uint64(n), uint64(time.Now().UnixNano())))
 			pace := time.NewTicker(2 * time.Millisecond) // the stream has to keep up
 			defer pace.Stop()
 			for ctx.Err() == nil {

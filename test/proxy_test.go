@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
+	"rillmark/internal/seeded"
 )
 
 // proxy is a way to a server that misbehaves: it cuts connections, stalls them,
@@ -172,7 +173,7 @@ func aBadConnection(t *testing.T, round int) {
 			bench(ctx, "-c", "8", "-j", "2", "-T", "3", "-n").Run() //nolint:errcheck // the server is killed under it
 		}
 	}()
-	random := rand.New(rand.NewPCG(11, uint64(round)))
+	random := seeded.Random(t, uint64(round))
 	for n := range 24 {
 		<-time.After(time.Duration(100+random.IntN(500)) * time.Millisecond)
 		switch n % 6 {

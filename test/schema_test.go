@@ -3,12 +3,13 @@ package test
 import (
 	"encoding/json"
 	"fmt"
-	"math/rand/v2"
 	"net/http"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/seeded"
 )
 
 type schemaEvent struct {
@@ -127,7 +128,7 @@ func randomSchemaChanges(t *testing.T, round int) {
 	db := connect(t, sourceServer(t), name)
 	i.resume()
 	i.settled("circulation", db)
-	random := rand.New(rand.NewPCG(7, uint64(round)))
+	random := seeded.Random(t, uint64(round))
 	columns := map[string]bool{}
 	has := func() string {
 		var names []string

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
+	"rillmark/internal/seeded"
 )
 
 // The tables of the kill tests: a single key, a key of two columns in another
@@ -46,9 +47,9 @@ func startWriters(t *testing.T, c *demo.Cluster, database string, n, copies int)
 	w := &writers{stop: cancel}
 	for i := range n {
 		w.done.Add(1)
+		random := seeded.Random(t, uint64(i))
 		go func() {
 			defer w.done.Done()
-			random := rand.New(rand.NewPCG(uint64(i), 42))
 			for ctx.Err() == nil {
 				conn, err := c.Connect(ctx, database)
 				if err != nil {

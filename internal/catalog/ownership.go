@@ -27,7 +27,7 @@ const (
 	// trustFor is how long after a renewal was asked for an instance delivers.
 	trustFor = 5 * time.Second
 	// commitLinger is how long a commit waits for those of other outlets.
-	commitLinger = 100 * time.Millisecond
+	commitLinger = 30 * time.Millisecond
 )
 
 // ErrHeld says that another instance delivers an outlet.

@@ -275,7 +275,8 @@ func (o *Outlet) once(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	*s = sender{Outlet: o, offset: offset, hold: hold, writer: writer, wants: to.Wants(), at: writer.Delivered(), lastFlush: time.Now(), tries: make(map[int64]int)}
+	*s = sender{Outlet: o, offset: offset, hold: hold, writer: writer, wants: to.Wants(), at: writer.Delivered(), tries: make(map[int64]int)}
+	s.flushLater()
 	defer writer.Close() //nolint:errcheck // what was not flushed is delivered again
 	if s.rows, s.aside, err = o.Catalog.DeadRows(ctx, o.ID); err != nil {
 		return err

@@ -1,6 +1,7 @@
 package outlet
 
 import (
+	"sync"
 	"sync/atomic"
 	"time"
 )
@@ -10,6 +11,8 @@ import (
 // more than one.
 type Room struct {
 	running atomic.Int64
+	once    sync.Once
+	start   time.Time
 }
 
 const (
@@ -34,4 +37,16 @@ const (
 // stretch is a time between flushes, made longer where many outlets deliver.
 func (r *Room) stretch(every time.Duration) time.Duration {
 	return every * time.Duration(min(max(r.running.Load(), unhurried), mostStretch*unhurried)) / unhurried
+}
+
+// moment is the first one after now of those that lie every so far apart, the same for
+// all outlets.
+func (r *Room) moment(now time.Time, every time.Duration) time.Time {
+	return now.Add(every - now.Sub(r.began())%every)
+}
+
+// began is when the first outlet asked.
+func (r *Room) began() time.Time {
+	r.once.Do(func() { r.start = time.Now() })
+	return r.start
 }

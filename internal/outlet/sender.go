@@ -16,7 +16,7 @@ const (
 	// flushEvery is how long an event that was sent may not be committed.
 	flushEvery = 300 * time.Millisecond
 	// lateFlushEvery is the same where the last ones made nothing durable.
-	lateFlushEvery = time.Second
+	lateFlushEvery = 3 * flushEvery
 	// flushEvents are sent without a flush at most.
 	flushEvents = 100_000
 	// lookEvery is how often dead letters are looked for that somebody wants to
@@ -29,19 +29,19 @@ const (
 // sender delivers batches with one writer.
 type sender struct {
 	*Outlet
-	offset    catalog.Offset
-	hold      *catalog.Hold
-	writer    destination.Writer
-	wants     encode.Wants
-	again     *encode.Maker // for dead letters
-	at        int64         // the newest offset that was sent, set aside or passed over
-	written   int64         // messages since the last commit
-	from      int64         // the batch in hand begins there
-	lastFlush time.Time
-	rows      map[string]bool // that have a dead letter
-	aside     int             // how many dead letters there are, those behind included
-	tries     map[int64]int   // of events that failed, by offset
-	newest    time.Time       // commit time of the newest event that was sent
+	offset  catalog.Offset
+	hold    *catalog.Hold
+	writer  destination.Writer
+	wants   encode.Wants
+	again   *encode.Maker   // for dead letters
+	at      int64           // the newest offset that was sent, set aside or passed over
+	written int64           // messages since the last commit
+	from    int64           // the batch in hand begins there
+	flushAt time.Time       // when it is time to flush
+	rows    map[string]bool // that have a dead letter
+	aside   int             // how many dead letters there are, those behind included
+	tries   map[int64]int   // of events that failed, by offset
+	newest  time.Time       // commit time of the newest event that was sent
 	// committing is there while a commit is under way, up to committingAt.
 	committing   <-chan error
 	committingAt int64
@@ -87,11 +87,7 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 		var flush <-chan time.Time
 		var timer *time.Timer
 		if s.at > max(s.offset.Committed, s.committingAt) {
-			every := s.flushEvery()
-			if s.idleFlushes > 3 {
-				every = lateFlushEvery // what is not in its place yet gets there by its age or size
-			}
-			timer = time.NewTimer(max(every-time.Since(s.lastFlush), time.Millisecond))
+			timer = time.NewTimer(max(time.Until(s.flushAt), time.Millisecond))
 			flush = timer.C
 		}
 		var err error
@@ -138,13 +134,20 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 // shower is a writer that can show what was sent before it is durable.
 type shower interface{ Show() error }
 
-// flushEvery is how long an event of this outlet may not be committed now: what each
-// flush costs is shared out where many outlets deliver.
-func (s *sender) flushEvery() time.Duration { return s.Room.stretch(flushEvery) }
+// flushLater says when it is time to flush again. What each flush costs is shared out
+// where many outlets deliver, and all flush at the same moments: each moment wakes the
+// process once, and their offsets are committed together.
+func (s *sender) flushLater() {
+	every := s.Room.stretch(flushEvery)
+	if s.idleFlushes > 3 {
+		every = lateFlushEvery // what is not in its place yet gets there by its age or size
+	}
+	s.flushAt = s.Room.moment(time.Now(), every)
+}
 
 // sent decides whether it is time to flush.
 func (s *sender) sent(ctx context.Context, idle bool) error {
-	if s.written >= flushEvents || time.Since(s.lastFlush) >= s.flushEvery() {
+	if s.written >= flushEvents || !time.Now().Before(s.flushAt) {
 		return s.flush(ctx, false)
 	}
 	if show, can := s.writer.(shower); can && idle {
@@ -156,7 +159,7 @@ func (s *sender) sent(ctx context.Context, idle bool) error {
 // flush makes durable what was sent, and has it committed after that. last waits for
 // the commit.
 func (s *sender) flush(ctx context.Context, last bool) error {
-	s.lastFlush = time.Now()
+	defer s.flushLater()
 	if s.at > max(s.offset.Committed, s.committingAt) {
 		durable, err := s.writer.Flush(ctx, last)
 		if err != nil {

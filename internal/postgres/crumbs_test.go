@@ -4,13 +4,14 @@ import (
 	"bytes"
 	"errors"
 	"io"
-	"math/rand/v2"
 	"net"
 	"os"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/seeded"
 )
 
 // TestSmallPiecesAreReadTogether: what is read with pauses, and with the kernel
@@ -27,15 +28,14 @@ func TestSmallPiecesAreReadTogether(t *testing.T) {
 	require.NoError(t, err)
 	c := &crumbConn{Conn: ours, pause: crumbPause}
 
-	random := rand.New(rand.NewPCG(1, 2))
+	random, pieces := seeded.Random(t, 1), seeded.Random(t, 2)
 	sent := make([]byte, 3*crumbBuffer)
 	for n := range sent {
 		sent[n] = byte(random.Uint32())
 	}
 	go func() {
-		random := rand.New(rand.NewPCG(3, 4))
 		for at := 0; at < len(sent); {
-			n := min(1+random.IntN(500), len(sent)-at)
+			n := min(1+pieces.IntN(500), len(sent)-at)
 			if random.IntN(100) == 0 {
 				n = min(2*crumbBuffer, len(sent)-at)
 			}

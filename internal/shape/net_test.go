@@ -3,12 +3,12 @@ package shape
 import (
 	"context"
 	"fmt"
-	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/change"
+	"rillmark/internal/seeded"
 )
 
 // recorded hands out events that are there already.
@@ -32,9 +32,7 @@ func noteRow(id int, note string) []change.Value {
 // TestNetInShares compares the net of random changes with a fold, with room for all
 // rows and with room for few, and with truncates in between.
 func TestNetInShares(t *testing.T) {
-	seed := rand.Uint64()
-	random := rand.New(rand.NewPCG(seed, 0))
-	t.Logf("seed %d", seed)
+	random := seeded.Random(t, 0)
 	var events []change.Event
 	rows := map[int]string{}
 	for id := range 200 {
