@@ -18,10 +18,11 @@ import (
 // What a request may take. Answers without an end (streams, trials, reading a whole
 // journal) have a deadline for each write instead.
 const (
-	bodyTime  = 20 * time.Second // until the whole body is there
 	readTime  = 90 * time.Second // for an answer to GET or HEAD, and for leases: both may wait a minute
 	workTime  = 10 * time.Minute // for all else: a set-up may wait for locks
 	writeTime = 10 * time.Second // for each write of an answer without an end
+	// bodyTime is what a whole body has to come in.
+	bodyTime = 20 * time.Second
 	// maxStreams bounds the answers without an end that are open at a time.
 	maxStreams = 200
 )
@@ -36,7 +37,7 @@ func (s *Server) bounded(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		control := http.NewResponseController(w)
 		if r.ContentLength != 0 { // one that is there, or of unknown length
-			control.SetReadDeadline(time.Now().Add(bodyTime)) //nolint:errcheck // then there is none
+			control.SetReadDeadline(time.Now().Add(s.bodyTime)) //nolint:errcheck // then there is none
 			r.Body = &timedBody{ReadCloser: r.Body, control: control}
 		}
 		if endless(r.URL.Path) {
@@ -45,7 +46,7 @@ func (s *Server) bounded(next http.Handler) http.Handler {
 				defer func() { <-s.streams }()
 			default:
 				w.Header().Set("Retry-After", "10")
-				answerProblem(w, newProblem(http.StatusServiceUnavailable, "too-many-streams", fmt.Sprintf("%d answers without an end are open; there may be no more", maxStreams)))
+				answerProblem(w, newProblem(http.StatusServiceUnavailable, "too-many-streams", fmt.Sprintf("%d answers without an end are open; there may be no more", cap(s.streams))))
 				return
 			}
 			control.SetWriteDeadline(time.Now().Add(writeTime)) //nolint:errcheck // then there is none

@@ -36,12 +36,14 @@ type Server struct {
 	api     huma.API
 	door    *door
 	streams chan struct{} // one place for each answer without an end
+	// bodyTime is what a request's body has to come in.
+	bodyTime time.Duration
 }
 
 // New builds the handler. console is the built console, with index.html at its
 // root; nil leaves it out.
 func New(s *service.Service, version string, console fs.FS, logger *slog.Logger) *Server {
-	server := &Server{service: s, version: version, console: console, router: chi.NewRouter(), door: newDoor(s), streams: make(chan struct{}, maxStreams)}
+	server := &Server{service: s, version: version, console: console, router: chi.NewRouter(), door: newDoor(s), streams: make(chan struct{}, maxStreams), bodyTime: bodyTime}
 	server.router.Use(recoverer(logger), server.bounded, server.guardHost, securityHeaders, server.door.authenticate, named)
 	server.describe()
 	server.routes()

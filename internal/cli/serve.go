@@ -16,6 +16,7 @@ import (
 	"rillmark/console"
 	"rillmark/internal/api"
 	"rillmark/internal/service"
+	"rillmark/internal/thrift"
 )
 
 // shutdownGrace is what requests have to end in; with what the captures take it
@@ -69,6 +70,16 @@ func (a *app) runService(ctx context.Context, path string, paused bool) error {
 	if err != nil {
 		return err
 	}
+	kept := make(chan struct{})
+	thrifty, unbound := context.WithCancel(ctx)
+	go func() {
+		defer close(kept)
+		thrift.Keep(thrifty)
+	}()
+	defer func() {
+		unbound()
+		<-kept
+	}()
 	logger.Info("API and console answer", "address", "http://"+listener.Addr().String())
 	err = api.Serve(ctx, listener, api.New(s, Version, console.Files(), logger), s.Drain, shutdownGrace)
 	reason := "asked to by a signal"

@@ -17,7 +17,7 @@ func (a *app) sourceRun() *cobra.Command {
 	return &cobra.Command{Use: "run NAME", Short: "Let a paused source load and follow until it has caught up, and end",
 		Long: "For schedules: loads what is to be loaded, follows what was committed by now, then pauses the\nsource again, and says when there was nothing to do. Exit code 1 where it failed.\n\n" +
 			"The source keeps its log for us between runs: see that its disk can hold it.",
-		Example: "  rillmark source pause circulation --reason \"runs at night\"\n  rillmark source run circulation && rillmark outlet run archive", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark source pause circulation --reason \"runs at night\"\n  rillmark source run circulation", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			var begun service.SourceRun
 			_, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/run", nil, &begun)
 			if err != nil {

@@ -13,6 +13,10 @@ import (
 // on small transactions and halves our CPU.
 const crumbPause = 500 * time.Microsecond
 
+// crumbQuiet is how far apart reads are where the stream is quiet: then a pause only
+// wakes us once more.
+const crumbQuiet = 4 * time.Millisecond
+
 // crumbConn reads in large pieces, and pauses after a piece that was not large.
 type crumbConn struct {
 	net.Conn
@@ -65,8 +69,10 @@ func (c *crumbConn) Read(p []byte) (int, error) {
 		if n == 0 {
 			return 0, err
 		}
-		c.last.Store(time.Now().UnixNano())
-		c.short = n < len(c.buf)/4
+		now := time.Now()
+		quiet := now.Sub(c.lastRead()) > crumbQuiet
+		c.last.Store(now.UnixNano())
+		c.short = n < len(c.buf)/4 && !quiet
 		c.rest = c.buf[:n]
 	}
 	n := copy(p, c.rest)

@@ -10,9 +10,15 @@ func WithCaller(ctx context.Context, by string) context.Context {
 	return context.WithValue(ctx, callerKey{}, by)
 }
 
+// Caller is who makes the call; empty where that was not noted.
+func Caller(ctx context.Context) string {
+	by, _ := ctx.Value(callerKey{}).(string)
+	return by
+}
+
 // note puts on record what somebody has had done, and through what.
 func (s *Service) note(ctx context.Context, level, subject, event, message string) {
-	if by, is := ctx.Value(callerKey{}).(string); is {
+	if by := Caller(ctx); by != "" {
 		message += " (by " + by + ")"
 	}
 	s.log.tell(level, subject, event, message)

@@ -1,0 +1,179 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/definition"
+	"rillmark/internal/engine"
+	"rillmark/internal/service"
+)
+
+// TestSlowBodies: a body that does not come within its time is not read for ever, and
+// one that does has no deadline for what the handler does with it.
+func TestSlowBodies(t *testing.T) {
+	s := &Server{streams: make(chan struct{}, 1), bodyTime: 100 * time.Millisecond}
+	read := make(chan error, 1)
+	web := httptest.NewServer(s.bounded(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, err := io.ReadAll(r.Body)
+		read <- err
+		w.WriteHeader(http.StatusNoContent)
+	})))
+	defer web.Close()
+	conn, err := net.Dial("tcp", web.Listener.Addr().String())
+	require.NoError(t, err)
+	defer conn.Close() //nolint:errcheck // it was only written to
+	_, err = conn.Write([]byte("POST /v1/sources/a HTTP/1.1\r\nHost: a\r\nContent-Length: 10\r\n\r\n{"))
+	require.NoError(t, err)
+	require.ErrorIs(t, <-read, os.ErrDeadlineExceeded)
+	response, err := http.Post(web.URL, "application/json", strings.NewReader("{}"))
+	require.NoError(t, err)
+	require.Equal(t, http.StatusNoContent, response.StatusCode)
+	require.NoError(t, <-read)
+}
+
+// TestAnswersWithoutAnEnd: there are only so many, and their places come back.
+func TestAnswersWithoutAnEnd(t *testing.T) {
+	s := &Server{streams: make(chan struct{}, 2), bodyTime: time.Minute}
+	begun, end := make(chan struct{}), make(chan struct{})
+	web := httptest.NewServer(s.bounded(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if endless(r.URL.Path) {
+			w.(http.Flusher).Flush()
+			begun <- struct{}{}
+			<-end
+		}
+	})))
+	defer web.Close()
+	ask := func(path string) int {
+		response, err := http.Get(web.URL + path)
+		require.NoError(t, err)
+		defer response.Body.Close() //nolint:errcheck // it was only read
+		if response.StatusCode == http.StatusServiceUnavailable {
+			require.Equal(t, "10", response.Header.Get("Retry-After"))
+		}
+		return response.StatusCode
+	}
+	for _, path := range []string{"/v1/sources/a/stream", "/v1/sources/a/try"} {
+		go http.Get(web.URL + path) //nolint:errcheck,bodyclose // it is held open
+		<-begun
+	}
+	require.Equal(t, http.StatusServiceUnavailable, ask("/v1/outlets/a/stream"))
+	require.Equal(t, http.StatusOK, ask("/v1/status"), "others are answered all the same")
+	close(end)
+	require.Eventually(t, func() bool { return len(s.streams) == 0 }, 10*time.Second, time.Millisecond)
+	answered := make(chan int, 1)
+	go func() { answered <- ask("/v1/outlets/a/stream") }()
+	<-begun
+	require.Equal(t, http.StatusOK, <-answered)
+}
+
+func TestQueries(t *testing.T) {
+	list := &huma.Schema{Type: "array"}
+	known := []*huma.Param{{Name: "table", In: "query", Schema: list}, {Name: "from", In: "query", Schema: &huma.Schema{Type: "string"}}, {Name: "name", In: "path"}}
+	for query, told := range map[string]string{"": "", "from=1": "", "table=a&table=b": "", "from=1&from=2": "given 2 times", "tables=a": "there are table, from", "name=a": "no parameter", "a=%zz": "malformed", "from=1;table=b": "malformed"} {
+		p := checkQuery(query, known)
+		if told == "" {
+			require.Nil(t, p, query)
+			continue
+		}
+		require.NotNil(t, p, query)
+		require.Equal(t, http.StatusUnprocessableEntity, p.Status)
+		require.Contains(t, p.Detail, told, query)
+	}
+	require.Contains(t, checkQuery("a=1", nil).Detail, "has no parameters")
+}
+
+// TestEventPages: events go through byte by byte, however deep they are nested.
+func TestEventPages(t *testing.T) {
+	deep := strings.Repeat("[", 20_000) + strings.Repeat("]", 20_000)
+	committed := int64(7)
+	for _, page := range []EventPage{{Passed: 4}, {Events: []json.RawMessage{json.RawMessage(`{"a": 1.50}`), json.RawMessage(deep)}, Passed: 9, Committed: &committed}} {
+		read, err := ParseEventPage(page.AppendJSON(nil))
+		require.NoError(t, err)
+		require.Equal(t, page, read)
+	}
+	for _, torn := range []string{"", "{", `{"events":[}`, `{"passed":"a"}`} {
+		_, err := ParseEventPage([]byte(torn))
+		require.Error(t, err, torn)
+	}
+	until := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC)
+	leased := LeasedEvents{Events: []json.RawMessage{json.RawMessage(`{"a":1}`)}, Lease: "x", First: 1, Last: 2, Until: &until}
+	require.Equal(t, `{"events":[{"a":1}],"lease":"x","first":1,"last":2,"until":"2026-11-25T09:00:00Z"}`, string(leased.AppendJSON(nil)))
+}
+
+// TestProblems: each fault has its status, keeps its code and what to do, and an error
+// that nobody foresaw shows no more than that there was one.
+func TestProblems(t *testing.T) {
+	for _, c := range []struct {
+		err    error
+		status int
+		code   string
+	}{
+		{&engine.Fault{Code: service.CodeNotFound, Message: "m"}, 404, service.CodeNotFound},
+		{&engine.Fault{Code: service.CodeNameTaken, Message: "m"}, 409, service.CodeNameTaken},
+		{&engine.Fault{Code: service.CodeRunning, Message: "m"}, 409, service.CodeRunning},
+		{&engine.Fault{Code: service.CodeOffsetOutside, Message: "m", Fix: "f"}, 422, service.CodeOffsetOutside},
+		{&engine.Fault{Code: service.CodeStateDatabase, Message: "m"}, 503, service.CodeStateDatabase},
+		{&definition.Invalid{Location: "tables[0].match", Message: "m"}, 422, service.CodeInvalid},
+		{fmt.Errorf("outer: %w", &engine.Fault{Code: service.CodeInUse, Message: "m"}), 409, service.CodeInUse},
+	} {
+		var p *Problem
+		require.True(t, errors.As(problem(c.err), &p), "%v", c.err)
+		require.Equal(t, c.status, p.Status, "%v", c.err)
+		require.Equal(t, c.code, p.Code, "%v", c.err)
+	}
+	require.NoError(t, problem(nil))
+}
+
+// TestTornAnswers: a handler that gives up leaves an answer that the caller sees to be
+// torn; one that panics before it has answered says so, and the log has its stack.
+func TestTornAnswers(t *testing.T) {
+	var log strings.Builder
+	logger := slog.New(slog.NewTextHandler(&log, nil))
+	web := httptest.NewServer(recoverer(logger)(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/torn" {
+			w.Write([]byte("a part")) //nolint:errcheck // the caller is there
+			w.(http.Flusher).Flush()
+			panic(http.ErrAbortHandler)
+		}
+		panic("of a test")
+	})))
+	defer web.Close()
+	response, err := http.Get(web.URL + "/torn")
+	require.NoError(t, err)
+	_, err = io.ReadAll(response.Body)
+	require.Error(t, err, "it must not look whole")
+	response, err = http.Get(web.URL + "/other")
+	require.NoError(t, err)
+	require.Equal(t, http.StatusInternalServerError, response.StatusCode)
+	require.Contains(t, log.String(), "TestTornAnswers", "the stack is there")
+}
+
+// TestCallers are told apart by what they say of themselves.
+func TestCallers(t *testing.T) {
+	for agent, want := range map[string]string{"rillmark/1.2": "the client", "curl/8.5 (linux)": "the API, curl/8.5", "": "the API"} {
+		var by string
+		r := httptest.NewRequest(http.MethodPost, "/", nil)
+		r.Header.Set("User-Agent", agent)
+		r.RemoteAddr = "127.0.0.1:9"
+		named(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { by = service.Caller(r.Context()) })).ServeHTTP(httptest.NewRecorder(), r)
+		require.Equal(t, want, by)
+		r.RemoteAddr = "10.1.2.3:9"
+		r.Header.Set("Sec-Fetch-Site", "same-origin")
+		named(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { by = service.Caller(r.Context()) })).ServeHTTP(httptest.NewRecorder(), r)
+		require.Contains(t, by, " at 10.1.2.3")
+	}
+}
