@@ -1,0 +1,109 @@
+package outlet
+
+import (
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/destination"
+	"rillmark/internal/encode"
+)
+
+// TestMoments: all outlets flush at the same moments, however often each does.
+func TestMoments(t *testing.T) {
+	var room Room
+	began := room.began()
+	for _, after := range []time.Duration{0, time.Millisecond, 299 * time.Millisecond, 300 * time.Millisecond, 4123 * time.Millisecond} {
+		at := room.moment(began.Add(after), 300*time.Millisecond)
+		require.Zero(t, at.Sub(began)%(300*time.Millisecond))
+		require.True(t, at.After(began.Add(after)) && at.Sub(began) <= after+300*time.Millisecond)
+		late := room.moment(began.Add(after), lateFlushEvery)
+		require.Zero(t, late.Sub(began)%(300*time.Millisecond), "the rarer ones are among them")
+	}
+	require.Equal(t, roomBytes/batches, room.share(), "none delivers yet")
+	require.Equal(t, flushEvery, room.stretch(flushEvery))
+	room.running.Store(500)
+	require.Equal(t, leastBatch, room.share())
+	require.Equal(t, mostStretch*flushEvery, room.stretch(flushEvery))
+}
+
+func message(offset int64, row string) encode.Message {
+	return encode.Message{Offset: offset, Order: []byte(row), Table: "public.loans", Type: "rillmark.row.update"}
+}
+
+func offsets(messages []encode.Message) (list []int64) {
+	for _, m := range messages {
+		list = append(list, m.Offset)
+	}
+	return list
+}
+
+// TestWhatIsHeld: a message that cannot be written is set aside, and so is what comes
+// after it of its row, where later ones wait; those of a row with a dead letter wait too.
+func TestWhatIsHeld(t *testing.T) {
+	bad := message(2, "a")
+	bad.Bad = errors.New("cannot be written")
+	batch := func() []encode.Message {
+		return []encode.Message{message(1, "a"), bad, message(3, "a"), message(4, "b"), message(5, ""), message(6, "dead")}
+	}
+	s := &sender{Outlet: &Outlet{Wait: true}, rows: map[string]bool{"dead": true}}
+	kept, aside := s.held(batch(), nil)
+	require.Equal(t, []int64{1, 4, 5}, offsets(kept))
+	require.Equal(t, []int64{2, 3, 6}, []int64{aside[0].offset, aside[1].offset, aside[2].offset})
+	require.ErrorIs(t, aside[0].err, bad.Bad)
+	require.NoError(t, aside[1].err, "it only waits")
+	s.Wait = false
+	kept, aside = s.held(batch(), nil)
+	require.Equal(t, []int64{1, 3, 4, 5, 6}, offsets(kept))
+	require.Len(t, aside, 1)
+}
+
+// TestWhatIsTriedAgain: what failed for now is tried again in its order, with what waits
+// behind it; what failed often enough, or for good, is set aside.
+func TestWhatIsTriedAgain(t *testing.T) {
+	s := &sender{Outlet: &Outlet{Wait: true, Attempts: 2}, tries: make(map[int64]int)}
+	b := &encode.Batch{Messages: []encode.Message{message(1, "a"), message(2, "a"), message(3, "b"), message(4, "c"), message(5, "c")}}
+	for_, now := errors.New("for good"), errors.New("for now")
+	refused := []destination.Refusal{{Index: 0, Err: now, Temporary: true}, {Index: 1}, {Index: 3, Err: for_}, {Index: 4}}
+	var aside []refusal
+	left, temporary := s.judge(b, refused, &aside)
+	require.Equal(t, []int64{1, 2}, offsets(left))
+	require.ErrorIs(t, temporary, now)
+	require.Equal(t, []int64{4, 5}, []int64{aside[0].offset, aside[1].offset})
+	require.ErrorIs(t, aside[0].err, for_)
+	b.Messages, aside = left, nil
+	left, temporary = s.judge(b, []destination.Refusal{{Index: 0, Err: now, Temporary: true}, {Index: 1}}, &aside)
+	require.Empty(t, left)
+	require.NoError(t, temporary)
+	require.Equal(t, []int64{1, 2}, []int64{aside[0].offset, aside[1].offset}, "the second try was the last")
+	s.Attempts, s.tries = 0, make(map[int64]int)
+	for range 100 {
+		require.False(t, s.tooOften(7), "without a bound it is tried until it goes")
+	}
+}
+
+// TestTheLastHour: steps are ten seconds, an hour of them is kept, and what another
+// instance stored is taken in.
+func TestTheLastHour(t *testing.T) {
+	var h History
+	start := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC)
+	for n := range historyPoints + 20 {
+		h.delivered(start.Add(time.Duration(n)*historyStep+time.Second), 2, time.Second)
+		h.delivered(start.Add(time.Duration(n)*historyStep+2*time.Second), 3, 2*time.Second)
+	}
+	require.Len(t, h.points, historyPoints)
+	newest := h.points[historyPoints-1]
+	require.Equal(t, []any{int64(5), 2.0}, []any{newest.Delivered, newest.Delay})
+	now := newest.At.Add(time.Second)
+	other := History{points: []Point{{At: newest.At, Delivered: 1}}}
+	other.merge([]Point{newest, {At: now.Add(-2 * time.Hour), Delivered: 9}, {At: now.Add(time.Hour), Delivered: 9}}, now)
+	require.Equal(t, []Point{newest}, other.points, "the fuller of two stays, and nothing older than an hour or from the future")
+
+	var counts Counts
+	parts := []encode.Message{message(1, "a"), message(2, "a"), message(2, "a"), message(3, "b")}
+	parts[2].Part = 1 // the second half of a pair
+	counts.add(parts, []refusal{{offset: 3}})
+	require.Equal(t, Counts{{"public.loans", "rillmark.row.update"}: 2}, counts)
+}

@@ -1,0 +1,156 @@
+package shape
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/change"
+)
+
+func TestPatterns(t *testing.T) {
+	for _, c := range []struct {
+		pattern string
+		yes, no []string
+		single  string
+	}{
+		{"loans", []string{"public.loans"}, []string{"desk.loans", "public.loansx", "loans"}, "public.loans"},
+		{"public.*", []string{"public.loans", `public."a.b"`}, []string{"desk.loans", "publicx.a"}, ""},
+		{"*", []string{"public.loans", `"a.b".c`, "a.x\ny"}, []string{"loans"}, ""},
+		{"desk.lo?n*", []string{"desk.loans", "desk.loan"}, []string{"desk.lon", "desk.Loans"}, ""},
+		{`a."b.c"`, []string{`a."b.c"`}, []string{`"a.b".c`, "a.b"}, `a."b.c"`},
+		{`a."b*"`, []string{"a.b*"}, []string{"a.bc"}, ""},
+		{`"line\nfeed".*`, []string{change.TableName("line\nfeed", "x")}, []string{"line.x"}, ""},
+		{"a.b(c)+", []string{"a.b(c)+"}, []string{"a.bc"}, "a.b(c)+"},
+	} {
+		p, err := ParsePattern(c.pattern)
+		require.NoError(t, err, c.pattern)
+		for _, name := range c.yes {
+			require.True(t, p.Matches(name), "%s chooses %q", c.pattern, name)
+		}
+		for _, name := range c.no {
+			require.False(t, p.Matches(name), "%s does not choose %q", c.pattern, name)
+		}
+		require.Equal(t, c.single, p.Single(), c.pattern)
+		require.Equal(t, c.pattern, p.String())
+	}
+	for text, told := range map[string]string{"": "empty", "a\nb": "control character", `a."b`: "JSON string", `"a"b.c`: "JSON string", `a."\x"`: "JSON string"} {
+		_, err := ParsePattern(text)
+		require.ErrorContains(t, err, told, text)
+	}
+	require.False(t, Pattern{}.Matches("public.loans"), "the zero pattern chooses none")
+	column, err := ParseColumnPattern("*_note")
+	require.NoError(t, err)
+	require.True(t, column.Matches("shelf\n_note"))
+	exact, err := ParseColumnPattern(`"a*"`)
+	require.NoError(t, err)
+	require.Equal(t, []bool{true, false}, []bool{exact.Matches("a*"), exact.Matches("ab")})
+	one, _ := ParsePattern("loans")
+	two, _ := ParsePattern("desk.*")
+	require.Equal(t, `^public\.loans$|^desk\..*$`, Expression([]Pattern{one, two}))
+}
+
+// TestTemplates: what stands in braces comes from the event, with a text for where it has
+// nothing.
+func TestTemplates(t *testing.T) {
+	schema := change.NewSchema(change.PostgreSQL, "desk.loans", []change.Column{{Name: "id", Type: "bigint", Rule: change.RuleInteger, Key: 1}, {Name: "branch", Type: "text", Rule: change.RuleText}}, nil, false)
+	row := &change.Event{Source: "circulation", Database: "library", Operation: change.Update, Table: "desk.loans", Schema: schema, After: []change.Value{change.Of("7"), change.Of("north")},
+		Transaction: change.Transaction{ID: "900"}}
+	message := &change.Event{Source: "circulation", Operation: change.Message}
+	for _, c := range []struct {
+		text  string
+		event *change.Event
+		want  string
+	}{
+		{"{source}.{schema}.{table}", row, "circulation.desk.loans"},
+		{"{database}/{operation}/{transaction}", row, "library/update/900"},
+		{"{row.branch}-{row.id}", row, "north-7"},
+		{"{row.nothing|none}", row, "none"},
+		{"{row.nothing}", row, ""},
+		{"{key}", row, "K"},
+		{"{table|messages}", message, "messages"},
+		{"plain", message, "plain"},
+	} {
+		template, err := ParseTemplate(c.text)
+		require.NoError(t, err)
+		require.Equal(t, c.want, string(template.Append(nil, c.event, []byte("K"), nil)), c.text)
+	}
+	for text, told := range map[string]string{"{table": "without a closing", "table}": "without an opening", "{colour}": "which no event has", "{row.}": "row.COLUMN"} {
+		_, err := ParseTemplate(text)
+		require.ErrorContains(t, err, told)
+	}
+	template, err := ParseTemplate("{source}.{kind}", "kind")
+	require.NoError(t, err)
+	require.Equal(t, "circulation.hold", string(template.Append(nil, row, nil, func(string) []byte { return []byte("hold") })))
+	require.False(t, template.Fixed())
+	fixed, err := ParseTemplate("{source}.all")
+	require.NoError(t, err)
+	require.True(t, fixed.Fixed())
+	channel, err := ParseTemplate("{source}.{table}.{row.branch|none}.{operation}")
+	require.NoError(t, err)
+	address, parameters := channel.Channel("circulation", "desk.loans")
+	require.Equal(t, "circulation.loans.{row_branch}.{operation}", address)
+	require.Equal(t, []string{"row_branch", "operation"}, parameters)
+	require.Equal(t, []string{"branch"}, channel.Columns())
+	require.Empty(t, channel.Needs(), "a text stands where it is missing")
+}
+
+// TestConditions: what a row's filter says of values, of null and of what the log left
+// out.
+func TestConditions(t *testing.T) {
+	columns := []change.Column{{Name: "id", Type: "bigint", Rule: change.RuleInteger, Bits: 64}, {Name: "state", Type: "text", Rule: change.RuleText}, {Name: "active", Type: "boolean", Rule: change.RuleBoolean},
+		{Name: "amount", Type: "numeric", Rule: change.RuleDecimal}, {Name: "odd name", Type: "text", Rule: change.RuleText}}
+	values := []change.Value{change.Of("9007199254740993"), change.Of("waits"), change.Of("true"), change.Of("1.50"), change.NullValue()}
+	for _, c := range []struct {
+		text         string
+		holds, known bool
+		uses         []int
+	}{
+		{"id == 9007199254740993", true, true, []int{0}},
+		{"id == 9007199254740992", false, true, []int{0}},
+		{`state in ["waits", "ready"] && active`, true, true, []int{1, 2}},
+		{`row["odd name"] == null`, true, true, []int{0, 1, 2, 3, 4}},
+		{`row["odd name"] == "x"`, false, true, []int{0, 1, 2, 3, 4}},
+		{`state.startsWith("w") || id < 0`, true, true, []int{0, 1}},
+		{`1 / (id - id) == 1`, false, true, []int{0}},
+		{"true", true, true, nil},
+	} {
+		condition, err := ParseCondition(c.text)
+		require.NoError(t, err)
+		bound, err := condition.Bind("public.holds", columns)
+		require.NoError(t, err, c.text)
+		require.ElementsMatch(t, c.uses, bound.Uses(), c.text)
+		holds, known := bound.Holds(func(i int) change.Value { return values[i] })
+		require.Equal(t, []bool{c.holds, c.known}, []bool{holds, known}, c.text)
+	}
+	condition, err := ParseCondition("active && id > 1")
+	require.NoError(t, err)
+	bound, err := condition.Bind("public.holds", columns)
+	require.NoError(t, err)
+	_, known := bound.Holds(func(int) change.Value { return change.Value{} })
+	require.False(t, known, "what the log left out is not false")
+	for text, told := range map[string]string{"id ==": "line 1", "state = 'a'": "line 1"} {
+		_, err := ParseCondition(text)
+		require.ErrorContains(t, err, told)
+	}
+	for text, told := range map[string]string{"nothing == 1": "its columns are", `id == "a"`: "does not fit public.holds", "id + 1": "where true or false is wanted"} {
+		condition, err := ParseCondition(text)
+		require.NoError(t, err)
+		_, err = condition.Bind("public.holds", columns)
+		require.ErrorContains(t, err, told)
+	}
+}
+
+func TestFilters(t *testing.T) {
+	loans, err := ParsePattern("loans")
+	require.NoError(t, err)
+	f := &Filter{Tables: []Pattern{loans}, Operations: []change.Operation{change.Insert, change.Message}}
+	for _, c := range []struct {
+		table     string
+		operation change.Operation
+		want      bool
+	}{{"public.loans", change.Insert, true}, {"public.loans", change.Update, false}, {"public.holds", change.Insert, false}, {"", change.Message, true}} {
+		require.Equal(t, c.want, f.Admits(&change.Event{Table: c.table, Operation: c.operation}), "%v", c)
+	}
+	require.True(t, new(Filter).Admits(&change.Event{Table: "public.holds"}), "the zero filter lets all through")
+}
