@@ -12,15 +12,21 @@ demo: setup build
 example: setup build
 	@bin/rillmark demo --example --folder .demo/example
 
+# Packages that are quick enough to be tested with the race detector each time; make
+# soak has it on for all, the service that the tests start included.
+QUICK := $(addprefix ./internal/,capture catalog change definition destination encode guard journal jsontext netguard outlet postgres/... shape thrift)
+
 test: setup-tests build
-	go test -timeout 20m ./...
+	cd console && npm run --silent test
+	go test -race -timeout 10m $(QUICK)
+	go test -timeout 20m $$(go list ./... | grep -vxF "$$(go list $(QUICK))")
 
 soak: setup-tests build
-	RILLMARK_ROUNDS=$${RILLMARK_ROUNDS:-20} go test -timeout 12h -count=1 ./...
+	RILLMARK_RACE=1 RILLMARK_ROUNDS=$${RILLMARK_ROUNDS:-20} go test -race -timeout 12h -count=1 ./...
 	go test -run '^$$' -fuzz FuzzDecode -fuzztime 5m ./internal/postgres/pgoutput
 	go test -run '^$$' -fuzz FuzzCursor -fuzztime 5m ./internal/journal
 	go test -run '^$$' -fuzz FuzzString -fuzztime 5m ./internal/encode
-	for fuzz in FuzzArray FuzzValue FuzzLargeRow; do go test -run '^$$' -fuzz $$fuzz'$$' -fuzztime 5m ./internal/postgres || exit 1; done
+	for fuzz in FuzzArray FuzzValue FuzzLargeRow FuzzNames; do go test -run '^$$' -fuzz $$fuzz'$$' -fuzztime 5m ./internal/postgres || exit 1; done
 
 bench: setup build
 	go run ./bench

@@ -1,5 +1,5 @@
 import react from "@vitejs/plugin-react";
-import { defineConfig } from "vite";
+import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [react()],
@@ -10,5 +10,6 @@ export default defineConfig({
       scss: { quietDeps: true, silenceDeprecations: ["import", "global-builtin", "color-functions", "if-function"] },
     },
   },
+  test: { environment: "node", include: ["src/**/*.test.{ts,tsx}"], env: { TZ: "Europe/Berlin" } },
   server: { proxy: { "/v1": "http://127.0.0.1:7450" } },
 });

@@ -59,6 +59,10 @@ func TestMain(m *testing.M) {
 	os.Chmod(folder, 0o755) //nolint:errcheck // the next step tells
 	binary = filepath.Join(folder, "rillmark")
 	build := exec.Command("go", "build", "-o", binary, "../cmd/rillmark")
+	if os.Getenv("RILLMARK_RACE") != "" {
+		build.Args = append(build.Args[:2:2], append([]string{"-race"}, build.Args[2:]...)...)
+		os.Setenv("GORACE", "halt_on_error=1") //nolint:errcheck // a name that can be set
+	}
 	build.Stderr = os.Stderr
 	if err := build.Run(); err != nil {
 		fmt.Fprintln(os.Stderr, "building rillmark:", err)

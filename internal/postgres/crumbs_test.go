@@ -36,7 +36,7 @@ func TestSmallPiecesAreReadTogether(t *testing.T) {
 	go func() {
 		for at := 0; at < len(sent); {
 			n := min(1+pieces.IntN(500), len(sent)-at)
-			if random.IntN(100) == 0 {
+			if pieces.IntN(100) == 0 {
 				n = min(2*crumbBuffer, len(sent)-at)
 			}
 			theirs.Write(sent[at : at+n]) //nolint:errcheck // the reader tells

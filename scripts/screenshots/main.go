@@ -5,8 +5,10 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -35,8 +37,19 @@ func take(address, folder, letters string, dark bool) error {
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
 		return err
 	}
-	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
+	ctx, cancel = context.WithTimeout(ctx, 6*time.Minute)
 	defer cancel()
+	// A fresh demo has no marks to show.
+	mark, err := http.NewRequestWithContext(ctx, http.MethodPut, address+"/v1/sources/circulation/marks/opening", strings.NewReader(`{"reason": "the doors open"}`))
+	if err != nil {
+		return err
+	}
+	mark.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(mark)
+	if err != nil {
+		return err
+	}
+	answer.Body.Close() //nolint:errcheck // it was only asked for
 	theme, suffix := "light", ""
 	if dark {
 		theme, suffix = "dark", "-dark"

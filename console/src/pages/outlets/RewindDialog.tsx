@@ -15,16 +15,30 @@ const kinds = [
   ["now", "now, passing over the rest"],
 ] as const;
 
-/** RewindDialog sets an outlet back, or forward. It says what that would do
- * before it is done. */
+const ends = [
+  ["open", "no end: it goes on from there"],
+  ["pause", "it pauses before …"],
+  ["return", "before … it goes back to where it is now"],
+] as const;
+
+type End = (typeof ends)[number][0];
+
+/** RewindDialog sets an outlet back, or forward, or replays a part of the journal. It
+ * says what that would do before it is done. */
 export function RewindDialog({ outlet, onClose }: { outlet: OutletStatus; onClose: () => void }) {
   const [place, setPlace] = useState<Place>({ kind: "offset", text: "" });
+  const [end, setEnd] = useState<End>("open");
+  const [until, setUntil] = useState<Place>({ kind: "offset", text: "" });
   const [plan, setPlan] = useState<Rewind>();
   const { trouble, work } = useWork();
   const { data: marks } = useMarks(outlet.source);
   const ask = (dry: boolean) =>
     work(async () => {
-      const answer = await send<Rewind>("POST", `/v1/outlets/${outlet.name}/rewind`, { to: placeText(place, marks), dry_run: dry });
+      const answer = await send<Rewind>("POST", `/v1/outlets/${outlet.name}/rewind`, {
+        to: placeText(place, marks),
+        ...(end !== "open" && { until: placeText(until, marks), return: end === "return" }),
+        dry_run: dry,
+      });
       if (dry) {
         setPlan(answer);
       } else {
@@ -56,9 +70,45 @@ export function RewindDialog({ outlet, onClose }: { outlet: OutletStatus; onClos
               time="Commits from this local time on"
             />
           </div>
+          {outlet.destination && (
+            <div className="rule-line">
+              <Form.Group controlId="rewind-end">
+                <Form.Label>End</Form.Label>
+                <Form.Select
+                  size="sm"
+                  value={end}
+                  onChange={(event) => {
+                    setPlan(undefined);
+                    setEnd(event.target.value as End);
+                  }}
+                >
+                  {ends.map(([value, words]) => (
+                    <option key={value} value={value}>
+                      {words}
+                    </option>
+                  ))}
+                </Form.Select>
+              </Form.Group>
+              {end !== "open" && (
+                <PlaceFields
+                  id="rewind-until"
+                  place={until}
+                  onChange={(next) => {
+                    setPlan(undefined);
+                    setUntil(next);
+                  }}
+                  marks={marks}
+                  kinds={kinds.filter(([kind]) => kind !== "beginning").map(([kind, words]) => [kind, kind === "now" ? "now" : words] as const)}
+                  offset="Offset before which it ends"
+                  time="Commits before this local time"
+                />
+              )}
+            </div>
+          )}
           {plan && (
             <p role="status">
-              From offset {count(plan.from)} to {count(plan.to)}: <strong>{count(Math.abs(plan.events))}</strong> events of the source {plan.events < 0 ? "are passed over." : "are delivered again, with the same ids."}
+              From offset {count(plan.from)} to {count(plan.to)}: <strong>{count(Math.abs(plan.events))}</strong> events of the source {plan.events < 0 ? "are passed over." : "are delivered again, with the same ids"}
+              {plan.events < 0 ? "" : plan.until ? `, up to offset ${count(plan.until)}${plan.returns ? ", and then it goes back." : ", where it pauses."}` : "."}
             </p>
           )}
           <Trouble error={trouble} />
