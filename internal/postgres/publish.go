@@ -385,6 +385,10 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 		if len(steps) == 0 {
 			continue
 		}
+		if !isIn && !isOut {
+			// One that somebody holds alone is new to us, and may come later than the rest.
+			steps = append([]string{"SET LOCAL lock_timeout = '1s'"}, steps...)
+		}
 		err := pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
 			for _, step := range steps {
 				if _, err := tx.Exec(ctx, step); err != nil {
@@ -403,9 +407,11 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 		case isDenied(err) && isIn && !isOut && is.filter == "":
 			// It stays published whole, and the filter is ours to ask.
 		case isDenied(err):
-			did.faults[name] = "the login may not publish this table; its owner or a superuser can: " + strings.Join(steps, "; ")
+			did.faults[name] = "the login may not publish this table; its owner or a superuser can: " + strings.Join(slices.DeleteFunc(steps, func(s string) bool { return strings.HasPrefix(s, "SET LOCAL") }), "; ")
 		case isGone(err):
 			// Dropped since it was listed: the next look does not find it.
+		case isLocked(err):
+			did.faults[name] = "somebody holds the table for themselves, as ALTER TABLE does: it is published and loaded once they let go"
 		case err != nil:
 			return nil, fmt.Errorf("publishing %s: %w", name, err)
 		default:
@@ -500,6 +506,12 @@ func (c *Config) addTogether(ctx context.Context, conn *pgx.Conn, order []string
 func isGone(err error) bool {
 	var server *pgconn.PgError
 	return errors.As(err, &server) && (server.Code == "42P01" || server.Code == "3F000")
+}
+
+// isLocked tells that a lock was not to be had in time.
+func isLocked(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && server.Code == "55P03"
 }
 
 func isDenied(err error) bool {
