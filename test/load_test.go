@@ -206,11 +206,11 @@ func TestReloadsWhileAllGoesOn(t *testing.T) {
 	large := make(chan error, 1)
 	other := connect(t, sourceServer(t), name)
 	go func() {
-		_, err := other.Exec(context.Background(), "INSERT INTO desk SELECT n, repeat('large', 20) FROM generate_series(10001, 40000) n")
+		_, err := other.Exec(context.Background(), "INSERT INTO desk SELECT n, repeat('large', 20) FROM generate_series(10001, 25000) n")
 		large <- err
 	}()
 	loads, done := 0, false
-	for ; !done || loads < 6; loads++ {
+	for ; !done || loads < 4; loads++ {
 		if loads%2 == 0 {
 			i.must(http.MethodPost, "/v1/sources/circulation/tables/public.desk/reload", nil, nil)
 		} else {

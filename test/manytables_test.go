@@ -20,7 +20,7 @@ import (
 func TestManySmallTables(t *testing.T) {
 	inRounds(t, func(t *testing.T, round int) {
 		random := seeded.Random(t, uint64(round))
-		const many = 300
+		const many = 120
 		i, name := begin(t, "source: {heartbeat_every: 200ms, refresh_every: 200ms}\n")
 		db := connect(t, sourceServer(t), name)
 		rows := make([]int, many)
@@ -75,7 +75,7 @@ func TestManySmallTables(t *testing.T) {
 		code, raw, err := i.call(http.MethodPut, "/v1/sources/circulation", d, "If-Match", `"1"`)
 		require.NoError(t, err)
 		require.Equal(t, http.StatusOK, code, "%s", raw)
-		i.comesTo("public.shelf_299", "following")
+		i.comesTo("public.shelf_119", "following")
 		run(t, db, "DROP TABLE shelf_020")
 		state, _ := i.table("public.shelf_010")
 		require.Contains(t, []string{"new", "to-load", "loading", "unpublished"}, state, "it waits for the lock")
