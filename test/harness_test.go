@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -27,6 +28,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
+	"rillmark/internal/seeded"
 )
 
 // binary is the rillmark under test, built once.
@@ -38,6 +40,15 @@ func rounds() int {
 		return n
 	}
 	return 1
+}
+
+// draws are the same in each round of make test, and others in make soak or where
+// RILLMARK_SEED is set.
+func draws(t *testing.T, round int, stream uint64) *rand.Rand {
+	if rounds() > 1 || os.Getenv("RILLMARK_SEED") != "" {
+		return seeded.Random(t, uint64(round))
+	}
+	return rand.New(rand.NewPCG(uint64(round), stream))
 }
 
 // inRounds runs a test in as many rounds as are asked for, numbered from 1, each

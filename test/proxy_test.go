@@ -18,7 +18,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
-	"rillmark/internal/seeded"
 )
 
 // proxy is a way to a server that misbehaves: it cuts connections, stalls them,
@@ -173,7 +172,7 @@ func aBadConnection(t *testing.T, round int) {
 			bench(ctx, "-c", "8", "-j", "2", "-T", "3", "-n").Run() //nolint:errcheck // the server is killed under it
 		}
 	}()
-	random := seeded.Random(t, uint64(round))
+	random := draws(t, round, 11)
 	for n := range 24 {
 		<-time.After(time.Duration(100+random.IntN(500)) * time.Millisecond)
 		switch n % 6 {

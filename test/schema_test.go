@@ -8,8 +8,6 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"rillmark/internal/seeded"
 )
 
 type schemaEvent struct {
@@ -128,7 +126,7 @@ func randomSchemaChanges(t *testing.T, round int) {
 	db := connect(t, sourceServer(t), name)
 	i.resume()
 	i.settled("circulation", db)
-	random := seeded.Random(t, uint64(round))
+	random := draws(t, round, 7)
 	columns := map[string]bool{}
 	has := func() string {
 		var names []string
