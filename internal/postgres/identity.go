@@ -24,6 +24,9 @@ type identity struct {
 	// Members are the tables that hold the rows, by OID: the table itself, or the
 	// partitions of a root.
 	Members map[uint32]string `json:"members,omitempty"`
+	// Guests are tables whose rows have carried a root's name, and that no look at the
+	// source has found among its partitions yet: one may leave before that.
+	Guests map[uint32]string `json:"guests,omitempty"`
 	// Keyless says that the table was loaded without a key.
 	Keyless bool `json:"keyless,omitempty"`
 }

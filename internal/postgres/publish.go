@@ -152,11 +152,12 @@ type differences struct {
 	gone    []*table                     // those that are there no more
 	members map[*table]map[uint32]string // those with other partitions
 	fresh   []*listed                    // partitions that have come
+	strays  map[*table]map[uint32]string // guests that are no partitions now
 }
 
 // differences finds what no row has brought; the lock is held.
 func (r *run) differences(chosen map[string]*captured, all []*listed) *differences {
-	found := &differences{changed: make(map[*table]uint32), members: make(map[*table]map[uint32]string)}
+	found := &differences{changed: make(map[*table]uint32), members: make(map[*table]map[uint32]string), strays: make(map[*table]map[uint32]string)}
 	for name, c := range chosen {
 		t := r.tables[name]
 		if t == nil || t.state.State == engine.StateUnpublished || t.state.State == engine.StateNew {
@@ -166,7 +167,10 @@ func (r *run) differences(chosen map[string]*captured, all []*listed) *differenc
 		oid := l.oid
 		if c.mapped {
 			oid = l.rootOID
-			if now := c.memberIDs(); !maps.Equal(now, t.id.Members) {
+			now := c.memberIDs()
+			found.strays[t] = maps.Clone(t.id.Guests)
+			maps.DeleteFunc(found.strays[t], func(oid uint32, _ string) bool { return now[oid] != "" })
+			if !maps.Equal(now, t.id.Members) || len(found.strays[t]) > 0 {
 				found.members[t] = now
 				for _, one := range c.members {
 					if t.id.Members[one.oid] == "" {
@@ -542,7 +546,7 @@ type publishedTable struct {
 func publishedTables(ctx context.Context, q querier, publications []string) (map[string]publishedTable, error) {
 	// Its place is its own, its root's, or its schema's.
 	rows, _ := q.Query(ctx, `SELECT t.schemaname, t.tablename, string_agg(p.oid || '.' || p.xmin || '.' || coalesce(place.oids, '0'), ' ' ORDER BY p.oid),
-			max(CASE WHEN relation.relispartition THEN pg_partition_root(relation.oid)::oid::bigint ELSE 0 END)
+			max(CASE WHEN relation.relispartition THEN coalesce(pg_partition_root(relation.oid)::oid::bigint, 0) ELSE 0 END) -- null for one that was just dropped
 		FROM pg_publication_tables t JOIN pg_publication p ON p.pubname = t.pubname
 		JOIN pg_namespace schema ON schema.nspname = t.schemaname JOIN pg_class relation ON relation.relnamespace = schema.oid AND relation.relname = t.tablename
 		CROSS JOIN LATERAL (SELECT string_agg(r.oid::text, '+' ORDER BY r.oid) AS oids

@@ -55,6 +55,9 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 		}
 	}
 	rel.table = t
+	if t.mapped() {
+		r.hosts(t, m.OID, own)
+	}
 	if t.load != nil {
 		t.load.relationChanged(rel.layout)
 	}

@@ -131,7 +131,27 @@ func (r *run) own(t *table) {
 	}
 	for oid := range t.id.Members {
 		r.owners[oid] = t
+		delete(t.id.Guests, oid)
 	}
+	for oid := range t.id.Guests {
+		if r.owners[oid] == nil {
+			r.owners[oid] = t
+		}
+	}
+}
+
+// hosts notes that rows of a table carry a root's name, before it is found among the
+// root's partitions.
+func (r *run) hosts(t *table, oid uint32, own string) {
+	if t.id.Members[oid] != "" || t.id.Guests[oid] != "" {
+		return
+	}
+	if t.id.Guests == nil {
+		t.id.Guests = make(map[uint32]string)
+	}
+	t.id.Guests[oid] = own
+	r.own(t)
+	r.sink.Table(t.progressState())
 }
 
 // consistsOf sets which of the source's tables hold a captured table's rows.

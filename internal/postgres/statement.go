@@ -73,7 +73,7 @@ func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start L
 			steps = append(steps, next)
 		}
 		if t.mapped() && one.Partitions != nil {
-			steps = append(steps, r.partitionsLeft(t, func(oid uint32) bool { return (*one.Partitions)[oid] != "" }, start)...)
+			steps = append(steps, r.partitionsLeft(t, func(oid uint32, _ string) bool { return (*one.Partitions)[oid] == "" }, start)...)
 		}
 	}
 	for _, name := range n.Dropped {
@@ -83,7 +83,7 @@ func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start L
 		}
 		for _, t := range r.tables {
 			if t.mapped() {
-				steps = append(steps, r.partitionsLeft(t, func(oid uint32) bool { return t.id.Members[oid] != name }, start)...)
+				steps = append(steps, r.partitionsLeft(t, func(_ uint32, own string) bool { return own == name }, start)...)
 			}
 		}
 	}
@@ -105,13 +105,14 @@ type step struct {
 
 // partitionsLeft are the steps where partitions of a table have gone with their rows.
 // Those that have come are found by looking at the source, once they are published.
-func (r *run) partitionsLeft(t *table, stays func(oid uint32) bool, place LSN) []step {
-	left := maps.Clone(t.id.Members)
-	maps.DeleteFunc(left, func(oid uint32, _ string) bool { return !stays(oid) })
-	if len(left) == len(t.id.Members) {
+func (r *run) partitionsLeft(t *table, gone func(oid uint32, own string) bool, place LSN) []step {
+	members, guests := maps.Clone(t.id.Members), maps.Clone(t.id.Guests)
+	maps.DeleteFunc(members, gone)
+	maps.DeleteFunc(guests, gone)
+	if len(members) == len(t.id.Members) && len(guests) == len(t.id.Guests) {
 		return nil
 	}
-	return []step{{t.state.Schema != nil, func() { r.repartitioned(t, left, place) }}}
+	return []step{{t.state.Schema != nil, func() { r.repartitioned(t, members, guests, place) }}}
 }
 
 var oneAlterTable = regexp.MustCompile(`(?is)^\s*alter\s+table\s[^;]*;?\s*$`)
@@ -212,10 +213,17 @@ func (r *run) leaves(t *table, statement string, place LSN) {
 
 const goneNote = "dropped or renamed in the source"
 
-// repartitioned takes a table's partitions as they are at a place: rows that went
-// with one are void there, rows that came with another are read.
-func (r *run) repartitioned(t *table, now map[uint32]string, place LSN) {
-	was := t.id.Members
+// repartitioned takes a table's partitions as they are at a place, and those of its
+// guests that stay: rows that went with one are void there, rows that came with another
+// are read.
+func (r *run) repartitioned(t *table, now, guests map[uint32]string, place LSN) {
+	was := maps.Clone(t.id.Members)
+	left := maps.Clone(was)
+	if left == nil {
+		left = make(map[uint32]string)
+	}
+	maps.Copy(left, t.id.Guests)
+	t.id.Guests = maps.Clone(guests)
 	for oid := range now {
 		if before := r.owners[oid]; before != nil && before != t && !before.mapped() {
 			r.leaves(before, "", place) // it was a table of its own
@@ -227,11 +235,14 @@ func (r *run) repartitioned(t *table, now map[uint32]string, place LSN) {
 	r.consistsOf(t, maps.Clone(now))
 	t.state.Members = slices.Sorted(maps.Values(now))
 	gone, come := false, []string(nil)
-	for oid := range was {
-		if now[oid] != "" {
+	for oid := range left {
+		if now[oid] != "" || guests[oid] != "" {
 			continue
 		}
 		gone = true
+		if r.owners[oid] == t {
+			delete(r.owners, oid)
+		}
 		if rel := r.relations[oid]; rel != nil {
 			rel.moved = true
 		}
@@ -295,7 +306,9 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 			r.leaves(t, "", r.lastRow)
 		}
 		for t, members := range found.members {
-			r.repartitioned(t, members, r.lastRow)
+			guests := maps.Clone(t.id.Guests)
+			maps.DeleteFunc(guests, func(oid uint32, _ string) bool { return found.strays[t][oid] != "" })
+			r.repartitioned(t, members, guests, r.lastRow)
 		}
 		return nil
 	})
