@@ -42,13 +42,13 @@ func rounds() int {
 	return 1
 }
 
-// draws are the same in each round of make test, and others in make soak or where
-// RILLMARK_SEED is set.
-func draws(t *testing.T, round int, stream uint64) *rand.Rand {
+// draws are the same in each make test, from a seed that has found something where there
+// is one; make soak and RILLMARK_SEED draw others.
+func draws(t *testing.T, round int, seed uint64) *rand.Rand {
 	if rounds() > 1 || os.Getenv("RILLMARK_SEED") != "" {
 		return seeded.Random(t, uint64(round))
 	}
-	return rand.New(rand.NewPCG(uint64(round), stream))
+	return rand.New(rand.NewPCG(seed, uint64(round)))
 }
 
 // inRounds runs a test in as many rounds as are asked for, numbered from 1, each

@@ -92,3 +92,25 @@ func TestPartsOfAJournal(t *testing.T) {
 	refused("give until, too", "outlet", "rewind", "archive", "--to", "mark:noon", "--return")
 	refused("read with until", "outlet", "rewind", "desk", "--to", "mark:morning", "--until", "mark:noon")
 }
+
+// TestLoadOnlySourcesRunOnce: a source that only loads ends by itself when all is loaded,
+// leaves no slot behind, and loads again when it is run again.
+func TestLoadOnlySourcesRunOnce(t *testing.T) {
+	i, name := begin(t, "", deskTable, "INSERT INTO desk VALUES (1, 'a'), (2, 'b')")
+	db := connect(t, sourceServer(t), name)
+	d := sourceDefinition(sourceServer(t), name)
+	d["mode"] = "load-only"
+	i.must(http.MethodDelete, "/v1/sources/circulation?forget=true", nil, nil)
+	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
+	for n := 1; n <= 2; n++ {
+		out, errs, code := i.cli("source", "run", "circulation")
+		require.Zero(t, code, errs)
+		require.Contains(t, out, "has caught up")
+		i.eventually("it is loaded, and its slot is gone", func() bool {
+			var slots int
+			state, _ := i.table("public.desk")
+			return state == "loaded" && db.QueryRow(t.Context(), "SELECT count(*) FROM pg_replication_slots WHERE slot_name = 'rillmark_circulation'").Scan(&slots) == nil && slots == 0
+		})
+		require.Len(t, ofTable(i.journal("circulation"), "public.desk", "existing"), 2*n)
+	}
+}

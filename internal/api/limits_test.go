@@ -22,8 +22,8 @@ import (
 	"rillmark/internal/service"
 )
 
-// TestSlowBodies: a body that does not come within its time is not read for ever, and
-// one that does has no deadline for what the handler does with it.
+// TestSlowBodies: reading a body has a deadline. A body that arrives in time leaves no
+// deadline on the handler's work.
 func TestSlowBodies(t *testing.T) {
 	s := &Server{streams: make(chan struct{}, 1), bodyTime: 100 * time.Millisecond}
 	read := make(chan error, 1)
@@ -45,7 +45,8 @@ func TestSlowBodies(t *testing.T) {
 	require.NoError(t, <-read)
 }
 
-// TestAnswersWithoutAnEnd: there are only so many, and their places come back.
+// TestAnswersWithoutAnEnd: the number of open streams is limited, and a closed stream
+// makes room for another.
 func TestAnswersWithoutAnEnd(t *testing.T) {
 	s := &Server{streams: make(chan struct{}, 2), bodyTime: time.Minute}
 	begun, end := make(chan struct{}), make(chan struct{})
@@ -71,7 +72,7 @@ func TestAnswersWithoutAnEnd(t *testing.T) {
 		<-begun
 	}
 	require.Equal(t, http.StatusServiceUnavailable, ask("/v1/outlets/a/stream"))
-	require.Equal(t, http.StatusOK, ask("/v1/status"), "others are answered all the same")
+	require.Equal(t, http.StatusOK, ask("/v1/status"), "requests with an end are still answered")
 	close(end)
 	require.Eventually(t, func() bool { return len(s.streams) == 0 }, 10*time.Second, time.Millisecond)
 	answered := make(chan int, 1)
@@ -114,8 +115,7 @@ func TestEventPages(t *testing.T) {
 	require.Equal(t, `{"events":[{"a":1}],"lease":"x","first":1,"last":2,"until":"2026-11-25T09:00:00Z"}`, string(leased.AppendJSON(nil)))
 }
 
-// TestProblems: each fault has its status, keeps its code and what to do, and an error
-// that nobody foresaw shows no more than that there was one.
+// TestProblems: each fault has its HTTP status and keeps its code.
 func TestProblems(t *testing.T) {
 	for _, c := range []struct {
 		err    error
@@ -138,8 +138,8 @@ func TestProblems(t *testing.T) {
 	require.NoError(t, problem(nil))
 }
 
-// TestTornAnswers: a handler that gives up leaves an answer that the caller sees to be
-// torn; one that panics before it has answered says so, and the log has its stack.
+// TestTornAnswers: an aborted answer is an error for the caller. A panic before the
+// answer is a 500, and the log has its stack.
 func TestTornAnswers(t *testing.T) {
 	var log strings.Builder
 	logger := slog.New(slog.NewTextHandler(&log, nil))
@@ -162,7 +162,7 @@ func TestTornAnswers(t *testing.T) {
 	require.Contains(t, log.String(), "TestTornAnswers", "the stack is there")
 }
 
-// TestCallers are told apart by what they say of themselves.
+// TestCallers: the log names the client, the console or the API by the request's headers.
 func TestCallers(t *testing.T) {
 	for agent, want := range map[string]string{"rillmark/1.2": "the client", "curl/8.5 (linux)": "the API, curl/8.5", "": "the API"} {
 		var by string

@@ -49,6 +49,7 @@ type sink struct {
 	inTx       bool
 	states     []engine.TableState // with the open block
 	touched    bool
+	wanted     bool // somebody waits for the open block to be closed and stored
 	closed     []parcel
 	closes     int64 // parcels closed so far
 	stores     int64 // parcels stored so far
@@ -77,6 +78,9 @@ func (s *sink) Unlock() { s.mu.Unlock() }
 func (s *sink) Checkpoint(f func() engine.Checkpoint) { s.checkpoint = f }
 
 func (s *sink) Room() error {
+	if s.wanted && s.err == nil {
+		s.close() // more of the transaction follows, or a new one
+	}
 	for s.err == nil && s.builder.Size() >= blockBytes {
 		if len(s.closed) < closedBlocks {
 			s.close()
@@ -100,7 +104,7 @@ func (s *sink) Next() uint64 { return s.tx.Next }
 func (s *sink) Commit() {
 	s.builder.EndTransaction()
 	s.inTx = false
-	if s.builder.Events() > 0 || len(s.states) > 0 {
+	if s.builder.Events() > 0 || len(s.states) > 0 || s.touched {
 		s.signal()
 	}
 }
@@ -133,7 +137,21 @@ func (s *sink) Touch() {
 // Store implements [engine.Sink]; the lock is held, and is released while waiting.
 func (s *sink) Store(ctx context.Context) error {
 	s.close()
-	want := s.closes
+	return s.stored(ctx, s.closes)
+}
+
+// StoreWhole implements [engine.Sink]; the lock is held, and is released while waiting.
+func (s *sink) StoreWhole(ctx context.Context) error {
+	if !s.inTx {
+		return s.Store(ctx)
+	}
+	s.wanted, s.touched = true, true
+	return s.stored(ctx, s.closes+1)
+}
+
+// stored waits until so many parcels are stored; the lock is held, and is released
+// meanwhile.
+func (s *sink) stored(ctx context.Context, want int64) error {
 	stop := context.AfterFunc(ctx, func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -169,7 +187,7 @@ func (s *sink) close() {
 		p.hurry = p.hurry || loads(p.block)
 		s.builder = journal.NewBuilder(roomAfter(len(p.block.Payload)))
 	}
-	s.states, s.touched = nil, false
+	s.states, s.touched, s.wanted = nil, false, false
 	s.closed = append(s.closed, p)
 	s.closes++
 	s.signal()

@@ -5,7 +5,6 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -367,35 +366,22 @@ func (a *app) outletRun() *cobra.Command {
 
 // ran waits until an outlet that runs once has ended.
 func (a *app) ran(c *cobra.Command, name string, raw []byte, plan service.RunOnce) error {
-	ticker := time.NewTicker(200 * time.Millisecond)
-	defer ticker.Stop()
-	for told := time.Now(); ; {
-		st, _, err := a.statusNow(c.Context())
-		if err != nil {
-			return err
-		}
+	return a.watchStatus(c.Context(), func(st *service.Status) (done bool, line string, err error) {
 		for _, o := range st.Outlets {
-			if o.Name != name {
-				continue
-			}
 			switch {
+			case o.Name != name:
 			case o.Committed >= plan.Until && o.Phase == "paused":
-				return a.done(raw, "outlet %s delivered up to offset %s", name, count(o.Committed))
+				return true, "", a.done(raw, "outlet %s delivered up to offset %s", name, count(o.Committed))
 			case o.Phase == "failed":
-				return fmt.Errorf("outlet %s failed at offset %s: %s", name, count(o.Committed), o.Error)
+				return true, "", fmt.Errorf("outlet %s failed at offset %s: %s", name, count(o.Committed), o.Error)
 			case o.Phase == "paused" && o.Until == 0:
-				return fmt.Errorf("outlet %s was paused at offset %s, before offset %s", name, count(o.Committed), count(plan.Until))
-			case time.Since(told) > time.Second && !a.json:
-				told = time.Now()
-				fmt.Fprintf(a.err, "at offset %s of %s  %s\n", count(o.Committed), count(plan.Until), o.Error) //nolint:errcheck // a closed terminal
+				return true, "", fmt.Errorf("outlet %s was paused at offset %s, before offset %s", name, count(o.Committed), count(plan.Until))
+			default:
+				line = fmt.Sprintf("at offset %s of %s  %s", count(o.Committed), count(plan.Until), o.Error)
 			}
 		}
-		select {
-		case <-c.Context().Done():
-			return c.Context().Err()
-		case <-ticker.C:
-		}
-	}
+		return false, line, nil
+	})
 }
 
 func (a *app) outletDocument() *cobra.Command {

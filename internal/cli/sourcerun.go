@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -30,32 +31,45 @@ func (a *app) sourceRun() *cobra.Command {
 // sourceRan waits until a source that runs once has ended; next is the offset that the
 // journal had come to before.
 func (a *app) sourceRan(c *cobra.Command, name string, next int64) error {
+	return a.watchStatus(c.Context(), func(st *service.Status) (done bool, line string, err error) {
+		for _, s := range st.Sources {
+			switch {
+			case s.Name != name:
+			case s.Ended:
+				return true, "", a.caughtUp(&s, next)
+			case s.Phase == "failed":
+				return true, "", fmt.Errorf("source %s failed: %s", name, s.Error)
+			case s.Phase == "paused" && !s.Once:
+				return true, "", fmt.Errorf("source %s was paused before it had caught up%s", name, because(s.Reason))
+			default:
+				line = fmt.Sprintf("%s  next offset %s  %s", s.Phase, count(s.Journal.Next), strings.TrimSpace(s.Doing+" "+s.Error))
+			}
+		}
+		return false, line, nil
+	})
+}
+
+// watchStatus asks for the status until look is done, and writes look's line once a
+// second.
+func (a *app) watchStatus(ctx context.Context, look func(*service.Status) (done bool, line string, err error)) error {
 	ticker := time.NewTicker(200 * time.Millisecond)
 	defer ticker.Stop()
-	for told := time.Now(); ; {
-		st, _, err := a.statusNow(c.Context())
+	for written := time.Now(); ; {
+		st, _, err := a.statusNow(ctx)
 		if err != nil {
 			return err
 		}
-		for _, s := range st.Sources {
-			if s.Name != name {
-				continue
-			}
-			switch {
-			case s.Ended:
-				return a.caughtUp(&s, next)
-			case s.Phase == "failed":
-				return fmt.Errorf("source %s failed: %s", name, s.Error)
-			case s.Phase == "paused" && !s.Once:
-				return fmt.Errorf("source %s was paused before it had caught up%s", name, because(s.Reason))
-			case time.Since(told) > time.Second && !a.json:
-				told = time.Now()
-				fmt.Fprintf(a.err, "%s  next offset %s  %s\n", s.Phase, count(s.Journal.Next), strings.TrimSpace(s.Doing+" "+s.Error)) //nolint:errcheck // a closed terminal
-			}
+		done, line, err := look(st)
+		if done || err != nil {
+			return err
+		}
+		if line != "" && time.Since(written) > time.Second && !a.json {
+			written = time.Now()
+			fmt.Fprintln(a.err, line) //nolint:errcheck // a closed terminal
 		}
 		select {
-		case <-c.Context().Done():
-			return c.Context().Err()
+		case <-ctx.Done():
+			return ctx.Err()
 		case <-ticker.C:
 		}
 	}

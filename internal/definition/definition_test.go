@@ -163,8 +163,8 @@ func TestDestinations(t *testing.T) {
 	}
 }
 
-// TestSecretsOfDestinations: each is found, a clone's are its own, and what decides to
-// whom they are shown is told apart.
+// TestSecretsOfDestinations: every secret is found, a clone has its own copies, and a
+// changed address, user or TLS mode is noticed.
 func TestSecretsOfDestinations(t *testing.T) {
 	d := read[Destination](t, `{"kind":"http","http":{"url":"https://desk.example","token":"t","sign_key":"k","headers":{"X-Api-Key":"h","X-Team":"desk"}}}`)
 	copied := d.Clone()

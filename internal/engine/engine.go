@@ -186,8 +186,13 @@ type Sink interface {
 	Table(TableState)
 	// Touch asks that the checkpoint be stored soon although no event came.
 	Touch()
-	// Store stores the checkpoint now, with the tables' states, and waits for it.
+	// Store stores the checkpoint now, with the tables' states, and waits for it. It is
+	// for the goroutine that reads the log, and for a run that ends with it: a block that
+	// is closed behind a transaction's last event does not say that it was the last.
 	Store(ctx context.Context) error
+	// StoreWhole is Store for any other goroutine: it waits for the next unit, or for the
+	// transaction's end.
+	StoreWhole(ctx context.Context) error
 	// Released is the Release of the newest checkpoint that is stored.
 	Released() uint64
 	// Report tells of the run: for the log of the run and the status page.

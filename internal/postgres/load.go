@@ -174,7 +174,7 @@ func (r *run) keepReloading(ctx context.Context, reloads <-chan engine.Reload) e
 				if err := r.reload(one.Table, one.Where); err != nil {
 					return err
 				}
-				return r.sink.Store(ctx)
+				return r.sink.StoreWhole(ctx)
 			})
 			one.Done <- err
 			if err != nil && !errors.Is(err, engine.ErrCannotLoad) {

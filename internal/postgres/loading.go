@@ -59,7 +59,7 @@ func (l *loader) work(ctx context.Context, first bool) error {
 			if j != nil || !first || !r.config.LoadOnly || !r.allLoaded() {
 				return nil
 			}
-			if err := r.sink.Store(ctx); err != nil {
+			if err := r.sink.StoreWhole(ctx); err != nil {
 				return err
 			}
 			return engine.ErrComplete

@@ -67,7 +67,7 @@ func (r *run) catchUp(ctx context.Context) error {
 		return err
 	}
 	return r.locked(func() error {
-		if err := r.sink.Store(ctx); err != nil {
+		if err := r.sink.StoreWhole(ctx); err != nil {
 			return err
 		}
 		return engine.ErrCaughtUp

@@ -205,5 +205,7 @@ func (s *trialSink) Commit()                     {}
 func (s *trialSink) Table(engine.TableState)     {}
 func (s *trialSink) Touch()                      {}
 func (s *trialSink) Store(context.Context) error { return s.err }
+
+func (s *trialSink) StoreWhole(context.Context) error { return s.err }
 func (s *trialSink) Released() uint64            { return 0 }
 func (s *trialSink) Report(engine.Report)        {}

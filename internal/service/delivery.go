@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -347,28 +346,19 @@ func (s *Service) RunOutletOnce(ctx context.Context, name, until string) (*RunOn
 
 // ranOnce ends the run of an outlet that has delivered up to its end.
 func (s *Service) ranOnce(record *catalog.Outlet) {
-	const reason = "ran up to its end"
-	for s.work.Err() == nil {
-		ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
-		end, err := s.Catalog.EndRun(ctx, record.ID, reason)
-		if err == nil {
-			told := fmt.Sprintf("has delivered up to offset %d", end.Until)
-			if end.ReturnTo != nil {
-				told += fmt.Sprintf(", and is back at offset %d", *end.ReturnTo)
-			}
-			if !end.RunsOn {
-				told += ": paused"
-			}
-			s.log.tell("info", "outlet/"+record.Name, "ended", told)
-			err = s.reconcile(ctx)
+	s.untilRecorded(func(ctx context.Context) error {
+		end, err := s.Catalog.EndRun(ctx, record.ID, "ran up to its end")
+		if err != nil {
+			return err
 		}
-		cancel()
-		if err == nil || errors.Is(err, catalog.ErrNotFound) {
-			return
+		text := fmt.Sprintf("has delivered up to offset %d", end.Until)
+		if end.ReturnTo != nil {
+			text += fmt.Sprintf(", and is back at offset %d", *end.ReturnTo)
 		}
-		select {
-		case <-s.work.Done():
-		case <-time.After(time.Second):
+		if !end.RunsOn {
+			text += ": paused"
 		}
-	}
+		s.log.tell("info", "outlet/"+record.Name, "ended", text)
+		return s.reconcile(ctx)
+	})
 }

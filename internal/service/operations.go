@@ -187,7 +187,7 @@ func (s *Service) place(ctx context.Context, source int64, from string) (committ
 		return 0, answer(err, "source", "")
 	}
 	switch from {
-	case "", "0", "beginning":
+	case "", "beginning":
 		return head.First - 1, nil
 	case "now":
 		return head.Next - 1, nil

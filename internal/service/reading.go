@@ -64,6 +64,9 @@ func (s *Service) OpenFeed(ctx context.Context, source string, filter *shape.Fil
 	if err != nil {
 		return nil, answer(err, "source", source)
 	}
+	if span.From == "0" { // what readers of an earlier version ask for
+		span.From = ""
+	}
 	passed, err := s.place(ctx, record.ID, span.From)
 	if err != nil {
 		return nil, err

@@ -451,13 +451,21 @@ func (s *Service) RunSourceOnce(ctx context.Context, name string) (*SourceRun, e
 
 // caughtUp pauses a source that was to run once.
 func (s *Service) caughtUp(record *catalog.Source) {
+	s.untilRecorded(func(ctx context.Context) error {
+		if err := s.Catalog.EndSourceRun(ctx, record.ID, "has caught up"); err != nil {
+			return err
+		}
+		s.log.tell("info", "source/"+record.Name, "ended", "has caught up: paused")
+		return s.reconcile(ctx)
+	})
+}
+
+// untilRecorded repeats what puts the end of a run on record while the state database is
+// away. A record that is not there any more ends it.
+func (s *Service) untilRecorded(record func(ctx context.Context) error) {
 	for s.work.Err() == nil {
 		ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
-		err := s.Catalog.EndSourceRun(ctx, record.ID, "has caught up")
-		if err == nil {
-			s.log.tell("info", "source/"+record.Name, "ended", "has caught up: paused")
-			err = s.reconcile(ctx)
-		}
+		err := record(ctx)
 		cancel()
 		if err == nil || errors.Is(err, catalog.ErrNotFound) {
 			return

@@ -52,7 +52,7 @@ describe("checks", () => {
     { name: "log detail", verdict: "missing", found: "wal_level is replica", why: "no rows in the log", fix: "ALTER SYSTEM SET wal_level = logical" },
   ];
 
-  it("say what is missing, why, and what mends it", () => {
+  it("show what is missing, the reason and the fix", () => {
     const text = drawn(<Checks checks={checks} />);
     expect(text).toContain("Not ready: 1 thing is missing.");
     expect(text).toContain("ALTER SYSTEM SET wal_level = logical");
@@ -80,7 +80,7 @@ describe("a message before it is sent", () => {
 });
 
 describe("states", () => {
-  it("are told by word and shape as well as by colour", () => {
+  it("differ by word and shape, not only by colour", () => {
     const shapes = ["following", "loading", "stale", "not-loaded", "paused", "left-out"].map((state) => {
       const text = drawn(<StateMark state={state} />);
       expect(text).toContain(`<span>${state}</span>`);

@@ -1,0 +1,84 @@
+package capture
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+)
+
+// TestStoreWhole: a block that another goroutine wants stored is not closed inside a
+// transaction unless more of that transaction follows in the next block, so that the last
+// event of a transaction always says so.
+func TestStoreWhole(t *testing.T) {
+	s := &sink{builder: journal.NewBuilder(4 << 10), next: 1, wake: make(chan struct{}, 1), now: time.Now, report: func(engine.Report) {}}
+	s.space.L = &s.mu
+	s.Checkpoint(func() engine.Checkpoint { return engine.Checkpoint{} })
+	message := &change.Row{Operation: change.Message, Body: []byte(`{}`)}
+	stored := make(chan error, 1)
+	ask := func() {
+		go func() {
+			s.Lock()
+			defer s.Unlock()
+			stored <- s.StoreWhole(context.Background())
+		}()
+		require.Eventually(t, func() bool {
+			s.Lock()
+			defer s.Unlock()
+			return s.wanted
+		}, 10*time.Second, time.Millisecond)
+	}
+	// take is what compressor and writer do with a parcel that is closed.
+	take := func() *journal.Block {
+		p, there, _ := s.poll()
+		require.True(t, there)
+		s.Lock()
+		defer s.Unlock()
+		s.stores++
+		s.space.Broadcast()
+		return p.block
+	}
+	unit := func() {
+		s.Lock()
+		defer s.Unlock()
+		require.NoError(t, s.Room())
+		if !s.inTx {
+			s.Begin("7", "", 0, 0)
+		}
+		s.Add(message)
+	}
+
+	unit()
+	ask()
+	_, there, _ := s.poll()
+	require.False(t, there, "the transaction may end with its next message")
+	unit()
+	require.Equal(t, int64(1), take().Events(), "more of it has followed")
+	require.NoError(t, <-stored)
+
+	ask()
+	_, there, _ = s.poll()
+	require.False(t, there)
+	s.Lock()
+	s.Commit()
+	s.Unlock()
+	require.Equal(t, int64(1), take().Events(), "it has ended")
+	require.NoError(t, <-stored)
+
+	go func() {
+		s.Lock()
+		defer s.Unlock()
+		stored <- s.StoreWhole(context.Background())
+	}()
+	require.Eventually(t, func() bool {
+		_, there, _ := s.poll()
+		return there
+	}, 10*time.Second, time.Millisecond, "outside of a transaction it is stored at once")
+	s.end(context.Canceled)
+	require.ErrorIs(t, <-stored, context.Canceled)
+}
