@@ -207,5 +207,5 @@ func (s *trialSink) Touch()                      {}
 func (s *trialSink) Store(context.Context) error { return s.err }
 
 func (s *trialSink) StoreWhole(context.Context) error { return s.err }
-func (s *trialSink) Released() uint64            { return 0 }
-func (s *trialSink) Report(engine.Report)        {}
+func (s *trialSink) Released() uint64                 { return 0 }
+func (s *trialSink) Report(engine.Report)             {}
