@@ -16,7 +16,9 @@ import (
 // transaction unless more of that transaction follows in the next block, so that the last
 // event of a transaction always says so.
 func TestStoreWhole(t *testing.T) {
-	s := &sink{builder: journal.NewBuilder(4 << 10), next: 1, wake: make(chan struct{}, 1), now: time.Now, report: func(engine.Report) {}}
+	var clock time.Time
+	s := &sink{builder: journal.NewBuilder(4 << 10), next: 1, wake: make(chan struct{}, 1), report: func(engine.Report) {},
+		now: func() time.Time { clock = clock.Add(minGap); return clock }} // the gap between two appends is always over
 	s.space.L = &s.mu
 	s.Checkpoint(func() engine.Checkpoint { return engine.Checkpoint{} })
 	message := &change.Row{Operation: change.Message, Body: []byte(`{}`)}
