@@ -19,10 +19,10 @@ QUICK := $(addprefix ./internal/,capture catalog change definition destination e
 test: setup-tests build
 	cd console && npm run --silent test
 	go test -race -timeout 10m $(QUICK)
-	go test -timeout 20m $$(go list ./... | grep -vxF "$$(go list $(QUICK))")
+	go test -timeout 20m -parallel 4 $$(go list ./... | grep -vxF "$$(go list $(QUICK))")
 
 soak: setup-tests build
-	RILLMARK_RACE=1 RILLMARK_ROUNDS=$${RILLMARK_ROUNDS:-20} go test -race -timeout 12h -count=1 ./...
+	RILLMARK_RACE=1 RILLMARK_ROUNDS=$${RILLMARK_ROUNDS:-20} go test -race -timeout 12h -count=1 -parallel 4 ./...
 	go test -run '^$$' -fuzz FuzzDecode -fuzztime 5m ./internal/postgres/pgoutput
 	go test -run '^$$' -fuzz FuzzCursor -fuzztime 5m ./internal/journal
 	go test -run '^$$' -fuzz FuzzString -fuzztime 5m ./internal/encode

@@ -15,6 +15,7 @@ import (
 // every kind at once: the outlets' offsets are locked in the state database until
 // all has arrived, and the sessions that wait to move them end with the service.
 func TestKilledBetweenSendAndCommit(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "source: {heartbeat_every: 200ms}\n", "CREATE TABLE desk (id bigint PRIMARY KEY, note text)")
 	db := connect(t, sourceServer(t), name)
 	targets := []target{kafkaTarget(t), exactTarget(t), natsTarget(t), redisTarget(t), httpTarget(t), bucketTarget(t), fileTarget(t, i), columnarTarget(t, i, "avro"), columnarTarget(t, i, "parquet")}
@@ -69,6 +70,7 @@ func TestKilledBetweenSendAndCommit(t *testing.T) {
 // service, killed before it put on record what it had sent, waits for that one's
 // end instead of sending again.
 func TestAnotherOutletsTransactionIsOpen(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	one := exactTarget(t)

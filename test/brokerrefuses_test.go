@@ -16,6 +16,7 @@ import (
 // sent with it, and does not say which one it was. Only that one is set aside, the
 // later one of its row waits, and all others arrive in their order.
 func TestABrokerRefusesARecord(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	broker, err := kfake.NewCluster(kfake.NumBrokers(1), kfake.DefaultNumPartitions(3))

@@ -14,6 +14,7 @@ import (
 // TestClient goes through the client as a person does: the whole life of a
 // source, a destination and an outlet, each command with and without --json.
 func TestClient(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	i, name := begin(t, "", "CREATE TABLE loans (loan_id integer PRIMARY KEY, note text)", "ALTER TABLE loans REPLICA IDENTITY FULL", "INSERT INTO loans VALUES (1, 'a'), (2, 'b')", "CREATE TABLE visits (at integer)")
 	db := connect(t, source, name)
@@ -108,6 +109,7 @@ func TestClient(t *testing.T) {
 
 // TestEveryCommandHelps walks all commands: each has a sentence and an example.
 func TestEveryCommandHelps(t *testing.T) {
+	t.Parallel()
 	i := &instance{t: t}
 	var walk func(path ...string)
 	walk = func(path ...string) {

@@ -73,7 +73,10 @@ func complete(t *testing.T, one target, events []*event) (repeats int) {
 // TestConformance runs every kind of destination beside the others on one
 // journal: with a load and writers, destinations that go away and come back, and
 // the service killed at random between send and commit.
-func TestConformance(t *testing.T) { inRounds(t, conformance) }
+func TestConformance(t *testing.T) {
+	t.Parallel()
+	inRounds(t, conformance)
+}
 
 func conformance(t *testing.T, _ int) {
 	source := sourceServer(t)
@@ -172,6 +175,7 @@ const deskTable = "CREATE TABLE desk (id bigint PRIMARY KEY, note text)"
 // events of the same row wait behind it, others go on; after the mend all of
 // them arrive, in order.
 func TestRefusedEventsAreSetAside(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
@@ -237,6 +241,7 @@ func TestRefusedEventsAreSetAside(t *testing.T) {
 // TestRefusedNetChanges: a net change that is refused is kept as what it comes to,
 // not as the newest of the changes that it is made of.
 func TestRefusedNetChanges(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
@@ -272,6 +277,7 @@ func TestRefusedNetChanges(t *testing.T) {
 // TestEventsThatFailOften become dead letters after the stated tries; an outage
 // alone makes none.
 func TestEventsThatFailOften(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
@@ -303,6 +309,7 @@ func TestEventsThatFailOften(t *testing.T) {
 // TestTooManyAreRefused: a bounded number of events is set aside; then the outlet
 // holds, and nothing is dropped.
 func TestTooManyAreRefused(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
@@ -331,6 +338,7 @@ func TestTooManyAreRefused(t *testing.T) {
 
 // TestTooLargeForTheBroker: what a topic does not take is set aside with its size.
 func TestTooLargeForTheBroker(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	k, n := kafkaTarget(t), natsTarget(t)
@@ -390,6 +398,7 @@ func brokerOf(k target) string {
 // TestReadersOfColumns: independent readers find the values in Avro and Parquet
 // files, exactly.
 func TestReadersOfColumns(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", `CREATE TYPE mood AS ENUM ('calm', 'busy');
 		CREATE TABLE every (id bigint PRIMARY KEY, small smallint, price numeric(8,2), wide numeric, day date, at timestamptz, bare timestamp, clock time, feeling mood, raw bytea, doc jsonb, tags text[], real4 real, yes boolean, who uuid)`,
 		`INSERT INTO every VALUES (9007199254740993, -7, 1234.50, 123456789012345678901234567890.123, '2026-11-23', '2026-11-23 09:14:07.512345+00', '2026-11-23 09:14:07.5', '23:59:59.999999', 'busy', '\x00ff', '{"a": [1, null]}', ARRAY['x', NULL, 'y'], 1.5, true, '6f1e9f3c-0000-4000-8000-000000000001'),
@@ -452,6 +461,7 @@ func folderHas(folder, suffix string) bool {
 // TestStopWhileDestinationsAreAway: a stop ends within its deadline, whatever is
 // under way to destinations that do not answer.
 func TestStopWhileDestinationsAreAway(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	targets := []target{kafkaTarget(t), exactTarget(t), natsTarget(t), redisTarget(t), httpTarget(t), bucketTarget(t)}

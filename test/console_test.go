@@ -59,6 +59,7 @@ func accessible(t *testing.T, ctx context.Context, where string) {
 
 // TestConsole changes rows by SQL and looks at the pages as a person would.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, note text)", "ALTER TABLE loans REPLICA IDENTITY FULL",
 		"INSERT INTO loans VALUES (9007199254740993, 'at the start')")
 	db := connect(t, sourceServer(t), name)
@@ -131,6 +132,7 @@ func TestConsole(t *testing.T) {
 
 // TestConsoleAsksForTheToken logs in as a person does.
 func TestConsoleAsksForTheToken(t *testing.T) {
+	t.Parallel()
 	i := newInstance(t, stateServer(t), "token: a-token-of-the-test-0123456789\n").start()
 	page := browser(t, i.address)
 	type typed = chromedp.Action[chromedp.Void]

@@ -12,6 +12,7 @@ import (
 // TestConsoleAddsAnOutlet goes the steps from a destination to the first
 // delivery, then works with dead letters, marks and offsets as a person does.
 func TestConsoleAddsAnOutlet(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)

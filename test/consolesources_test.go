@@ -32,6 +32,7 @@ func says(words string) string { return fmt.Sprintf(`document.body.innerText.inc
 // TestConsoleAddsASource goes the steps from a connection to the first change,
 // then works with the source's page as a person does.
 func TestConsoleAddsASource(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)

@@ -41,6 +41,7 @@ func join(raw []json.RawMessage) string {
 // TestPlaces: an outlet starts at and is set to offsets, times and marks; a dry
 // run says what that would be and changes nothing.
 func TestPlaces(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	i.resume()
@@ -86,6 +87,7 @@ func TestPlaces(t *testing.T) {
 // TestRunOnce: a paused outlet delivers what there is, ends, and does nothing
 // when there is nothing.
 func TestRunOnce(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	one := columnarTarget(t, i, "parquet")
@@ -112,6 +114,7 @@ func TestRunOnce(t *testing.T) {
 // TestShapes: the net of changes, pairs, closing events, chosen members, integers
 // as text, and rows.
 func TestShapes(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "source: {heartbeat_every: 1h}\n", deskTable, "ALTER TABLE desk REPLICA IDENTITY FULL")
 	db := connect(t, sourceServer(t), name)
 	i.resume()
@@ -197,6 +200,7 @@ func mustJSON(t *testing.T, v any) []byte {
 // TestLeases: several readers share one committed offset; what one does not end
 // in time goes to another.
 func TestLeases(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	i.must(http.MethodPost, "/v1/outlets/shared", map[string]any{"source": "circulation", "operations": []string{"insert"}}, nil)
@@ -237,6 +241,7 @@ func TestLeases(t *testing.T) {
 // TestRetentionOfWhatIsNotDelivered: an outlet is warned, one that holds keeps the
 // journal up to its size, one that does not is told exactly what it lost.
 func TestRetentionOfWhatIsNotDelivered(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "journal: {segment_bytes: 100000, retain_bytes: 1000000, retain_age: 0s, upkeep_every: 100ms}\n", deskTable)
 	db := connect(t, sourceServer(t), name)
 	i.must(http.MethodPost, "/v1/outlets/loose", map[string]any{"source": "circulation"}, nil)
@@ -274,6 +279,7 @@ func TestRetentionOfWhatIsNotDelivered(t *testing.T) {
 // TestATableIsKeptForLess: a table's events go before those of others, but not
 // before the outlets that take the table have them; offsets stay as they are.
 func TestATableIsKeptForLess(t *testing.T) {
+	t.Parallel()
 	i, name := captured(t, "journal:\n  upkeep_every: 100ms\n", []map[string]any{{"match": "visits", "keep_for": "1s"}, {"match": "*"}}, nil,
 		"CREATE TABLE visits (visit_id integer PRIMARY KEY, note text)", "CREATE TABLE loans (loan_id integer PRIMARY KEY)")
 	db := connect(t, sourceServer(t), name)
@@ -320,6 +326,7 @@ func (i *instance) first() int64 {
 // TestReadyMadeEvents: rows that are events go out as themselves, signed by the
 // Standard Webhooks scheme.
 func TestReadyMadeEvents(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE notices (id uuid PRIMARY KEY, kind text, subject text, body jsonb, at timestamptz)")
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)
@@ -364,6 +371,7 @@ func TestReadyMadeEvents(t *testing.T) {
 // TestAvroMessages: an independent reader finds the schema by the message alone,
 // by fingerprint from us, or by number from a registry.
 func TestAvroMessages(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable, "INSERT INTO desk VALUES (9007199254740993, 'exact')")
 	db := connect(t, sourceServer(t), name)
 	k := kafkaTarget(t)
@@ -403,6 +411,7 @@ func offsetOf(t *testing.T, out []byte) string {
 
 // TestBrokerLogin: SASL is checked with the real login; a wrong password is told.
 func TestBrokerLogin(t *testing.T) {
+	t.Parallel()
 	i := newInstance(t, stateServer(t), "").start()
 	p := launch(t, binary, "stand-in", "broker", "--listen", "$ADDR", "--user", "rill", "--password", "right-one")
 	for _, mechanism := range []string{"plain", "scram-sha-512"} {
@@ -421,6 +430,7 @@ func TestBrokerLogin(t *testing.T) {
 // TestFormChangesOnTheWay: what lies in a file that is open stays when the form of
 // files changes: it is closed and listed, and the next ones go on behind it.
 func TestFormChangesOnTheWay(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	i.must(http.MethodPost, "/v1/destinations/archive", map[string]any{"kind": "file", "file": map[string]any{"directory": "archive"}}, nil)
@@ -452,6 +462,7 @@ func TestFormChangesOnTheWay(t *testing.T) {
 // own schema, and what a pull outlet hands out, read with curl, against its
 // document.
 func TestDocumentsOfOutlets(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", `CREATE TYPE mood AS ENUM ('calm', 'busy');
 		CREATE TABLE every (id bigint PRIMARY KEY, small smallint, price numeric(8,2), wide numeric, day date, at timestamptz, bare timestamp, clock time, feeling mood, raw bytea, doc jsonb, tags text[], real4 real, yes boolean, who uuid)`, deskTable,
 		`INSERT INTO every VALUES (9007199254740993, -7, 1234.50, 123456789012345678901234567890.123, '2026-11-23', '2026-11-23 09:14:07.512345+00', '2026-11-23 09:14:07.5', '23:59:59.999999', 'busy', '\x00ff', '{"a": [1, null]}', ARRAY['x', NULL, 'y'], 1.5, true, '6f1e9f3c-0000-4000-8000-000000000001'),

@@ -13,6 +13,7 @@ import (
 // happens in the captured database, the slot moves all the same, and holds back
 // nothing of what others write.
 func TestAQuietDatabaseBesideABusyOne(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "source: {heartbeat_every: 200ms}\n", "CREATE TABLE loans (loan_id integer PRIMARY KEY)")
 	db := connect(t, sourceServer(t), name)
 	i.resume()
@@ -32,6 +33,7 @@ func TestAQuietDatabaseBesideABusyOne(t *testing.T) {
 // TestAPasswordIsChanged: the stream that is open goes on; the next one is refused,
 // waits, and goes on once the definition has the new password.
 func TestAPasswordIsChanged(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	role := "capture_" + name
@@ -61,6 +63,7 @@ func TestAPasswordIsChanged(t *testing.T) {
 // TestATypeIsDropped: of rows that lie in the log from before, the catalogue no
 // longer knows a column's type. They come through in the engine's own text.
 func TestATypeIsDropped(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "source: {heartbeat_every: 200ms, refresh_every: 200ms}\n",
 		"CREATE TYPE mood AS ENUM ('calm', 'busy')", "CREATE TYPE place AS (branch text, shelf integer)", "CREATE DOMAIN price AS numeric(6,2)",
 		"CREATE TABLE desk (id integer PRIMARY KEY, feeling mood, at place, fee price, moods mood[], note text)")

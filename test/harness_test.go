@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -33,6 +34,11 @@ import (
 
 // binary is the rillmark under test, built once.
 var binary string
+
+// shortTests are what go test -short runs of all these: an event's way from the log to
+// readers and files, and the client.
+const shortTests = "^(TestEachChangeIsToldAsItHappened|TestReaders|TestTransactionsOfEveryKind|TestValuesArriveExactly|TestRoutes|TestRulesChangeWhileItRuns|" +
+	"TestAFilterIsFollowed|TestWrongInput|TestShapes|TestIdentitiesAndImages|TestPartitionsUnderTheirRoot|TestRandomSchemaChanges|TestClient)$"
 
 // rounds multiplies the work of the tests that draw lots; `make soak` raises it.
 func rounds() int {
@@ -80,6 +86,11 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	shared.folder = folder
+	flag.Parse()
+	if chosen := flag.Lookup("test.run"); testing.Short() && chosen.Value.String() == "" {
+		chosen.Value.Set(shortTests)                //nolint:errcheck // a pattern that can be read
+		flag.Lookup("test.parallel").Value.Set("1") //nolint:errcheck // a number: one server does
+	}
 	code := m.Run()
 	for _, c := range shared.clusters {
 		c.Stop()
@@ -93,6 +104,9 @@ var shared struct {
 	mu       sync.Mutex
 	folder   string
 	clusters map[string]*demo.Cluster
+	// idle are the source servers that no test has; used are the others, by test.
+	idle []*demo.Cluster
+	used map[string]*demo.Cluster
 }
 
 var sourceSettings = map[string]string{"wal_level": "logical", "max_replication_slots": "40", "max_wal_senders": "40", "max_connections": "120", "fsync": "off", "max_prepared_transactions": "10"}
@@ -102,6 +116,12 @@ func server(t *testing.T, name string, settings map[string]string) *demo.Cluster
 	t.Helper()
 	shared.mu.Lock()
 	defer shared.mu.Unlock()
+	return startServer(t, name, settings)
+}
+
+// startServer is server with the lock held.
+func startServer(t *testing.T, name string, settings map[string]string) *demo.Cluster {
+	t.Helper()
 	if c := shared.clusters[name]; c != nil {
 		return c
 	}
@@ -115,20 +135,69 @@ func server(t *testing.T, name string, settings map[string]string) *demo.Cluster
 	return c
 }
 
-func sourceServer(t *testing.T) *demo.Cluster { return server(t, "source", sourceSettings) }
+// sourceServer is a source server that the test has for itself until it ends: slots and
+// open transactions concern a whole server. There are as many as tests run in parallel.
+func sourceServer(t *testing.T) *demo.Cluster {
+	t.Helper()
+	test, _, _ := strings.Cut(t.Name(), "/")
+	shared.mu.Lock()
+	defer shared.mu.Unlock()
+	if c := shared.used[test]; c != nil {
+		return c
+	}
+	var c *demo.Cluster
+	if last := len(shared.idle) - 1; last >= 0 {
+		c, shared.idle = shared.idle[last], shared.idle[:last]
+	} else {
+		c = startServer(t, fmt.Sprint("source-", len(shared.used)+1), sourceSettings)
+	}
+	if shared.used == nil {
+		shared.used = make(map[string]*demo.Cluster)
+	}
+	shared.used[test] = c
+	t.Cleanup(func() {
+		shared.mu.Lock()
+		defer shared.mu.Unlock()
+		delete(shared.used, test)
+		shared.idle = append(shared.idle, c)
+	})
+	return c
+}
 
 // The state server keeps fsync on: what is acknowledged has to survive a kill.
 func stateServer(t *testing.T) *demo.Cluster {
+	if testing.Short() {
+		return sourceServer(t)
+	}
 	return server(t, "state", map[string]string{"max_connections": "200"})
 }
 
+// freePort is a port that nobody has, and that no other test was given.
 func freePort(t *testing.T) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close() //nolint:errcheck // it was only opened to be closed
-	return l.Addr().(*net.TCPAddr).Port
+	for {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		port := l.Addr().(*net.TCPAddr).Port
+		require.NoError(t, l.Close())
+		if givePort(port) {
+			return port
+		}
+	}
 }
+
+func givePort(port int) (isNew bool) {
+	givenPorts.Lock()
+	defer givenPorts.Unlock()
+	isNew = !givenPorts.ports[port]
+	givenPorts.ports[port] = true
+	return isNew
+}
+
+var givenPorts = struct {
+	sync.Mutex
+	ports map[int]bool
+}{ports: make(map[int]bool)}
 
 var databases atomic.Int64
 

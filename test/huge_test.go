@@ -35,6 +35,7 @@ func (i *instance) resident() float64 {
 // TestHugeTransaction cuts a transaction of many blocks by kills: it is resumed
 // in its middle, and needs no more memory than small ones.
 func TestHugeTransaction(t *testing.T) {
+	t.Parallel()
 	rows := 400_000 * rounds()
 	i, name := begin(t, "source:\n  heartbeat_every: 200ms\n", "CREATE TABLE loans (loan_id integer PRIMARY KEY, note text NOT NULL)")
 	db := connect(t, sourceServer(t), name)
@@ -95,6 +96,7 @@ func (i *instance) journaled() (next int64) {
 // TestLeftBehind lets retention drop what a paused outlet still needs: it is
 // told, and goes on only when a person says where.
 func TestLeftBehind(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "journal:\n  segment_bytes: 20000\n  retain_bytes: 60000\n  upkeep_every: 200ms\n", "CREATE TABLE loans (loan_id integer PRIMARY KEY, note text)")
 	db := connect(t, sourceServer(t), name)
 	i.must(http.MethodPost, "/v1/destinations/archive", map[string]any{"kind": "file", "file": map[string]string{"directory": "archive"}}, nil)
@@ -141,6 +143,7 @@ func TestLeftBehind(t *testing.T) {
 // key and size, in the stream and in the load, in bounded memory, and the source
 // goes on.
 func TestAValueThatIsTooLarge(t *testing.T) {
+	t.Parallel()
 	// Lists of numbers, times and the like come in binary form beside it.
 	i, name := captured(t, "source:\n  heartbeat_every: 200ms\n", []map[string]any{{"match": "public.*"}}, map[string]any{"largest_value": 1 << 20},
 		"CREATE TABLE scans (id integer PRIMARY KEY, page bytea, note text, price numeric, at timestamptz, tags text[], doc jsonb, ok boolean, small smallint, id8 bigint, address inet)",

@@ -29,6 +29,7 @@ func row(values map[string]json.RawMessage) string {
 // TestIdentitiesAndImages makes the same changes under each replica identity with
 // each image.
 func TestIdentitiesAndImages(t *testing.T) {
+	t.Parallel()
 	identities := map[string]string{"default": "DEFAULT", "full": "FULL", "index": "USING INDEX index_%[1]s_code_key", "nothing": "NOTHING"}
 	var rules []map[string]any
 	var tables, statements, changes []string

@@ -22,6 +22,7 @@ import (
 // more than the service has sessions with its state database. Each event is handed
 // out once, and nobody waits for ever.
 func TestManyReadersWithLeases(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	i.resume()
@@ -74,6 +75,7 @@ func TestManyReadersWithLeases(t *testing.T) {
 // vanishes. Its outlet says so, also after a restart, and every other one delivers;
 // with the file back it goes on by itself.
 func TestOneWrongRecordStopsNoOther(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	certificate, key := selfSigned(t, "127.0.0.1")
@@ -115,6 +117,7 @@ func TestOneWrongRecordStopsNoOther(t *testing.T) {
 
 // TestStartPaused: with --paused nothing runs until somebody resumes it.
 func TestStartPaused(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	i.add(fileTarget(t, i))
@@ -140,6 +143,7 @@ func TestStartPaused(t *testing.T) {
 // TestAStopLetsRequestsEnd: a stop ends live streams and waiting reads at once, in
 // order, and does not cut an answer off that is on its way.
 func TestAStopLetsRequestsEnd(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	i.resume()

@@ -97,7 +97,10 @@ func killStage(t *testing.T, source, state *demo.Cluster, copies int) (*instance
 
 // TestKill kills the service at random moments under load, with load and
 // following at work.
-func TestKill(t *testing.T) { inRounds(t, kill) }
+func TestKill(t *testing.T) {
+	t.Parallel()
+	inRounds(t, kill)
+}
 
 func kill(t *testing.T, _ int) {
 	source, copies := sourceServer(t), 6000
@@ -167,7 +170,10 @@ func durable(settings map[string]string) map[string]string {
 }
 
 // TestKillSource kills the source's server under load.
-func TestKillSource(t *testing.T) { inRounds(t, killSource) }
+func TestKillSource(t *testing.T) {
+	t.Parallel()
+	inRounds(t, killSource)
+}
 
 func killSource(t *testing.T, _ int) {
 	source, copies := ownServer(t, durable(sourceSettings)), 3000
@@ -197,7 +203,10 @@ func killSource(t *testing.T, _ int) {
 }
 
 // TestKillState kills the state database's server under load.
-func TestKillState(t *testing.T) { inRounds(t, killState) }
+func TestKillState(t *testing.T) {
+	t.Parallel()
+	inRounds(t, killState)
+}
 
 func killState(t *testing.T, _ int) {
 	source, copies := sourceServer(t), 3000

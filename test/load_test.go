@@ -20,6 +20,7 @@ import (
 // writers' commits wait for a standby that is not there: they stand in the log,
 // and reach us, long before a query can see them.
 func TestLoadBesideCommitsThatCannotBeSeen(t *testing.T) {
+	t.Parallel()
 	inRounds(t, loadBesideCommitsThatCannotBeSeen)
 }
 
@@ -132,7 +133,10 @@ func loadBesideCommitsThatCannotBeSeen(t *testing.T, _ int) {
 // TestLoadOfRowsThatChangeTheirKeys loads a small table again and again while
 // its rows take each other's keys and move in its file, and the log leaves the
 // large value out that they all have.
-func TestLoadOfRowsThatChangeTheirKeys(t *testing.T) { inRounds(t, loadOfRowsThatChangeTheirKeys) }
+func TestLoadOfRowsThatChangeTheirKeys(t *testing.T) {
+	t.Parallel()
+	inRounds(t, loadOfRowsThatChangeTheirKeys)
+}
 
 func loadOfRowsThatChangeTheirKeys(t *testing.T, _ int) {
 	source := sourceServer(t)
@@ -198,6 +202,7 @@ func loadOfRowsThatChangeTheirKeys(t *testing.T, _ int) {
 // TestReloadsWhileAllGoesOn: a reload is taken on by the capture that runs. However
 // often one is asked for, a large transaction gets into the journal, in one go.
 func TestReloadsWhileAllGoesOn(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable, "INSERT INTO desk SELECT n, 'before' FROM generate_series(1, 2000) n")
 	db := connect(t, sourceServer(t), name)
 	i.resume()

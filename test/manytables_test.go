@@ -18,6 +18,7 @@ import (
 // dropped, one has no key, one shows the login not all of its rows. Each table is as the
 // source has it, and no table holds up the others.
 func TestManySmallTables(t *testing.T) {
+	t.Parallel()
 	inRounds(t, func(t *testing.T, round int) {
 		random := seeded.Random(t, uint64(round))
 		const many = 120

@@ -16,6 +16,7 @@ import (
 // differ only in case or hold what a format cannot: every format goes on, no two
 // columns of one name, and the service lives.
 func TestColumnsThatAFlatFormatCannotTellApart(t *testing.T) {
+	t.Parallel()
 	odd := `CREATE TABLE odd (id integer PRIMARY KEY, "_offset" text, "_operation" text, "_inexact" text, "Name" text, name text, "a,b" text, "e` + "\n" + `mail" text, "x-y" text, x_y text, zebra text, apple text)`
 	i, name := begin(t, "source: {heartbeat_every: 1h}\n", odd)
 	db := connect(t, sourceServer(t), name)
@@ -70,6 +71,7 @@ func TestColumnsThatAFlatFormatCannotTellApart(t *testing.T) {
 // TestTablesWhoseNamesLookAlike: names with dots, line feeds and slashes belong to
 // one table each, in rules, events and files, and no private column escapes.
 func TestTablesWhoseNamesLookAlike(t *testing.T) {
+	t.Parallel()
 	i, name := captured(t, "", []map[string]any{{"match": `a."b.c"`, "columns": []map[string]any{{"match": "e*mail", "treat": "mask"}}}, {"match": "*.*", "columns": []map[string]any{{"match": "*mail", "treat": "drop"}}}}, nil,
 		`CREATE SCHEMA a`, `CREATE SCHEMA "a.b"`,
 		`CREATE TABLE a."b.c" (id integer PRIMARY KEY, "e`+"\n"+`mail" text)`, `CREATE TABLE "a.b".c (id integer PRIMARY KEY, note text)`,
@@ -124,6 +126,7 @@ func TestTablesWhoseNamesLookAlike(t *testing.T) {
 // TestDocumentsThatAreNestedDeep: a document that PostgreSQL took goes through
 // capture, journal, pages, leases, files, the client and a trial, however deep it is.
 func TestDocumentsThatAreNestedDeep(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE deep (id integer PRIMARY KEY, doc json, docb jsonb, list json[])")
 	db := connect(t, sourceServer(t), name)
 	run(t, db, "SET max_stack_depth = '6MB'")

@@ -23,6 +23,7 @@ import (
 
 // TestOracle is with the event trigger and without it.
 func TestOracle(t *testing.T) {
+	t.Parallel()
 	for _, trigger := range []bool{false, true} {
 		t.Run(map[bool]string{false: "without the trigger", true: "with the trigger"}[trigger], func(t *testing.T) {
 			inRounds(t, func(t *testing.T, round int) { oracle(t, round, trigger) })

@@ -40,6 +40,7 @@ func ofTable(events []*event, table string, operations ...string) []*event {
 
 // TestEachChangeIsToldAsItHappened goes through operations and identities.
 func TestEachChangeIsToldAsItHappened(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "source:\n  refresh_every: 200ms\n",
 		"CREATE TABLE loans (patron integer, loan bigint, note text, essay text, PRIMARY KEY (loan, patron))",
 		"ALTER TABLE loans ALTER COLUMN essay SET STORAGE EXTERNAL",
@@ -131,6 +132,7 @@ func TestEachChangeIsToldAsItHappened(t *testing.T) {
 // TestReaders goes through the ways of reading: pages, the live stream with its
 // resumption, the pull outlet, the file outlet and its rewind.
 func TestReaders(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE loans (loan_id integer PRIMARY KEY, note text)", "CREATE TABLE holds (hold_id integer PRIMARY KEY)",
 		"INSERT INTO loans SELECT n, 'first' FROM generate_series(1, 50) n", "INSERT INTO holds SELECT generate_series(1, 20)")
 	db := connect(t, sourceServer(t), name)
@@ -228,6 +230,7 @@ func TestReaders(t *testing.T) {
 // one session and committed in another, undone, partly undone, brought by
 // replication from elsewhere, and rows of a table and its heirs.
 func TestTransactionsOfEveryKind(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE loans (id integer PRIMARY KEY, n integer, doubled integer GENERATED ALWAYS AS (n * 2) STORED, number integer GENERATED ALWAYS AS IDENTITY)",
 		"CREATE TABLE late_loans (fee integer, PRIMARY KEY (id)) INHERITS (loans)", "INSERT INTO late_loans (id, n, number, fee) VALUES (50, 5, 50, 3)")
 	db := connect(t, sourceServer(t), name)

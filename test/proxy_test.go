@@ -140,7 +140,10 @@ func (p *proxy) pass(from, to net.Conn) {
 
 // TestABadConnection follows and loads pgbench's own tables over a connection that
 // is cut, stalled and sliced, while service, source and state database are killed.
-func TestABadConnection(t *testing.T) { inRounds(t, aBadConnection) }
+func TestABadConnection(t *testing.T) {
+	t.Parallel()
+	inRounds(t, aBadConnection)
+}
 
 func aBadConnection(t *testing.T, round int) {
 	source := ownServer(t, durable(sourceSettings))

@@ -16,6 +16,7 @@ import (
 // TestThePublicationFilters has the server ask what it can of a filter, changes
 // the filter beside a transaction that is open, and takes the right away.
 func TestThePublicationFilters(t *testing.T) {
+	t.Parallel()
 	rule := func(filter string) map[string]any {
 		return map[string]any{"match": "visits", "filter": filter, "after_rewrite": "reload"}
 	}
@@ -74,6 +75,7 @@ func TestThePublicationFilters(t *testing.T) {
 // TestARuleChangesUnderALoad: what was read by the former rule is read again, and
 // a transaction that was open is waited for.
 func TestARuleChangesUnderALoad(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	dropSlotAtEnd(t, source)
@@ -113,6 +115,7 @@ func TestARuleChangesUnderALoad(t *testing.T) {
 // TestATableLeavesThePublicationUnderItsLoad: what changes until it is back is in no
 // stream, so that all of it is read again.
 func TestATableLeavesThePublicationUnderItsLoad(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	dropSlotAtEnd(t, source)
@@ -167,6 +170,7 @@ func TestATableLeavesThePublicationUnderItsLoad(t *testing.T) {
 // TestARootOrASchemaLeavesThePublication: a partition's place in the publication is
 // its root's, a table's may be its schema's.
 func TestARootOrASchemaLeavesThePublication(t *testing.T) {
+	t.Parallel()
 	for place, in := range map[string]string{"its root": "TABLE visits", "its schema": "TABLES IN SCHEMA public"} {
 		t.Run(place, func(t *testing.T) {
 			i, name := captured(t, "source:\n  refresh_every: 100ms\n", []map[string]any{{"match": "visits", "partitions": "root"}}, map[string]any{"publication": "visitors"},
@@ -184,6 +188,7 @@ func TestARootOrASchemaLeavesThePublication(t *testing.T) {
 // choose through the administrator's function, and a publication of a whole
 // schema bring a table from its first row.
 func TestTablesThatComeLater(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)

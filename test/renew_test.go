@@ -22,6 +22,7 @@ import (
 // and waits; a renewal then loads anew in the journal's next generation, with
 // offsets going on and the old events kept.
 func TestALostStreamIsBegunAnewOnAPersonsWord(t *testing.T) {
+	t.Parallel()
 	source := ownServer(t, durable(sourceSettings))
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)
@@ -128,6 +129,7 @@ func TestALostStreamIsBegunAnewOnAPersonsWord(t *testing.T) {
 // TestASourceFailsOver lets a standby take the source's place: it has the rows
 // and not our slot, so that what came meanwhile cannot be known from its log.
 func TestASourceFailsOver(t *testing.T) {
+	t.Parallel()
 	source := ownServer(t, durable(sourceSettings))
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)

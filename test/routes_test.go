@@ -13,6 +13,7 @@ import (
 // TestRoutes: topic, key and partition by template, schema events apart, markers
 // for deletes, ready-made events by their kind; read back with kcat.
 func TestRoutes(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE loans (id integer PRIMARY KEY, branch text, note text)", "ALTER TABLE loans REPLICA IDENTITY FULL", "CREATE TABLE notices (id integer PRIMARY KEY, kind text, subject text, body text)")
 	db := connect(t, sourceServer(t), name)
 	k := kafkaTarget(t)
@@ -58,6 +59,7 @@ func TestRoutes(t *testing.T) {
 // TestPace: events wait for others as long as the batch says, and a stream is
 // trimmed to about what is to be kept.
 func TestPace(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)

@@ -57,6 +57,7 @@ func said(events []*event, operation string) (rows []string) {
 // TestPrivateColumnsNeverReachTheJournal drops, masks and hashes columns, in the
 // load and in the stream, and looks for the values in all that is kept.
 func TestPrivateColumnsNeverReachTheJournal(t *testing.T) {
+	t.Parallel()
 	rules := []map[string]any{{"match": "patrons", "columns": []map[string]any{{"match": "pin", "treat": "drop"}, {"match": "*_name", "treat": "mask"}, {"match": "card", "treat": "hash"}, {"match": "email", "treat": "hash"}}}}
 	i, name := captured(t, "source:\n  refresh_every: 200ms\n", rules, map[string]any{"hash_key": "made-up-hash-key"},
 		"CREATE TABLE patrons (card text PRIMARY KEY, first_name text, email text, pin text, visits integer)", "ALTER TABLE patrons REPLICA IDENTITY FULL",
@@ -130,6 +131,7 @@ func TestPrivateColumnsNeverReachTheJournal(t *testing.T) {
 // TestAFilterIsFollowed keeps a table's rows that a condition chooses: one that
 // leaves the filter is deleted, one that enters is inserted.
 func TestAFilterIsFollowed(t *testing.T) {
+	t.Parallel()
 	rules := []map[string]any{{"match": "holds", "filter": `branch == "Alder Quay" && (priority > 2 || note != null)`, "image": "after"},
 		{"match": "fees", "filter": `fee_id < 100`, "skip_untouched": true, "columns": []map[string]any{{"match": "note", "treat": "drop"}}},
 		{"match": "keys", "image": "key"}}
@@ -171,6 +173,7 @@ func TestAFilterIsFollowed(t *testing.T) {
 // TestRowsThatEnterAFilterAreWhole: the log leaves a large value out of an update
 // that does not touch it; of a row that is new to consumers, it is read.
 func TestRowsThatEnterAFilterAreWhole(t *testing.T) {
+	t.Parallel()
 	rules := []map[string]any{{"match": "ours", "filter": "branch == 1 || branch == 2"}, {"match": "theirs", "filter": "branch in [1, 2]"}}
 	var statements []string
 	for _, table := range []string{"ours", "theirs"} {
@@ -211,6 +214,7 @@ func TestRowsThatEnterAFilterAreWhole(t *testing.T) {
 // TestPartitionsUnderTheirRoot gives rows of partitions the root's name, while
 // partitions come, go and are truncated.
 func TestPartitionsUnderTheirRoot(t *testing.T) {
+	t.Parallel()
 	rules := []map[string]any{{"match": "loans", "partitions": "root", "after_rewrite": "reload"}}
 	i, name := captured(t, "source:\n  refresh_every: 200ms\n", rules, nil,
 		"CREATE TABLE loans (loan_id integer, year integer, note text, PRIMARY KEY (year, loan_id)) PARTITION BY LIST (year)",
@@ -285,7 +289,10 @@ func bag(events []*event, table string) map[string]int {
 }
 
 // TestATableWithoutAKeyIsLoaded while writers go on, equal rows among its rows.
-func TestATableWithoutAKeyIsLoaded(t *testing.T) { inRounds(t, aTableWithoutAKeyIsLoaded) }
+func TestATableWithoutAKeyIsLoaded(t *testing.T) {
+	t.Parallel()
+	inRounds(t, aTableWithoutAKeyIsLoaded)
+}
 
 func aTableWithoutAKeyIsLoaded(t *testing.T, _ int) {
 	i, name := captured(t, "source:\n  chunk_bytes: 4096\n", []map[string]any{{"match": "public.*"}}, nil,
@@ -335,6 +342,7 @@ func aTableWithoutAKeyIsLoaded(t *testing.T, _ int) {
 // TestLoadsOfAPart reads some rows of a table again, loads by key and by range
 // while rows move, and ends a load that is all that was asked for.
 func TestLoadsOfAPart(t *testing.T) {
+	t.Parallel()
 	i, name := captured(t, "source:\n  chunk_bytes: 8192\n", []map[string]any{{"match": "loans", "priority": 5}, {"match": "holds", "load_by": "key"}}, map[string]any{"load_sessions": 4},
 		"CREATE TABLE loans (id integer PRIMARY KEY, branch integer, essay text)", "CREATE TABLE holds (id integer PRIMARY KEY, note text)",
 		"INSERT INTO loans SELECT n, n % 5, CASE WHEN n % 20 = 0 THEN (SELECT string_agg(md5(n::text || k), '') FROM generate_series(1, 120) k) END FROM generate_series(1, 6000) n",
@@ -399,6 +407,7 @@ func TestLoadsOfAPart(t *testing.T) {
 
 // TestFollowingFromAPosition takes up where somebody else's load ended.
 func TestFollowingFromAPosition(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)

@@ -32,6 +32,7 @@ func schemasOf(t *testing.T, events []*event, table string) (all []schemaEvent) 
 // TestStatementsAreOnRecord installs the event trigger: a schema change is an
 // event at once and in order, with its statement, and a rename is certain.
 func TestStatementsAreOnRecord(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "source:\n  refresh_every: 1h\n", "CREATE TYPE mood AS ENUM ('low')", "CREATE TABLE loans (id integer PRIMARY KEY, note text, m mood)", "CREATE TABLE holds (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1, 'a', 'low')")
 	db := connect(t, sourceServer(t), name)
 	out, errs, code := i.cli("source", "setup-sql", "circulation", "--statements", "--run")
@@ -92,6 +93,7 @@ func TestStatementsAreOnRecord(t *testing.T) {
 
 // TestSchemaChangesShowWithoutRows finds a change that no row brings by looking.
 func TestSchemaChangesShowWithoutRows(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "source:\n  refresh_every: 200ms\n", "CREATE TYPE mood AS ENUM ('low', 'fine')", "CREATE TABLE moods (id integer PRIMARY KEY, m mood)", "INSERT INTO moods VALUES (1, 'fine')", "CREATE TABLE loans (id integer PRIMARY KEY, note text)", "CREATE TABLE holds (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1, 'a')", "INSERT INTO holds VALUES (1)")
 	db := connect(t, sourceServer(t), name)
 	i.resume()
@@ -119,7 +121,10 @@ func TestSchemaChangesShowWithoutRows(t *testing.T) {
 // TestRandomSchemaChanges mixes statements that change the schema with rows,
 // several in a transaction, and holds that each event has the columns that its
 // table had at that moment: a row's own column tells which.
-func TestRandomSchemaChanges(t *testing.T) { inRounds(t, randomSchemaChanges) }
+func TestRandomSchemaChanges(t *testing.T) {
+	t.Parallel()
+	inRounds(t, randomSchemaChanges)
+}
 
 func randomSchemaChanges(t *testing.T, round int) {
 	i, name := begin(t, "source:\n  refresh_every: 100ms\n", "CREATE TABLE loans (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, has text)", "INSERT INTO loans (has) VALUES ('')")

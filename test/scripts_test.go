@@ -15,6 +15,7 @@ import (
 // nothing else, whatever the login and the tables are called; they can be run again, and
 // after the teardown nothing is left that would keep the role.
 func TestScriptsWithHostileNames(t *testing.T) {
+	t.Parallel()
 	const role = "o'brien \"x\" $$ $rillmark$\n; DROP TABLE bait; -- \\"
 	tables := []string{"bait", "a \"b\" $$", "line\nfeed; --", `back\slash'`, "dot.ted"}
 	source := sourceServer(t)

@@ -16,6 +16,7 @@ import (
 // has ended, and it is shown whom it waits for; what the database has set against
 // long statements does not end a load.
 func TestTheSlotWaitsForWriters(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)
@@ -43,6 +44,7 @@ func TestTheSlotWaitsForWriters(t *testing.T) {
 // us meanwhile, whatever our own side waits for. Neither ends the stream; a silence
 // beyond the limit does.
 func TestSilenceIsNotDeath(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)

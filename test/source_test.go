@@ -39,6 +39,7 @@ func (i *instance) comesTo(table, state string) {
 // TestRulesChangeWhileItRuns leaves a table out and takes it in again, without
 // disturbing the others.
 func TestRulesChangeWhileItRuns(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "source:\n  refresh_every: 200ms\n", "CREATE TABLE loans (id integer PRIMARY KEY)", "CREATE TABLE holds (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1)", "INSERT INTO holds VALUES (1)")
 	db := connect(t, sourceServer(t), name)
 	i.resume()
@@ -72,6 +73,7 @@ func TestRulesChangeWhileItRuns(t *testing.T) {
 // TestAnAdministratorsPreparation uses a slot and a publication that somebody
 // else has made, with a login that may do nothing more, and changes neither.
 func TestAnAdministratorsPreparation(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)
@@ -112,6 +114,7 @@ func TestAnAdministratorsPreparation(t *testing.T) {
 // TestASilentRewriteIsShown adds a column with a default: its rows come in no
 // stream, so the table is stale by name until it is reloaded.
 func TestASilentRewriteIsShown(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE loans (id integer PRIMARY KEY, note text)", "INSERT INTO loans SELECT n, 'a' FROM generate_series(1, 20) n")
 	db := connect(t, sourceServer(t), name)
 	i.resume()
@@ -142,6 +145,7 @@ func TestASilentRewriteIsShown(t *testing.T) {
 // older copy of itself with other rows: system identifier, timeline and slot are
 // the same, our heartbeat is not.
 func TestARestoredCopyIsRecognised(t *testing.T) {
+	t.Parallel()
 	source := ownServer(t, durable(sourceSettings))
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)
@@ -187,6 +191,7 @@ func TestARestoredCopyIsRecognised(t *testing.T) {
 // TestTheAdministratorsScripts runs what setup-sql prints, twice, and captures
 // with a login that has no right but those; then takes it away, twice.
 func TestTheAdministratorsScripts(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)

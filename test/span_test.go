@@ -12,6 +12,7 @@ import (
 // TestPartsOfAJournal reads, works out the net of, replays and runs what lies between
 // two marks, with a source that runs on a schedule.
 func TestPartsOfAJournal(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable, "INSERT INTO desk VALUES (1, 'there before')")
 	db := connect(t, sourceServer(t), name)
 	say := func(args ...string) string {
@@ -96,6 +97,7 @@ func TestPartsOfAJournal(t *testing.T) {
 // TestLoadOnlySourcesRunOnce: a source that only loads ends by itself when all is loaded,
 // leaves no slot behind, and loads again when it is run again.
 func TestLoadOnlySourcesRunOnce(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable, "INSERT INTO desk VALUES (1, 'a'), (2, 'b')")
 	db := connect(t, sourceServer(t), name)
 	d := sourceDefinition(sourceServer(t), name)

@@ -14,6 +14,7 @@ import (
 
 // TestStarters runs the consumers of docs/starters as they stand there.
 func TestStarters(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	i.resume()
@@ -44,6 +45,7 @@ func TestStarters(t *testing.T) {
 // TestCopyStarter keeps a copy in SQLite with its own offset, through updates, a changed
 // key, a renamed column and a truncate; the outlet is told how far it is.
 func TestCopyStarter(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "source: {heartbeat_every: 200ms, refresh_every: 200ms}\n", deskTable)
 	db := connect(t, sourceServer(t), name)
 	i.must(http.MethodPost, "/v1/outlets/copy", map[string]any{"source": "circulation"}, nil)

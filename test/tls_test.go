@@ -23,6 +23,7 @@ import (
 // TestEncryptedSource follows a source whose connections are encrypted, with its
 // certificate checked, through load and stream.
 func TestEncryptedSource(t *testing.T) {
+	t.Parallel()
 	certificate, key := selfSigned(t, "127.0.0.1")
 	folder, err := os.MkdirTemp("", "rillmark-tls-")
 	require.NoError(t, err)
@@ -69,6 +70,7 @@ func TestEncryptedSource(t *testing.T) {
 // TestEncryptedDestinations delivers to servers that talk TLS alone; a certificate
 // that does not match is told by the check.
 func TestEncryptedDestinations(t *testing.T) {
+	t.Parallel()
 	certificate, key := selfSigned(t, "127.0.0.1")
 	other, _ := selfSigned(t, "127.0.0.1")
 	i, name := begin(t, "", deskTable)
@@ -158,6 +160,7 @@ func TestEncryptedDestinations(t *testing.T) {
 
 // TestAFunctionSaysWhenToComeAgain: Retry-After stands above the outlet's own waits.
 func TestAFunctionSaysWhenToComeAgain(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", deskTable)
 	db := connect(t, sourceServer(t), name)
 	f := newFunction(t)

@@ -15,6 +15,7 @@ import (
 // TestValuesArriveExactly loads and follows a row of every type that has a rule,
 // and compares each value with the JSON that the design gives it.
 func TestValuesArriveExactly(t *testing.T) {
+	t.Parallel()
 	values := []struct{ kind, sql, json string }{
 		{"boolean", "true", "true"},
 		{"smallint", "-32768", "-32768"},

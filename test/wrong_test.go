@@ -39,6 +39,7 @@ func (i *instance) refused(method, path string, body any, headers ...string) pro
 // TestWrongInput holds that each wrong input comes back as a sentence that says
 // what, where and what to do, the same by API and client.
 func TestWrongInput(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE loans (loan_id integer PRIMARY KEY)")
 	i.must(http.MethodPost, "/v1/outlets/desk", map[string]any{"source": "circulation"}, nil)
 	i.resume()
@@ -215,6 +216,7 @@ func (i *instance) waits(code, says string) {
 
 // TestNothingIsSkippedInSilence forces what must stop a source for good.
 func TestNothingIsSkippedInSilence(t *testing.T) {
+	t.Parallel()
 	source := sourceServer(t)
 	i, name := begin(t, "source:\n  heartbeat_every: 200ms\n", "CREATE TABLE loans (loan_id integer PRIMARY KEY)")
 	db := connect(t, source, name)
@@ -253,6 +255,7 @@ func TestNothingIsSkippedInSilence(t *testing.T) {
 // TestStateDatabaseRefusesWrites holds that capture stops before the slot is
 // confirmed, says so, and goes on when it can.
 func TestStateDatabaseRefusesWrites(t *testing.T) {
+	t.Parallel()
 	source, state := sourceServer(t), stateServer(t)
 	i, name := begin(t, "source:\n  heartbeat_every: 100ms\n", "CREATE TABLE loans (loan_id integer PRIMARY KEY)")
 	db := connect(t, source, name)
@@ -295,6 +298,7 @@ func TestStateDatabaseRefusesWrites(t *testing.T) {
 // TestTwoInstances holds that two services on one state database never write the
 // same journal, and that the second takes over.
 func TestTwoInstances(t *testing.T) {
+	t.Parallel()
 	first, name := begin(t, "", "CREATE TABLE loans (loan_id integer PRIMARY KEY)")
 	db := connect(t, sourceServer(t), name)
 	first.resume()
@@ -393,6 +397,7 @@ func TestTokenAndSecrets(t *testing.T) {
 
 // TestMetricsAndDescription looks at what machines read.
 func TestMetricsAndDescription(t *testing.T) {
+	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE loans (loan_id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1)")
 	db := connect(t, sourceServer(t), name)
 	i.resume()
@@ -440,6 +445,7 @@ func holdSlot(t *testing.T, address, slot, publication string) (letGo func()) {
 // TestTheDoor: a session is random, ends when it is ended, and a wrong token costs time
 // and is on record; slow bodies and unknown parameters get nowhere.
 func TestTheDoor(t *testing.T) {
+	t.Parallel()
 	i := newInstance(t, stateServer(t), "")
 	i.token = "a-token-of-the-test-0123456789"
 	i.configure("token: " + i.token + "\n")

@@ -22,6 +22,7 @@ import (
 // TestWrongDelivery: what can be known when a destination or an outlet is defined
 // is told then, in a sentence with its place.
 func TestWrongDelivery(t *testing.T) {
+	t.Parallel()
 	i, _ := begin(t, "", deskTable)
 	for _, d := range []map[string]any{
 		{"kind": "kafka", "kafka": map[string]any{"brokers": []string{"127.0.0.1:1"}}}, {"kind": "http", "http": map[string]any{"url": "http://127.0.0.1:1"}},
@@ -81,6 +82,7 @@ func TestWrongDelivery(t *testing.T) {
 // TestDestinationChecks: what is wrong at the far end is told by the check, which
 // leaves nothing there.
 func TestDestinationChecks(t *testing.T) {
+	t.Parallel()
 	i := newInstance(t, stateServer(t), "network: {local: [kafka, redis, nats, file]}\n").start()
 	check := func(d map[string]any) string {
 		t.Helper()

@@ -370,11 +370,12 @@ func (a *app) ran(c *cobra.Command, name string, raw []byte, plan service.RunOnc
 		for _, o := range st.Outlets {
 			switch {
 			case o.Name != name:
+			case o.Until != 0 && o.Phase == "paused": // its end is being put on record
 			case o.Committed >= plan.Until && o.Phase == "paused":
 				return true, "", a.done(raw, "outlet %s delivered up to offset %s", name, count(o.Committed))
 			case o.Phase == "failed":
 				return true, "", fmt.Errorf("outlet %s failed at offset %s: %s", name, count(o.Committed), o.Error)
-			case o.Phase == "paused" && o.Until == 0:
+			case o.Phase == "paused":
 				return true, "", fmt.Errorf("outlet %s was paused at offset %s, before offset %s", name, count(o.Committed), count(plan.Until))
 			default:
 				line = fmt.Sprintf("at offset %s of %s  %s", count(o.Committed), count(plan.Until), o.Error)

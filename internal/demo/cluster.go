@@ -287,12 +287,34 @@ func (c *Cluster) Connect(ctx context.Context, database string) (*pgx.Conn, erro
 	if err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(c.PassFile(), []byte("127.0.0.1:*:*:*:"+strings.TrimSpace(string(password))+"\n"), 0o600); err != nil {
+	if err := writeWhole(c.PassFile(), "127.0.0.1:*:*:*:"+strings.TrimSpace(string(password))+"\n"); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	return pgx.Connect(ctx, c.Address(database))
+}
+
+// writeWhole writes a file that others may read meanwhile: they find all of it.
+func writeWhole(name, content string) error {
+	if now, err := os.ReadFile(name); err == nil && string(now) == content {
+		return nil
+	}
+	file, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+"-*") // for its owner alone
+	if err != nil {
+		return err
+	}
+	_, err = file.WriteString(content)
+	if closed := file.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = os.Rename(file.Name(), name)
+	}
+	if err != nil {
+		os.Remove(file.Name()) //nolint:errcheck // the first error is the one to tell
+	}
+	return err
 }
 
 // Role makes a role that can log in with the superuser's password, unless there

@@ -4,9 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
-	"os"
-	"path/filepath"
 	"slices"
 	"testing"
 	"time"
@@ -15,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/change"
-	"rillmark/internal/demo"
 	"rillmark/internal/state"
+	"rillmark/internal/testserver"
 )
 
 var loans = change.NewSchema(change.PostgreSQL, "public.loans", []change.Column{
@@ -36,17 +33,7 @@ func resolve(f change.Fingerprint) (*change.Schema, error) {
 // store is a journal in a new database of a server of its own.
 func store(t *testing.T, options Options) (*Store, *pgxpool.Pool) {
 	t.Helper()
-	folder, err := os.MkdirTemp("", "rillmark-journal-")
-	require.NoError(t, err)
-	require.NoError(t, os.Chmod(folder, 0o755))
-	t.Cleanup(func() { os.RemoveAll(folder) }) //nolint:errcheck // it lies in the temporary folder
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	c := &demo.Cluster{Folder: filepath.Join(folder, "state"), Port: l.Addr().(*net.TCPAddr).Port}
-	require.NoError(t, l.Close())
-	require.NoError(t, os.MkdirAll(c.Folder, 0o755))
-	require.NoError(t, c.Start(t.Context()))
-	t.Cleanup(c.Stop)
+	c := testserver.Start(t)
 	pool, err := pgxpool.New(t.Context(), c.Address("postgres"))
 	require.NoError(t, err)
 	t.Cleanup(pool.Close)

@@ -1,9 +1,6 @@
 package postgres_test
 
 import (
-	"net"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -12,25 +9,16 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/change"
-	"rillmark/internal/demo"
 	"rillmark/internal/postgres"
 	"rillmark/internal/shape"
+	"rillmark/internal/testserver"
 )
 
 // FuzzNames holds patterns and quoting against a real server: what a pattern chooses
 // here its expression chooses there, where it stands in statements, and a name or a text
 // that is written into a statement is read as just that.
 func FuzzNames(f *testing.F) {
-	folder, err := os.MkdirTemp("", "rillmark-names-")
-	require.NoError(f, err)
-	require.NoError(f, os.Chmod(folder, 0o755))
-	f.Cleanup(func() { os.RemoveAll(folder) }) //nolint:errcheck // it lies in the temporary folder
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(f, err)
-	c := &demo.Cluster{Folder: filepath.Join(folder, "source"), Port: l.Addr().(*net.TCPAddr).Port}
-	require.NoError(f, l.Close())
-	require.NoError(f, c.Start(f.Context()))
-	f.Cleanup(c.Stop)
+	c := testserver.Start(f)
 	conn, err := c.Connect(f.Context(), "postgres")
 	require.NoError(f, err)
 

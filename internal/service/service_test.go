@@ -2,31 +2,20 @@ package service
 
 import (
 	"log/slog"
-	"net"
-	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
+	"rillmark/internal/testserver"
 
-	"rillmark/internal/demo"
+	"github.com/stretchr/testify/require"
 )
 
 // TestCloseEndsWhateverRuns closes a service while its records are being looked
 // at without a pause: whoever waits for its turn then has to end, too.
 func TestCloseEndsWhateverRuns(t *testing.T) {
-	folder, err := os.MkdirTemp("", "rillmark-service-")
-	require.NoError(t, err)
-	require.NoError(t, os.Chmod(folder, 0o755))
-	t.Cleanup(func() { os.RemoveAll(folder) }) //nolint:errcheck // it lies in the temporary folder
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	c := &demo.Cluster{Folder: filepath.Join(folder, "state"), Port: l.Addr().(*net.TCPAddr).Port}
-	require.NoError(t, l.Close())
-	require.NoError(t, c.Start(t.Context()))
-	t.Cleanup(c.Stop)
-	config := &Config{StateDatabase: c.Address("postgres"), KeyFile: filepath.Join(folder, "key")}
+	c := testserver.Start(t)
+	config := &Config{StateDatabase: c.Address("postgres"), KeyFile: filepath.Join(t.TempDir(), "key")}
 	require.NoError(t, config.complete())
 	for range 20 {
 		s, err := Open(t.Context(), config, slog.New(slog.DiscardHandler), time.Minute)
