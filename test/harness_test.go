@@ -412,8 +412,8 @@ type status struct {
 			Partitions        []string
 			Counts            map[string]int64
 		}
-		Since   time.Time
-		LogHeld struct{ Bytes, Spilled int64 } `json:"log_held"`
+		Since       time.Time
+		RetainedLog struct{ Bytes, Spilled int64 } `json:"retained_log"`
 	}
 	Outlets []outletStatus
 }

@@ -70,7 +70,7 @@ func TestHugeTransaction(t *testing.T) {
 	require.Positive(t, cut, "at least one kill cut the transaction")
 	i.settled("circulation", db)
 	require.Less(t, i.resident(), 150.0, "MiB resident")
-	i.eventually("what the transaction cost the source's disk is shown", func() bool { return i.status().Sources[0].LogHeld.Spilled > 10<<20 })
+	i.eventually("what the transaction cost the source's disk is shown", func() bool { return i.status().Sources[0].RetainedLog.Spilled > 10<<20 })
 	events := i.journal("circulation")
 	f := proveJournal(t, events)
 	for n := range cut {

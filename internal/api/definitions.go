@@ -168,6 +168,9 @@ func (s *Server) sourceRoutes() {
 		}
 		return &body[items[Record[definition.Source]]]{out}, nil
 	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/engines", "listEngines", "The kinds of databases that can be sources, and what each offers", "sources"), func(context.Context, *struct{}) (*body[items[service.EngineKind]], error) {
+		return &body[items[service.EngineKind]]{items[service.EngineKind]{s.service.Engines()}}, nil
+	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/check", "checkSource", "Check a definition before it is stored, or a stored one without a body", "sources"), func(ctx context.Context, in *struct {
 		Named
 		Body *definition.Source `required:"false"`

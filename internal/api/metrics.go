@@ -29,7 +29,7 @@ var (
 	sourceNext    = desc("journal_next_offset", "The offset that the next event gets.", "source")
 	sourceBytes   = desc("journal_bytes", "What the journal takes on disk.", "source")
 	sourceDelay   = desc("capture_delay_seconds", "From the newest event's commit until it was in the journal.", "source")
-	sourceHeld    = desc("source_log_held_bytes", "Log that the source keeps because of us, paused or not.", "source")
+	sourceHeld    = desc("source_retained_log_bytes", "Log that the source keeps because of us, paused or not.", "source")
 	sourceSpilled = desc("source_spilled_bytes_total", "Bytes that the source wrote to its disk to decode large transactions for us.", "source")
 	tableRows     = desc("load_rows", "Rows that the load of a table has read, while it is loaded.", "source", "table")
 	outletUp      = desc("outlet_running", "1 while the outlet delivers or is read, else 0.", "outlet", "phase")
@@ -77,9 +77,9 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 		if s.Delay != nil {
 			gauge(sourceDelay, *s.Delay, s.Name)
 		}
-		if s.LogHeld != nil {
-			gauge(sourceHeld, float64(s.LogHeld.Bytes), s.Name)
-			counter(sourceSpilled, float64(s.LogHeld.Spilled), s.Name)
+		if s.RetainedLog != nil {
+			gauge(sourceHeld, float64(s.RetainedLog.Bytes), s.Name)
+			counter(sourceSpilled, float64(s.RetainedLog.Spilled), s.Name)
 		}
 		for _, t := range s.Tables {
 			if t.State == engine.StateLoading {

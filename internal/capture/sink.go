@@ -72,12 +72,23 @@ func newSink(writer *journal.Writer, tables func([]engine.TableState) []journal.
 	return s
 }
 
-func (s *sink) Lock()   { s.mu.Lock() }
-func (s *sink) Unlock() { s.mu.Unlock() }
+// Locked implements [engine.Sink]; a panic in f gives the lock back, too.
+func (s *sink) Locked(f func() error) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return f()
+}
+
+// Unlocked implements [engine.Sink].
+func (s *sink) Unlocked(f func() error) error {
+	s.mu.Unlock()
+	defer s.mu.Lock()
+	return f()
+}
 
 func (s *sink) Checkpoint(f func() engine.Checkpoint) { s.checkpoint = f }
 
-func (s *sink) Room() error {
+func (s *sink) Reserve() error {
 	if s.wanted && s.err == nil {
 		s.close() // more of the transaction follows, or a new one
 	}

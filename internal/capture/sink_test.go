@@ -25,13 +25,13 @@ func TestStoreWhole(t *testing.T) {
 	stored := make(chan error, 1)
 	ask := func() {
 		go func() {
-			s.Lock()
-			defer s.Unlock()
+			s.mu.Lock()
+			defer s.mu.Unlock()
 			stored <- s.StoreWhole(context.Background())
 		}()
 		require.Eventually(t, func() bool {
-			s.Lock()
-			defer s.Unlock()
+			s.mu.Lock()
+			defer s.mu.Unlock()
 			return s.wanted
 		}, 10*time.Second, time.Millisecond)
 	}
@@ -39,16 +39,16 @@ func TestStoreWhole(t *testing.T) {
 	take := func() *journal.Block {
 		p, there, _ := s.poll()
 		require.True(t, there)
-		s.Lock()
-		defer s.Unlock()
+		s.mu.Lock()
+		defer s.mu.Unlock()
 		s.stores++
 		s.space.Broadcast()
 		return p.block
 	}
 	unit := func() {
-		s.Lock()
-		defer s.Unlock()
-		require.NoError(t, s.Room())
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		require.NoError(t, s.Reserve())
 		if !s.inTx {
 			s.Begin("7", "", 0, 0)
 		}
@@ -66,15 +66,15 @@ func TestStoreWhole(t *testing.T) {
 	ask()
 	_, there, _ = s.poll()
 	require.False(t, there)
-	s.Lock()
+	s.mu.Lock()
 	s.Commit()
-	s.Unlock()
+	s.mu.Unlock()
 	require.Equal(t, int64(1), take().Events(), "it has ended")
 	require.NoError(t, <-stored)
 
 	go func() {
-		s.Lock()
-		defer s.Unlock()
+		s.mu.Lock()
+		defer s.mu.Unlock()
 		stored <- s.StoreWhole(context.Background())
 	}()
 	require.Eventually(t, func() bool {

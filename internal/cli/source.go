@@ -30,7 +30,7 @@ type checkList struct {
 
 func (a *app) source() *cobra.Command {
 	return group("source", "Databases whose logs are captured",
-		a.sourceCheck(), a.sourceAdd(), a.sourceEdit(), a.sourceList(), a.withYAML("sources", a.sourceShow()), a.sourceTables(), a.sourceTry(),
+		a.sourceCheck(), a.sourceAdd(), a.sourceEdit(), a.sourceList(), a.withYAML("sources", a.sourceShow()), a.sourceTables(), a.sourceTry(), a.sourceEngines(),
 		a.sourceScript("setup-sql", "Print the script that prepares a database, for an administrator", "Grants the login the least rights that capture needs and publishes the chosen tables. It\ncan be run again, and takes in the tables that came since.", func(s service.Scripts) string { return s.Setup }),
 		a.sourceScript("teardown-sql", "Print the script that takes the preparation away", "For an administrator, once the source has been removed. It can be run again.", func(s service.Scripts) string { return s.Teardown }),
 		a.running("sources", "source", "pause", "Pause capture; the source keeps its log for us meanwhile", "  rillmark source pause circulation --reason \"maintenance window\""),
@@ -374,7 +374,7 @@ func (a *app) printSource(r api.Record[definition.Source], s service.SourceStatu
 		line("error", "%s", s.Error)
 	}
 	line("journal", "offsets %s to %s, %s on disk, generation %d", count(s.Journal.First), count(s.Journal.Next-1), size(s.Journal.Bytes), s.Journal.Generation)
-	if h := s.LogHeld; h != nil {
+	if h := s.RetainedLog; h != nil {
 		held := size(h.Bytes) + " held back on the source"
 		if h.Limit > 0 {
 			held += " of at most " + size(h.Limit)
@@ -406,6 +406,27 @@ func (a *app) printTables(tables []service.TableStatus) error {
 		rows = append(rows, []string{t.Name, stateOf(t), orDash(t.RowsDone), cell(change.Existing), cell(change.Insert), cell(change.Update), cell(change.Delete), cell(change.Truncate), a.cut(t.Note, 60)})
 	}
 	return table(a.out, []string{"table", "state", ">last load", ">existing", ">insert", ">update", ">delete", ">truncate", "note"}, rows)
+}
+
+func (a *app) sourceEngines() *cobra.Command {
+	return &cobra.Command{Use: "engines", Short: "List the kinds of databases that can be sources, and what each supports", Example: "  rillmark source engines", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+		var all struct {
+			Items []service.EngineKind `json:"items"`
+		}
+		raw, err := a.call(c.Context(), http.MethodGet, "/v1/engines", nil, &all)
+		if err != nil || a.json {
+			return firstOf(err, func() error { return a.printJSON(raw) })
+		}
+		rows := [][]string{}
+		for _, k := range all.Items {
+			can := make([]string, len(k.Capabilities))
+			for i, one := range k.Capabilities {
+				can[i] = string(one)
+			}
+			rows = append(rows, []string{string(k.Name), k.Title, strings.Join(can, ", ")})
+		}
+		return table(a.out, []string{"engine", "database", "supports"}, rows)
+	}}
 }
 
 func (a *app) sourceTables() *cobra.Command {

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"time"
 
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/shape"
 )
@@ -105,6 +106,36 @@ func (s *Source) Validate() error {
 		}
 	}
 	return nil
+}
+
+// Rules are the table rules as an engine follows them.
+func (s *Source) Rules() (rules.Set, error) {
+	set := make(rules.Set, 0, len(s.Tables))
+	for _, rule := range s.Tables {
+		p, err := shape.ParsePattern(rule.Match)
+		if err != nil {
+			return nil, err
+		}
+		one := rules.Table{Match: p, Active: rule.Active == nil || *rule.Active, Image: rules.ImageBoth, Key: rule.Key, SkipUntouched: rule.SkipUntouched,
+			Priority: rule.Priority, ByKey: rule.LoadBy == "key", ReloadRewritten: rule.AfterRewrite == "reload", Root: rule.Partitions == "root"}
+		if rule.Image != "" {
+			one.Image = rules.Image(rule.Image)
+		}
+		for _, c := range rule.Columns {
+			match, err := shape.ParseColumnPattern(c.Match)
+			if err != nil {
+				return nil, err
+			}
+			one.Columns = append(one.Columns, rules.Column{Match: match, Treat: rules.Treatment(c.Treat)})
+		}
+		if rule.Filter != "" {
+			if one.Filter, err = shape.ParseCondition(rule.Filter); err != nil {
+				return nil, err
+			}
+		}
+		set = append(set, one)
+	}
+	return set, nil
 }
 
 func (r *TableRule) validate(at string, hashKey bool) error {

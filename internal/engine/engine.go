@@ -7,13 +7,15 @@ package engine
 import (
 	"context"
 	"errors"
-	"sync"
 
 	"rillmark/internal/change"
 )
 
-// Engine reads one source.
+// Engine reads one source. What not every engine has stands in the interfaces of
+// capabilities.go.
 type Engine interface {
+	// Name is the engine's.
+	Name() change.Engine
 	// Check looks at the source without changing it: one verdict a line.
 	Check(ctx context.Context) []change.Check
 	// Tables lists the tables of the source and how the rules see them.
@@ -22,28 +24,9 @@ type Engine interface {
 	// loaded, follows the log, and returns when ctx is done or with an error;
 	// a [*Fault] says whether trying again can help.
 	Run(ctx context.Context, start Start, sink Sink) error
-	// SetupSQL is what an administrator runs on the source so that the login
-	// needs no other right; TeardownSQL takes it away. Both can be run again.
-	SetupSQL() string
-	TeardownSQL() string
-	// StatementsSQL is what has the source write the text of each statement that
-	// changes a schema into its log.
-	StatementsSQL() string
-	// RunScript runs one of them whole or not at all, as another login where user
-	// is not empty.
-	RunScript(ctx context.Context, script, user, password string) error
 	// Remove takes away what Run made on the source, and says what an administrator
 	// made for it and it has no right to take away.
 	Remove(ctx context.Context) (remains []string, err error)
-	// CheckCondition says why a condition in the engine's own language cannot
-	// choose the rows of a table that a reload reads.
-	CheckCondition(ctx context.Context, table, condition string) error
-	// Try follows the chosen tables until ctx is done and leaves nothing behind on
-	// the source. ready is called once every later change will come; each gets the
-	// events, good during the call only, and ends the trial by its error.
-	Try(ctx context.Context, ready func(), each func(tx *change.OpenTransaction, row *change.Row) error) error
-	// Held is how much of its log the source keeps for us.
-	Held(ctx context.Context) (Held, error)
 }
 
 // ErrComplete ends a run that was to load only: all tables are loaded.
@@ -157,20 +140,23 @@ type Checkpoint struct {
 	Place uint64
 }
 
-// Sink takes a run's events into the journal. An engine holds the lock while it
-// calls any other method but Released and Report, and while it changes what its
-// checkpoint function reads.
+// Sink takes a run's events into the journal. All methods but Locked, Released and
+// Report are called inside of Locked, and so is whatever changes what the checkpoint
+// function reads.
 //
 // Events are added in units: all of what one message of the log brings. A block
 // is never cut inside a unit, and a checkpoint lies between units.
 type Sink interface {
-	sync.Locker
+	// Locked runs f while no other goroutine of the run is in f, and returns its error.
+	Locked(f func() error) error
+	// Unlocked, called inside of Locked, lets the others in while f runs.
+	Unlocked(f func() error) error
 	// Checkpoint gives the function that the sink calls, with the lock held, at
 	// a unit's end.
 	Checkpoint(func() Checkpoint)
-	// Room begins a unit. It waits, with the lock released, while too much is
+	// Reserve begins a unit. It waits, with the lock released, while too much is
 	// on its way to the journal; its error is the run's end.
-	Room() error
+	Reserve() error
 	// Begin opens a transaction. next is the index of its next event: more than
 	// zero where the earlier ones are in the journal already. origin names the
 	// server that it came from by replication, if any.

@@ -2,8 +2,8 @@ package engine
 
 import "fmt"
 
-// Held is how much of its log a source keeps because of us.
-type Held struct {
+// RetainedLog is how much of its log a source keeps because of us.
+type RetainedLog struct {
 	// There is false where nothing is kept: there is no slot.
 	There bool
 	Bytes int64
@@ -18,19 +18,19 @@ type Held struct {
 	Advice string
 }
 
-// The levels of [Held].
+// The levels of [RetainedLog].
 const (
-	HeldFine    = "fine"
-	HeldWarning = "warning"
-	HeldUrgent  = "urgent"
+	RetainedFine    = "fine"
+	RetainedWarning = "warning"
+	RetainedUrgent  = "urgent"
 )
 
-// String is what is held, in words.
-func (h Held) String() string {
+// String is what is kept, in words.
+func (h RetainedLog) String() string {
 	if !h.There {
-		return "holds back no log"
+		return "retains no log"
 	}
-	text := fmt.Sprintf("holds back %.1f MiB of log", float64(h.Bytes)/(1<<20))
+	text := fmt.Sprintf("retains %.1f MiB of log", float64(h.Bytes)/(1<<20))
 	if h.Limit > 0 {
 		text += fmt.Sprintf(" of at most %.0f MiB", float64(h.Limit)/(1<<20))
 	}

@@ -120,7 +120,7 @@ func list(ctx context.Context, q querier) ([]*listed, error) {
 
 // describe is the list's line as people see it.
 func (l *listed) describe(c *Config) engine.Table {
-	name, rule := c.target(l.name(), l.root)
+	name, rule := c.Rules.Target(l.name(), l.root)
 	t := engine.Table{Name: l.name(), Captured: rule != nil, Key: l.key, RowsEstimate: l.estimate, PartitionOf: l.root, Columns: l.columns}
 	if rule != nil && name != l.name() {
 		t.CapturedAs = name

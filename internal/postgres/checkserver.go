@@ -133,16 +133,16 @@ func (c *Config) checkSlot(ctx context.Context, conn *pgx.Conn) ([]change.Check,
 		check.Verdict, check.Found = change.Missing, fmt.Sprintf("the slot %s holds the log from %s on, and from_position is %s, before that", c.slotName(), slot.confirmed, c.From)
 		check.Fix = "what lies between is lost for this slot: load anew from a position that it holds"
 	default:
-		held, err := c.held(ctx, conn)
+		held, err := c.retainedLog(ctx, conn)
 		if err != nil {
 			return nil, err
 		}
 		check.Found = c.slotName() + " is there, and " + held.String()
 		check.Fix = held.Advice
 		switch held.Level {
-		case engine.HeldWarning:
+		case engine.RetainedWarning:
 			check.Verdict = change.Note
-		case engine.HeldUrgent:
+		case engine.RetainedUrgent:
 			check.Verdict = change.Missing
 		}
 	}
@@ -184,22 +184,22 @@ func (c *Config) checkKeeping(ctx context.Context, conn *pgx.Conn) ([]change.Che
 	return []change.Check{keep, sender}, nil
 }
 
-// Held implements [engine.Engine].
-func (c *Config) Held(ctx context.Context) (engine.Held, error) {
+// RetainedLog implements [engine.Engine].
+func (c *Config) RetainedLog(ctx context.Context) (engine.RetainedLog, error) {
 	conn, err := c.connect(ctx, "watch")
 	if err != nil {
-		return engine.Held{}, err
+		return engine.RetainedLog{}, err
 	}
 	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
-	held, err := c.held(ctx, conn)
+	held, err := c.retainedLog(ctx, conn)
 	return held, c.explain(err)
 }
 
 // muchLog held back is worth a warning where the source sets no bound.
 const muchLog = 1 << 30
 
-func (c *Config) held(ctx context.Context, q querier) (engine.Held, error) {
-	var h engine.Held
+func (c *Config) retainedLog(ctx context.Context, q querier) (engine.RetainedLog, error) {
+	var h engine.RetainedLog
 	var bytes, limit, spill *int64
 	var status *string
 	err := q.QueryRow(ctx, `SELECT s.wal_status, pg_wal_lsn_diff(CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_lsn() END, s.restart_lsn)::bigint,
@@ -222,18 +222,18 @@ func (c *Config) held(ctx context.Context, q querier) (engine.Held, error) {
 	if spill != nil {
 		h.Spilled = *spill
 	}
-	h.Level = engine.HeldFine
+	h.Level = engine.RetainedFine
 	warn, urgent := int64(muchLog), int64(50*muchLog)
 	if h.Limit > 0 {
 		warn, urgent = h.Limit/2, h.Limit/10*9
 	}
 	switch {
 	case h.Status == "lost":
-		h.Level, h.Advice = engine.HeldUrgent, "the source has removed log that was still needed: "+anew
+		h.Level, h.Advice = engine.RetainedUrgent, "the source has removed log that was still needed: "+anew
 	case h.Bytes >= urgent || h.Status == "unreserved":
-		h.Level, h.Advice = engine.HeldUrgent, "have capture go on, or raise max_slot_wal_keep_size: soon the source gives the slot up, or its disk is full"
+		h.Level, h.Advice = engine.RetainedUrgent, "have capture go on, or raise max_slot_wal_keep_size: soon the source gives the slot up, or its disk is full"
 	case h.Bytes >= warn:
-		h.Level, h.Advice = engine.HeldWarning, "see what keeps capture from going on; a source that is no longer wanted is removed with `rillmark source remove`"
+		h.Level, h.Advice = engine.RetainedWarning, "see what keeps capture from going on; a source that is no longer wanted is removed with `rillmark source remove`"
 	}
 	return h, nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 )
@@ -105,7 +106,7 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 	var checks []change.Check
 	chosen, good := 0, 0
 	for _, l := range all {
-		if _, rule := c.target(l.name(), l.root); rule == nil {
+		if _, rule := c.Rules.Target(l.name(), l.root); rule == nil {
 			continue
 		}
 		chosen++
@@ -141,7 +142,7 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 // says that the administrator's function publishes and grants what is missing.
 func (c *Config) checkTable(ctx context.Context, conn *pgx.Conn, l *listed, published, helped bool) ([]change.Check, error) {
 	t := l.describe(c)
-	name, rule := c.target(l.name(), l.root)
+	name, rule := c.Rules.Target(l.name(), l.root)
 	title := "table " + l.name()
 	line := func(verdict change.Verdict, found, why, fix string) []change.Check {
 		return []change.Check{{Name: title, Verdict: verdict, Found: found, Why: why, Fix: fix}}
@@ -178,11 +179,11 @@ func (c *Config) checkTable(ctx context.Context, conn *pgx.Conn, l *listed, publ
 	case len(layout.schema.Key()) == 0:
 		lines = append(lines, line(change.Note, "no key", "consumers cannot tell two equal rows apart", "ALTER TABLE "+l.sanitized()+" ADD PRIMARY KEY (…), or name columns as `key` in its rule")...)
 	}
-	if fault := rule.unseenByLog(l, layout); fault != "" {
+	if fault := unseenByLog(rule, l, layout); fault != "" {
 		lines = append(lines, line(change.Note, fault, "the log carries the old row's key alone", full)...)
 	}
 	for _, one := range rule.Columns {
-		if one.Treat != Keep && !strings.ContainsAny(one.Match.String(), "*?") && !strings.ContainsAny(rule.Match.String(), "*?") &&
+		if one.Treat != rules.Keep && !strings.ContainsAny(one.Match.String(), "*?") && !strings.ContainsAny(rule.Match.String(), "*?") &&
 			!slices.ContainsFunc(layout.raw, func(r rawColumn) bool { return r.Name == one.Match.String() }) {
 			lines = append(lines, line(change.Missing, fmt.Sprintf("its rule names column %q, which it does not have", one.Match), "a private column of another name would be captured as it is", "correct the name in the rule")...)
 		}
@@ -192,7 +193,7 @@ func (c *Config) checkTable(ctx context.Context, conn *pgx.Conn, l *listed, publ
 
 // unseenByLog says what of a rule needs more of the old row than the log carries;
 // empty where nothing does.
-func (r *TableRule) unseenByLog(l *listed, layout *layout) string {
+func unseenByLog(r *rules.Table, l *listed, layout *layout) string {
 	if l.identity == 'f' {
 		return ""
 	}

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"rillmark/internal/capture/rules"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -23,7 +25,7 @@ type Config struct {
 	Connection *pgx.ConnConfig
 	// Dial connects; nil for an ordinary dialer.
 	Dial  func(ctx context.Context, network, address string) (net.Conn, error)
-	Rules []TableRule
+	Rules rules.Set
 	// HashKey is what columns are hashed under; needed where a rule hashes.
 	HashKey []byte
 	// Load says whether rows that exist already are read first, LoadOnly that the

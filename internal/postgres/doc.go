@@ -20,6 +20,18 @@
 // The wire format itself is package pgoutput's.
 package postgres
 
-import "rillmark/internal/engine"
+import (
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+)
 
-var _ engine.Engine = (*Config)(nil)
+var _ interface {
+	engine.Engine
+	engine.Scripter
+	engine.Trier
+	engine.ConditionChecker
+	engine.LogRetainer
+} = (*Config)(nil)
+
+// Name implements [engine.Engine].
+func (c *Config) Name() change.Engine { return change.PostgreSQL }

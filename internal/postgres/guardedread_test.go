@@ -8,6 +8,8 @@ import (
 	"testing"
 	"testing/iotest"
 
+	"rillmark/internal/capture/rules"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -37,7 +39,7 @@ func TestScriptsQuote(t *testing.T) {
 // a rule keeps private; so may one of a table whose rule treats a column.
 func TestATellableStatement(t *testing.T) {
 	secret, open := &table{}, &table{}
-	rules := []TableRule{{Columns: []ColumnRule{{Treat: Mask}}}, {Columns: []ColumnRule{{Treat: Keep}}}}
+	rules := []rules.Table{{Columns: []rules.Column{{Treat: rules.Mask}}}, {Columns: []rules.Column{{Treat: rules.Keep}}}}
 	secret.state.Table, open.state.Table = "public.patrons", "public.loans"
 	r := &run{config: &Config{Rules: rules}, owners: map[uint32]*table{1: secret, 2: open}}
 	secret.captured, open.captured = &captured{rule: &rules[0]}, &captured{rule: &rules[1]}

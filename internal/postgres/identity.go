@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"slices"
 
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/postgres/pgoutput"
 )
 
@@ -41,11 +42,11 @@ func (id *identity) newest() []column {
 
 // column is one of a table's columns, as it was in the log.
 type column struct {
-	Number int       `json:"number"` // 0 where it is not known
-	Name   string    `json:"name"`
-	Type   uint32    `json:"type,omitempty"` // 0 where it is not known
-	Mod    int32     `json:"mod,omitempty"`
-	Treat  Treatment `json:"treat,omitempty"` // empty for a column that is kept
+	Number int             `json:"number"` // 0 where it is not known
+	Name   string          `json:"name"`
+	Type   uint32          `json:"type,omitempty"` // 0 where it is not known
+	Mod    int32           `json:"mod,omitempty"`
+	Treat  rules.Treatment `json:"treat,omitempty"` // empty for a column that is kept
 }
 
 func (id *identity) encode() []byte {
@@ -182,7 +183,7 @@ func (l *layout) columns() []column {
 	columns := make([]column, len(l.raw))
 	for i, c := range l.raw {
 		columns[i] = column{Number: c.number, Name: c.Name, Type: c.typeOID, Mod: c.typeMod}
-		if treat := l.rule.treats(c.Name); treat != Keep {
+		if treat := l.rule.Treatment(c.Name); treat != rules.Keep {
 			columns[i].Treat = treat
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/pgoutput"
@@ -21,7 +22,7 @@ import (
 type layout struct {
 	// name is the table's in events: its own, or its root's.
 	name   string
-	rule   *TableRule
+	rule   *rules.Table
 	schema *change.Schema
 	// raw are the log's columns as they are, before any treatment.
 	raw []rawColumn
@@ -56,7 +57,7 @@ type rawColumn struct {
 // hashing.
 type layoutMaker struct {
 	name    string
-	rule    *TableRule
+	rule    *rules.Table
 	hashKey []byte
 	// order, where not nil, is the root's columns, in whose order a partition's
 	// are captured.
@@ -85,20 +86,20 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*layout, error) {
 	for _, i := range m.places(l.raw) {
 		column := l.raw[i].Column
 		convert := l.raw[i].convert
-		treat := m.rule.treats(column.Name)
-		if column.Key > 0 && (treat == Drop || treat == Mask) {
+		treat := m.rule.Treatment(column.Name)
+		if column.Key > 0 && (treat == rules.Drop || treat == rules.Mask) {
 			return nil, m.unfit("column %q is %s, but belongs to the key, by which consumers tell rows apart; hash it, or give the table another key", column.Name, pastTense(treat))
 		}
 		switch treat {
-		case Drop:
+		case rules.Drop:
 			leftOut = append(leftOut, column.Name)
 			continue
-		case Mask:
+		case rules.Mask:
 			column, convert = treated(column, "masked"), convertMasked
-		case Hash:
+		case rules.Hash:
 			column, convert = treated(column, "hashed"), convertHashed(m.hashKey, convert)
 		}
-		if m.rule.Image == ImageKey && column.Key == 0 {
+		if m.rule.Image == rules.ImageKey && column.Key == 0 {
 			continue
 		}
 		columns = append(columns, column)
@@ -106,7 +107,7 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*layout, error) {
 		l.convert = append(l.convert, convert)
 		l.defaulted = append(l.defaulted, from[i].defaulted)
 	}
-	if m.rule.Image == ImageKey && len(columns) == 0 {
+	if m.rule.Image == rules.ImageKey && len(columns) == 0 {
 		return nil, m.unfit("its image is the key, and the table has none; give it one with `key`")
 	}
 	l.schema = change.NewSchema(change.PostgreSQL, m.name, columns, leftOut, guessed)
@@ -142,8 +143,8 @@ func (m *layoutMaker) unfit(format string, args ...any) error {
 		Fix: "edit the source's rules; nothing was lost, capture waits there"}
 }
 
-func pastTense(t Treatment) string {
-	if t == Drop {
+func pastTense(t rules.Treatment) string {
+	if t == rules.Drop {
 		return "dropped"
 	}
 	return "masked"
@@ -220,7 +221,7 @@ func (l *layout) exposes(before []column, old *change.Schema) string {
 			maybe := (b.Number == 0 || c.Number == 0) && !slices.ContainsFunc(l.raw, func(r rawColumn) bool { return r.Name == b.Name }) &&
 				!slices.ContainsFunc(before, func(other column) bool { return other.Name == c.Name })
 			captured := slices.ContainsFunc(l.schema.Columns, func(s change.Column) bool { return s.Name == c.Name })
-			if (same || maybe) && c.Treat == "" && captured && !l.rule.names(c.Name) {
+			if (same || maybe) && c.Treat == "" && captured && !l.rule.Decides(c.Name) {
 				return b.Name
 			}
 		}
@@ -234,18 +235,18 @@ func privateBefore(old *change.Schema) (columns []column) {
 	for _, c := range old.Columns {
 		one := column{Name: c.Name}
 		if strings.HasSuffix(c.Type, " (masked)") || strings.HasSuffix(c.Type, " (hashed)") {
-			one.Treat = Hash
+			one.Treat = rules.Hash
 		}
 		columns = append(columns, one)
 	}
 	for _, name := range old.LeftOut {
-		columns = append(columns, column{Name: name, Treat: Drop})
+		columns = append(columns, column{Name: name, Treat: rules.Drop})
 	}
 	return columns
 }
 
 // maker prepares what layouts of a table are made with.
-func (c *Config) maker(d *described, name string, rule *TableRule) *layoutMaker {
+func (c *Config) maker(d *described, name string, rule *rules.Table) *layoutMaker {
 	m := &layoutMaker{name: name, rule: rule, hashKey: c.HashKey, oid: d.oid}
 	if rule.Root && len(d.rootColumns) > 0 {
 		m.order = names(d.rootColumns)
@@ -257,7 +258,7 @@ func (c *Config) maker(d *described, name string, rule *TableRule) *layoutMaker 
 }
 
 // catalogueLayout is a table's layout as the catalogue has it now.
-func (c *Config) catalogueLayout(ctx context.Context, q querier, oid uint32, name string, rule *TableRule) (*layout, error) {
+func (c *Config) catalogueLayout(ctx context.Context, q querier, oid uint32, name string, rule *rules.Table) (*layout, error) {
 	d, err := describeOne(ctx, q, oid)
 	if err != nil {
 		return nil, fmt.Errorf("looking up the columns of %s: %w", name, err)
@@ -265,7 +266,7 @@ func (c *Config) catalogueLayout(ctx context.Context, q querier, oid uint32, nam
 	return c.layoutOf(d, name, rule)
 }
 
-func (c *Config) layoutOf(d *described, name string, rule *TableRule) (*layout, error) {
+func (c *Config) layoutOf(d *described, name string, rule *rules.Table) (*layout, error) {
 	found := slices.Clone(d.columns)
 	for i, one := range d.numbered(rule.Root) {
 		found[i].number = one.Number
@@ -276,7 +277,7 @@ func (c *Config) layoutOf(d *described, name string, rule *TableRule) (*layout, 
 // relationLayout is the layout that a Relation message announces, completed from
 // the catalogue, which may have gone on since: where both disagree and the table's
 // known version does not fit either, the version is marked as guessed.
-func (c *Config) relationLayout(ctx context.Context, q querier, d *described, m *pgoutput.Relation, name string, rule *TableRule, t *table) (*layout, error) {
+func (c *Config) relationLayout(ctx context.Context, q querier, d *described, m *pgoutput.Relation, name string, rule *rules.Table, t *table) (*layout, error) {
 	now := d.numbered(rule.Root)
 	var recorded []column
 	var known *change.Schema

@@ -170,7 +170,7 @@ func (r *run) keepReloading(ctx context.Context, reloads <-chan engine.Reload) e
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case one := <-reloads:
-			err := r.locked(func() error {
+			err := r.sink.Locked(func() error {
 				if err := r.reload(one.Table, one.Where); err != nil {
 					return err
 				}

@@ -51,7 +51,7 @@ func (l *loader) work(ctx context.Context, first bool) error {
 	for {
 		var j *job
 		var more chan struct{}
-		err := r.locked(func() error {
+		err := r.sink.Locked(func() error {
 			if j, l.ahead = l.ahead, nil; j == nil {
 				j = r.nextJob()
 			}
@@ -68,9 +68,8 @@ func (l *loader) work(ctx context.Context, first bool) error {
 			return err
 		}
 		if j == nil {
-			r.locked(func() error { //nolint:errcheck // it has none
+			r.under(func() {
 				r.tellLoads(true)
-				return nil
 			})
 			l.hangUp(ctx)
 			select {
@@ -85,7 +84,7 @@ func (l *loader) work(ctx context.Context, first bool) error {
 			err = j.do(l, ctx, j)
 		}
 		why := l.skippable(err)
-		err = r.locked(func() error {
+		err = r.sink.Locked(func() error {
 			if j.alone {
 				j.load.alone = false
 			}
@@ -400,11 +399,7 @@ func (l *loader) take(ctx context.Context, j *job, read func(*chunkRows) error, 
 		}
 	}
 	w := j.window
-	defer func() {
-		r.sink.Lock()
-		j.load.close(w)
-		r.sink.Unlock()
-	}()
+	defer r.under(func() { j.load.close(w) })
 	rows, err := l.read(ctx, j.before, read)
 	if err != nil {
 		return err

@@ -17,14 +17,8 @@ import (
 func (r *run) place(ctx context.Context, conn *pgx.Conn, seen func() error) error {
 	nonce := newNonce()
 	waiting := &mark{seen: seen, done: make(chan struct{})}
-	r.sink.Lock()
-	r.marks[nonce] = waiting
-	r.sink.Unlock()
-	defer func() {
-		r.sink.Lock()
-		delete(r.marks, nonce)
-		r.sink.Unlock()
-	}()
+	r.under(func() { r.marks[nonce] = waiting })
+	defer r.under(func() { delete(r.marks, nonce) })
 	if _, err := conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", markPrefix, nonce); err != nil {
 		return err
 	}
@@ -41,9 +35,8 @@ func (r *run) place(ctx context.Context, conn *pgx.Conn, seen func() error) erro
 func (r *run) catchUp(ctx context.Context) error {
 	for loaded := false; !loaded; {
 		var more chan struct{}
-		r.locked(func() error { //nolint:errcheck // it has none
+		r.under(func() {
 			loaded, more = r.allLoaded(), r.moreLoads
-			return nil
 		})
 		if loaded {
 			break
@@ -66,7 +59,7 @@ func (r *run) catchUp(ctx context.Context) error {
 		}
 		return err
 	}
-	return r.locked(func() error {
+	return r.sink.Locked(func() error {
 		if err := r.sink.StoreWhole(ctx); err != nil {
 			return err
 		}
@@ -108,17 +101,17 @@ func (r *run) keepHeartbeat(ctx context.Context) error {
 			return err
 		}
 		nonce := newNonce()
-		r.sink.Lock()
-		r.unseen.prune(&seen)
-		r.marks[nonce] = &mark{done: make(chan struct{}), seen: func() error {
-			r.at.Nonce, r.at.NonceCommit = nonce, LSN(r.tx.FinalLSN)
-			r.unseen.heartbeat()
-			r.sink.Touch()
-			return r.backToText(ctx)
-		}}
 		// A heartbeat that never came by is forgotten with the run; a few are
 		// all there can be, as the stream ends after a while of silence.
-		r.sink.Unlock()
+		r.under(func() {
+			r.unseen.prune(&seen)
+			r.marks[nonce] = &mark{done: make(chan struct{}), seen: func() error {
+				r.at.Nonce, r.at.NonceCommit = nonce, LSN(r.tx.FinalLSN)
+				r.unseen.heartbeat()
+				r.sink.Touch()
+				return r.backToText(ctx)
+			}}
+		})
 		_, err = conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", markPrefix, nonce)
 		if mayNotWrite(err) {
 			return r.withoutHeartbeat(ctx)
@@ -144,9 +137,7 @@ func mayNotWrite(err error) bool {
 // confirmed up to the newest stored transaction, and a restored source cannot be
 // told from the one we know.
 func (r *run) withoutHeartbeat(ctx context.Context) error {
-	r.sink.Lock()
-	r.at.Nonce, r.at.NonceCommit = "", 0
-	r.sink.Unlock()
+	r.under(func() { r.at.Nonce, r.at.NonceCommit = "", 0 })
 	r.sink.Report(engine.Report{Level: "warn", Event: "no-heartbeat", Message: "the login may not write messages into the source's log: a quiet source holds its log back, tables cannot be loaded, and a restored source cannot be recognised. " +
 		"GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + quoted(r.config.Connection.User)})
 	ticker := time.NewTicker(r.config.HeartbeatEvery)
@@ -156,9 +147,7 @@ func (r *run) withoutHeartbeat(ctx context.Context) error {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case <-ticker.C:
-			r.sink.Lock()
-			r.unseen = unseen{} // without marks nothing is loaded that would ask for it
-			r.sink.Unlock()
+			r.under(func() { r.unseen = unseen{} }) // without marks nothing is loaded that would ask for it
 		}
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 )
@@ -21,7 +22,7 @@ import (
 // those that hold its rows.
 type captured struct {
 	name    string
-	rule    *TableRule
+	rule    *rules.Table
 	members []*listed
 	mapped  bool // its rows carry the root's name
 }
@@ -66,7 +67,7 @@ func (c *captured) memberNames() []string {
 func (c *Config) choose(all []*listed) map[string]*captured {
 	chosen := make(map[string]*captured)
 	for _, l := range all {
-		name, rule := c.target(l.name(), l.root)
+		name, rule := c.Rules.Target(l.name(), l.root)
 		if rule == nil || l.persistence != "p" || l.foreign {
 			continue
 		}
@@ -116,7 +117,7 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 		return err
 	}
 	found := new(differences)
-	err = r.locked(func() error {
+	err = r.sink.Locked(func() error {
 		if r.placed == nil {
 			r.placed = make(map[string]bool)
 		}
@@ -184,14 +185,14 @@ func (r *run) differences(chosen map[string]*captured, all []*listed) *differenc
 		}
 		other := t.id.OID != 0 && t.id.OID != oid
 		renumbered := known(t.id.newest()) && !sameSet(l.numbered(c.mapped), t.id.newest()) || t.id.Latest != nil
-		if other || renumbered || c.rule.Image != ImageKey && columnsDiffer(l.columns, t.state.Schema) {
+		if other || renumbered || c.rule.Image != rules.ImageKey && columnsDiffer(l.columns, t.state.Schema) {
 			found.changed[t] = oid
 		}
 	}
 	there := make(map[string]bool, len(all))
 	for _, l := range all {
 		there[l.root] = true
-		if own, _ := r.config.target(l.name(), l.root); own == l.name() { // a partition may be captured under its root's name now
+		if own, _ := r.config.Rules.Target(l.name(), l.root); own == l.name() { // a partition may be captured under its root's name now
 			there[own] = true
 		}
 	}

@@ -55,7 +55,7 @@ func membersOf(ctx context.Context, q querier, publication string) (map[string]m
 // The server writes a filter in its own way, so that ours carries a mark by which
 // it is known again.
 func (c *Config) rowFilter(l *listed) (sql, mark string) {
-	_, rule := c.target(l.name(), l.root)
+	_, rule := c.Rules.Target(l.name(), l.root)
 	if rule == nil || rule.Filter == nil || !l.updatable() {
 		return "", ""
 	}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/pgoutput"
@@ -19,7 +20,7 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 	rel := &relation{message: m}
 	own := change.TableName(m.Namespace, m.Name)
 	r.last = nil
-	if !r.config.mapsPartitions() && r.config.ruleFor(own) == nil {
+	if !r.config.Rules.MapsPartitions() && r.config.Rules.For(own) == nil {
 		rel.skipped = true
 		r.relations[m.OID] = rel
 		return nil
@@ -68,12 +69,12 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 // rule. The name is the message's; which root a partition belonged to stands in the
 // catalogue alone, which may be of a later moment: where the record says otherwise,
 // the record counts, and the rows of both that it could be no longer hold.
-func (r *run) belongs(oid uint32, own string, d *described) (string, *TableRule) {
+func (r *run) belongs(oid uint32, own string, d *described) (string, *rules.Table) {
 	root := ""
-	if r.config.mapsPartitions() {
+	if r.config.Rules.MapsPartitions() {
 		root = d.root
 	}
-	name, rule := r.config.target(own, root)
+	name, rule := r.config.Rules.Target(own, root)
 	recorded := r.owners[oid]
 	if recorded == nil || recorded.state.Table == name || !recorded.mapped() && name != root {
 		return name, rule
@@ -85,7 +86,7 @@ func (r *run) belongs(oid uint32, own string, d *described) (string, *TableRule)
 	if other := r.tables[name]; name == root && other != nil {
 		other.doubt = why
 	}
-	if was := r.config.ruleFor(recorded.state.Table); was != nil {
+	if was := r.config.Rules.For(recorded.state.Table); was != nil {
 		return recorded.state.Table, was
 	}
 	return name, rule
@@ -303,21 +304,12 @@ func (r *run) refuse(t *table, l *layout, row *change.Row, sizes map[string]int6
 	}
 }
 
-// verdict is what a rule's filter says of a row.
-type verdict int8
-
-const (
-	fails verdict = iota
-	holds
-	unknown // a value that it needs is not in the log
-)
-
 // admits asks the filter about the row of a tuple; of a key tuple only the
 // identity's columns are known, and fallback is the old row where there is one.
-func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyOnly bool) verdict {
+func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyOnly bool) rules.Verdict {
 	l := rel.layout
 	if l.condition == nil {
-		return holds
+		return rules.Holds
 	}
 	var scratch []byte
 	held, known := l.condition.Holds(func(i int) change.Value {
@@ -347,11 +339,11 @@ func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyO
 	})
 	switch {
 	case !known:
-		return unknown
+		return rules.Unknown
 	case held:
-		return holds
+		return rules.Holds
 	}
-	return fails
+	return rules.Fails
 }
 
 func (r *run) cannotDecode(rel *relation, err error) error {
@@ -374,9 +366,9 @@ func (r *run) insert(rel *relation, m *pgoutput.Insert) (err error) {
 }
 
 func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
-	was, is := holds, holds
-	if rel.rule.choosy() {
-		was, is = r.was, r.is
+	effect := rules.Changes
+	if rel.rule.Filtered() {
+		effect = rules.EffectOf(r.was, r.is)
 	}
 	r.adopt(rel.table, rel.layout, LSN(r.row.Place))
 	var before []change.Value
@@ -398,19 +390,19 @@ func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
 	after := r.image[1]
 	rekeyed := before != nil && r.keyChanged(rel, before, after)
 	switch {
-	case is == fails: // the row has left the filter
+	case effect == rules.Leaves:
 		if before == nil {
 			before = r.keyOf(rel, after)
 		}
 		r.row.Operation, r.row.Before = change.Delete, r.recorded(rel, before)
-	case was == fails: // it has entered
+	case effect == rules.Enters:
 		r.row.Operation, r.row.After = change.Insert, after
 		defer r.readEntered(rel, m.New, after)
 	case rekeyed:
 		r.rekey(rel, before, after, m)
 		return nil
 	default:
-		if m.OldKind == pgoutput.OldKey || rel.rule.Image != ImageBoth {
+		if m.OldKind == pgoutput.OldKey || rel.rule.Image != rules.ImageBoth {
 			before = nil // the key alone, and unchanged: no image of the old row
 		}
 		r.row.Operation, r.row.Before, r.row.After = change.Update, before, after
@@ -422,12 +414,12 @@ func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
 	return nil
 }
 
-// concerns reports whether an update of a choosy table brings an event: not one
+// concerns reports whether an update of a filtered table brings an event: not one
 // of a row that was outside of the filter and stays there, and, where the rule
 // says so, not one that touches no captured column.
 func (r *run) concerns(rel *relation, m *pgoutput.Update) bool {
 	r.was, r.is = r.verdicts(rel, m)
-	if r.was == fails && r.is == fails {
+	if rules.EffectOf(r.was, r.is) == rules.Nothing {
 		return false
 	}
 	if !rel.rule.SkipUntouched || m.OldKind != pgoutput.OldRow || r.was != r.is {
@@ -443,9 +435,9 @@ func (r *run) concerns(rel *relation, m *pgoutput.Update) bool {
 }
 
 // verdicts is what the filter says of the old and of the new row.
-func (r *run) verdicts(rel *relation, m *pgoutput.Update) (was, is verdict) {
+func (r *run) verdicts(rel *relation, m *pgoutput.Update) (was, is rules.Verdict) {
 	if rel.layout.condition == nil {
-		return holds, holds
+		return rules.Holds, rules.Holds
 	}
 	switch m.OldKind {
 	case pgoutput.OldRow:
@@ -472,7 +464,7 @@ func (r *run) keyOf(rel *relation, row []change.Value) []change.Value {
 
 // recorded is what a rule records of an old row.
 func (r *run) recorded(rel *relation, before []change.Value) []change.Value {
-	if rel.rule.Image == ImageBoth {
+	if rel.rule.Image == rules.ImageBoth {
 		return before
 	}
 	for i := range before {

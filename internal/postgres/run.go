@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
@@ -60,7 +61,7 @@ type run struct {
 	arena     []byte
 	image     [2][]change.Value
 	keys      [2][]change.Value
-	was, is   verdict // on the update at hand
+	was, is   rules.Verdict // on the update at hand
 
 	tx         pgoutput.Begin
 	inTx       bool
@@ -83,7 +84,7 @@ type run struct {
 type relation struct {
 	message *pgoutput.Relation
 	own     string // its name in the source; layout.name is the one in events
-	rule    *TableRule
+	rule    *rules.Table
 	layout  *layout
 	table   *table
 	skipped bool // the rules leave it out
@@ -109,7 +110,7 @@ type table struct {
 }
 
 // rule is the table's; nil before the first look at the source.
-func (t *table) rule() *TableRule {
+func (t *table) rule() *rules.Table {
 	if t.captured == nil {
 		return nil
 	}
@@ -228,9 +229,7 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 	if err := r.settle(ctx, stored, stream); err != nil {
 		return err
 	}
-	sink.Lock()
-	sink.Checkpoint(r.checkpoint)
-	sink.Unlock()
+	r.under(func() { sink.Checkpoint(r.checkpoint) })
 	r.binary = r.at.Binary
 	if err := stream.start(ctx, c.slotName(), c.publications(), r.binary); err != nil {
 		return err
@@ -270,32 +269,29 @@ func (r *run) read(ctx context.Context, s *stream) error {
 	stop := context.AfterFunc(ctx, s.interrupt)
 	defer stop()
 	var data pgoutput.XLogData
+	var message []byte
+	var start uint64
+	take := func() error { return r.take(ctx, message, LSN(start)) } // one for all messages
 	for {
-		message, start, err := s.next(&data)
-		if err != nil {
+		var err error
+		if message, start, err = s.next(&data); err != nil {
 			return err
 		}
 		if message == nil {
 			continue
 		}
-		if err := r.takeLocked(ctx, message, LSN(start)); err != nil {
+		if err := r.sink.Locked(take); err != nil {
 			return err
 		}
 	}
 }
 
-func (r *run) takeLocked(ctx context.Context, message []byte, start LSN) error {
-	r.sink.Lock()
-	defer r.sink.Unlock()
-	return r.take(ctx, message, start)
-}
-
-// locked runs f under the sink's lock, which a panic in f gives back too: the
-// run's other goroutines have to end.
-func (r *run) locked(f func() error) error {
-	r.sink.Lock()
-	defer r.sink.Unlock()
-	return f()
+// under runs f, which cannot fail, under the sink's lock.
+func (r *run) under(f func()) {
+	r.sink.Locked(func() error { //nolint:errcheck // it has none
+		f()
+		return nil
+	})
 }
 
 // take handles one message of the plugin; the lock is held.
@@ -318,7 +314,7 @@ func (r *run) take(ctx context.Context, data []byte, start LSN) error {
 		if err := r.prepare(ctx, m.Relation, m.New); err != nil {
 			return err
 		}
-		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != fails }, func(rel *relation) error { return r.insert(rel, m) })
+		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != rules.Fails }, func(rel *relation) error { return r.insert(rel, m) })
 	case *pgoutput.Update:
 		if err := r.prepare(ctx, m.Relation, m.Old, m.New); err != nil {
 			return err
@@ -328,7 +324,9 @@ func (r *run) take(ctx context.Context, data []byte, start LSN) error {
 		if err := r.prepare(ctx, m.Relation, m.Old); err != nil {
 			return err
 		}
-		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.Old, nil, m.OldKind == pgoutput.OldKey) != fails }, func(rel *relation) error { return r.delete(rel, m) })
+		return r.change(m.Relation, start, func(rel *relation) bool {
+			return r.admits(rel, m.Old, nil, m.OldKind == pgoutput.OldKey) != rules.Fails
+		}, func(rel *relation) error { return r.delete(rel, m) })
 	case *pgoutput.Truncate:
 		return r.truncate(m, start)
 	case *pgoutput.LogicalMessage:
@@ -389,7 +387,7 @@ func (r *run) arrive(start LSN, brings bool) (isNew bool, err error) {
 		r.at.Position = next
 		return true, nil
 	}
-	if err := r.sink.Room(); err != nil {
+	if err := r.sink.Reserve(); err != nil {
 		return false, err
 	}
 	if !r.opened {
@@ -457,18 +455,18 @@ func (r *run) tooLargeForText(ctx context.Context, err error) error {
 		fault.Final, fault.Fix = true, anew
 		return fault
 	}
-	r.sink.Lock()
-	defer r.sink.Unlock()
-	r.at.Binary = true // what has come of the transaction comes again, and is passed over
-	r.sink.Report(engine.Report{Level: "info", Event: "binary", Message: "the source cannot write a row as text, so large is it: the transaction is read again in binary form"})
-	if err := r.sink.Store(ctx); err != nil {
-		return err
-	}
-	return engine.ErrAgain
+	return r.sink.Locked(func() error {
+		r.at.Binary = true // what has come of the transaction comes again, and is passed over
+		r.sink.Report(engine.Report{Level: "info", Event: "binary", Message: "the source cannot write a row as text, so large is it: the transaction is read again in binary form"})
+		if err := r.sink.Store(ctx); err != nil {
+			return err
+		}
+		return engine.ErrAgain
+	})
 }
 
 // change is the frame around a row's message. concerns says of a table whose rule
-// is choosy whether the row brings an event.
+// is filtered whether the row brings an event.
 func (r *run) change(oid uint32, start LSN, concerns func(*relation) bool, handle func(*relation) error) error {
 	rel := r.last
 	if rel == nil || rel.message.OID != oid {
@@ -480,7 +478,7 @@ func (r *run) change(oid uint32, start LSN, concerns func(*relation) bool, handl
 	brings := !rel.skipped
 	if brings {
 		r.unseen.note(r.tx.XID, rel.table.number) // also where it is not new: see unseen
-		brings = !rel.rule.choosy() || concerns(rel)
+		brings = !rel.rule.Filtered() || concerns(rel)
 	}
 	isNew, err := r.arrive(start, brings)
 	if err != nil || !isNew || !brings {
@@ -518,7 +516,7 @@ func (r *run) message(ctx context.Context, m *pgoutput.LogicalMessage, start LSN
 	if !r.known {
 		return r.unknownLog()
 	}
-	if err := r.sink.Room(); err != nil {
+	if err := r.sink.Reserve(); err != nil {
 		return err
 	}
 	// It stands for itself: a transaction of one event, without an id, now.

@@ -131,7 +131,7 @@ func (r *run) beginFirst(ctx context.Context, stored *checkpoint, s *stream, slo
 		return &engine.Fault{Code: "slot-exists", Message: fmt.Sprintf("the source has a replication slot %q already, which this source did not make", name),
 			Fix: fmt.Sprintf("if nobody needs it, SELECT pg_drop_replication_slot('%s'); to go on with it, name it as `slot` in the source's definition; else give the source another name", name)}
 	}
-	err := r.locked(func() error {
+	err := r.sink.Locked(func() error {
 		r.sink.Checkpoint(func() engine.Checkpoint { return engine.Checkpoint{State: r.at.encode()} })
 		return r.sink.Store(ctx)
 	})
@@ -167,10 +167,10 @@ func (r *run) begin(ctx context.Context, at LSN) error {
 	r.at.Making = false
 	r.at.Position = position{Commit: at, Kind: kindMessage}
 	r.resume = r.at.Position
-	r.sink.Lock()
-	defer r.sink.Unlock()
-	r.sink.Checkpoint(r.checkpoint)
-	return r.sink.Store(ctx)
+	return r.sink.Locked(func() error {
+		r.sink.Checkpoint(r.checkpoint)
+		return r.sink.Store(ctx)
+	})
 }
 
 // tellWhoIsWaitedFor says, while a slot is being made, which transactions hold

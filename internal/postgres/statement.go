@@ -45,7 +45,7 @@ func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start L
 	if json.Unmarshal(m.Content, &n) != nil {
 		return nil // not the trigger's
 	}
-	if r.config.private() && !r.tellable(&n) {
+	if r.config.Rules.Private() && !r.tellable(&n) {
 		n.Statement = n.Tag
 	}
 	if len(n.Statement) > maxStatement {
@@ -129,7 +129,7 @@ func (r *run) tellable(n *noted) bool {
 		if t == nil {
 			t = r.tables[one.Table]
 		}
-		if t == nil || t.rule() == nil || t.rule().private() {
+		if t == nil || t.rule() == nil || t.rule().Private() {
 			return false
 		}
 	}

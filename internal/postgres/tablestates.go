@@ -40,7 +40,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			} else {
 				t.load = nil
 			}
-			s.Rule, s.Members = c.rule.digest(), c.memberNames()
+			s.Rule, s.Members = c.rule.Digest(), c.memberNames()
 			r.consistsOf(t, c.memberIDs())
 			t.id.OID, t.id.Columns, t.id.Latest = 0, nil, nil
 			if first && r.resumed {
@@ -63,7 +63,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			}
 		case s.State == engine.StateToLoad || s.State == engine.StateLoading:
 			r.wantLoad(t)
-			if s.Rule != c.rule.digest() && t.load.progress.Began {
+			if s.Rule != c.rule.Digest() && t.load.progress.Began {
 				// What was read so far follows the old rule.
 				if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
 					return err
@@ -71,7 +71,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				r.rewritten(t, ruleChanged)
 			}
 			r.releaseLoad(t)
-			s.Rule = c.rule.digest()
+			s.Rule = c.rule.Digest()
 		}
 		if !first && unpublished < 0 {
 			known := slices.Contains([]string{engine.StateToLoad, engine.StateLoading, engine.StateFollowing, engine.StateStale, engine.StateNotLoaded}, before.State)
@@ -86,8 +86,8 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		if t.id.Members == nil && (first && !r.resumed || !c.mapped || len(c.members) == len(s.Members)) {
 			r.consistsOf(t, c.memberIDs())
 		}
-		if s.Rule != c.rule.digest() && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
-			s.Rule = c.rule.digest()
+		if s.Rule != c.rule.Digest() && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
+			s.Rule = c.rule.Digest()
 			if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
 				return err
 			}
@@ -113,7 +113,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 	}
 	for name, t := range r.tables {
 		// One that is chosen and not there any more is put on record at a mark.
-		leftOut := r.config.ruleFor(name) == nil
+		leftOut := r.config.Rules.For(name) == nil
 		if chosen[name] == nil && (first && !r.resumed || leftOut) && !engine.Away(t.state.State) && t.state.State != engine.StateNew {
 			t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
 			if leftOut {
@@ -258,27 +258,27 @@ func (r *run) waitForRefiltered(ctx context.Context, conn *pgx.Conn, c *captured
 // waitForWriters waits until every transaction that holds a write lock on a
 // table now has ended. The lock of the sink is released meanwhile.
 func (r *run) waitForWriters(ctx context.Context, conn *pgx.Conn, l *listed) error {
-	r.sink.Unlock()
-	defer r.sink.Lock()
-	rows, _ := conn.Query(ctx, `SELECT virtualtransaction FROM pg_locks WHERE relation = $1
+	return r.sink.Unlocked(func() error {
+		rows, _ := conn.Query(ctx, `SELECT virtualtransaction FROM pg_locks WHERE relation = $1
 		AND database = (SELECT oid FROM pg_database WHERE datname = current_database())
 		AND mode IN ('RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock') AND granted`, l.oid)
-	holders, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	if err != nil {
-		return err
-	}
-	for tick := 0; ; tick++ {
-		var left int
-		if err := conn.QueryRow(ctx, "SELECT count(DISTINCT virtualtransaction) FROM pg_locks WHERE virtualtransaction = ANY($1) AND relation = $2", holders, l.oid).Scan(&left); err != nil || left == 0 {
+		holders, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		if err != nil {
 			return err
 		}
-		if tick == 20 {
-			r.sink.Report(engine.Report{Level: "info", Event: "waiting-for-writers", Message: fmt.Sprintf("%s: %d transactions were writing to it before it was published as it is now: waiting for their end", l.name(), left)})
+		for tick := 0; ; tick++ {
+			var left int
+			if err := conn.QueryRow(ctx, "SELECT count(DISTINCT virtualtransaction) FROM pg_locks WHERE virtualtransaction = ANY($1) AND relation = $2", holders, l.oid).Scan(&left); err != nil || left == 0 {
+				return err
+			}
+			if tick == 20 {
+				r.sink.Report(engine.Report{Level: "info", Event: "waiting-for-writers", Message: fmt.Sprintf("%s: %d transactions were writing to it before it was published as it is now: waiting for their end", l.name(), left)})
+			}
+			select {
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			case <-time.After(100 * time.Millisecond):
+			}
 		}
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
+	})
 }

@@ -61,21 +61,19 @@ func (r *run) companions(j *job) []*job {
 func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 	r := l.run
 	var all []*job
-	r.locked(func() error { //nolint:errcheck // it has none
+	r.under(func() {
 		all = r.companions(j)
-		return nil
 	})
 	if all == nil {
 		return false, nil
 	}
-	defer r.locked(func() error { //nolint:errcheck // it has none
+	defer r.under(func() {
 		for _, one := range all {
 			if one != j {
 				one.load.alone = false
 			}
 		}
 		r.wakeLoaders()
-		return nil
 	})
 	some, err := l.small(ctx, all)
 	if err != nil || len(some) < 2 || !slices.Contains(some, j) {
@@ -98,13 +96,12 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 		}
 		return nil
 	})
-	defer r.locked(func() error { //nolint:errcheck // it has none
+	defer r.under(func() {
 		for _, one := range some {
 			if one.window != nil {
 				one.load.close(one.window)
 			}
 		}
-		return nil
 	})
 	if err != nil {
 		return false, err
@@ -118,7 +115,7 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 				return false, err
 			}
 		}
-		return true, r.locked(func() error {
+		return true, r.sink.Locked(func() error {
 			for _, one := range some {
 				one.load.apart = true // each by itself shows which it is
 			}

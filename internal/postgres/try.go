@@ -181,14 +181,26 @@ func (c *Config) clearTrial(ctx context.Context) error {
 
 // trialSink hands events on and keeps nothing.
 type trialSink struct {
-	sync.Mutex
+	mu   sync.Mutex
 	each func(*change.OpenTransaction, *change.Row) error
 	tx   change.OpenTransaction
 	err  error
 }
 
+func (s *trialSink) Locked(f func() error) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return f()
+}
+
+func (s *trialSink) Unlocked(f func() error) error {
+	s.mu.Unlock()
+	defer s.mu.Lock()
+	return f()
+}
+
 func (s *trialSink) Checkpoint(func() engine.Checkpoint) {}
-func (s *trialSink) Room() error                         { return s.err }
+func (s *trialSink) Reserve() error                      { return s.err }
 func (s *trialSink) Begin(id, origin string, commitTime int64, next uint64) {
 	s.tx = change.OpenTransaction{ID: id, Origin: origin, CommitTime: commitTime, Next: next}
 }

@@ -83,9 +83,8 @@ func (l *loader) wholeBetween(ctx context.Context, j *job, estimate int64, mark 
 		if _, err := l.conn.Exec(ctx, "ROLLBACK"); err != nil {
 			return err
 		}
-		r.sink.Lock()
-		current := j.current()
-		r.sink.Unlock()
+		var current bool
+		r.under(func() { current = j.current() })
 		if !current {
 			return errDisturbed
 		}
@@ -133,9 +132,8 @@ func (l *loader) readWhole(ctx context.Context, j *job, into *chunkRows, mark fu
 		if err != nil {
 			return err
 		}
-		r.sink.Lock()
-		disturbed := j.load.turn != j.turn
-		r.sink.Unlock()
+		var disturbed bool
+		r.under(func() { disturbed = j.load.turn != j.turn })
 		if disturbed {
 			return errDisturbed
 		}

@@ -23,8 +23,6 @@ import (
 	"rillmark/internal/journal"
 	"rillmark/internal/netguard"
 	"rillmark/internal/outlet"
-	"rillmark/internal/postgres"
-	"rillmark/internal/shape"
 	"rillmark/internal/state"
 )
 
@@ -404,54 +402,6 @@ func (s *Service) dropOutlet(name string) {
 	if old != nil && old.stop != nil {
 		old.stop()
 	}
-}
-
-// buildEngine makes a source's engine of its record, with its secrets opened.
-func (s *Service) buildEngine(record *catalog.Source) (engine.Engine, error) {
-	d := record.Definition
-	for _, one := range []any{&d.Connection, &d.HashKey, &d.Slot, &d.Publication} {
-		if err := s.Catalog.Keeper.OpenAll(one); err != nil {
-			return nil, &engine.Fault{Code: "secret", Message: "what the source's definition refers to cannot be read", Cause: err}
-		}
-	}
-	connection, err := postgres.Connection(d.Connection.Host, d.Connection.Port, d.Connection.Database, d.Connection.User, d.Connection.Password, d.Connection.TLS, d.Connection.Root)
-	if err != nil {
-		return nil, err
-	}
-	config := &postgres.Config{Source: record.Name, Connection: connection, Load: d.Loads(), LoadOnly: d.Mode == "load-only", Slot: d.Slot, Publication: d.Publication,
-		HashKey: []byte(d.HashKey), Dial: s.guard.Dialer(netguard.KindPostgreSQL), LoadSessions: d.LoadSessions, LargestValue: d.LargestValue,
-		HeartbeatEvery: s.Config.Source.HeartbeatEvery, RefreshEvery: s.Config.Source.RefreshEvery,
-		SilenceAfter: s.Config.Source.SilenceAfter, ChunkBytes: s.Config.Source.ChunkBytes}
-	for _, rule := range d.Tables {
-		p, err := shape.ParsePattern(rule.Match)
-		if err != nil {
-			return nil, err
-		}
-		one := postgres.TableRule{Match: p, Active: rule.Active == nil || *rule.Active, Image: postgres.ImageBoth, Key: rule.Key, SkipUntouched: rule.SkipUntouched,
-			Priority: rule.Priority, ByKey: rule.LoadBy == "key", ReloadRewritten: rule.AfterRewrite == "reload", Root: rule.Partitions == "root"}
-		if rule.Image != "" {
-			one.Image = postgres.Image(rule.Image)
-		}
-		for _, c := range rule.Columns {
-			match, err := shape.ParseColumnPattern(c.Match)
-			if err != nil {
-				return nil, err
-			}
-			one.Columns = append(one.Columns, postgres.ColumnRule{Match: match, Treat: postgres.Treatment(c.Treat)})
-		}
-		if rule.Filter != "" {
-			if one.Filter, err = shape.ParseCondition(rule.Filter); err != nil {
-				return nil, err
-			}
-		}
-		config.Rules = append(config.Rules, one)
-	}
-	if d.FromPosition != "" {
-		if config.From, err = postgres.ParseLSN(d.FromPosition); err != nil {
-			return nil, err
-		}
-	}
-	return config, nil
 }
 
 func (s *Service) alignOutlet(ctx context.Context, record *catalog.Outlet) error {

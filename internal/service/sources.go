@@ -166,7 +166,11 @@ func (s *Service) SourceScripts(ctx context.Context, name string, d *definition.
 	if err != nil {
 		return nil, err
 	}
-	return &Scripts{built.SetupSQL(), built.TeardownSQL(), built.StatementsSQL()}, nil
+	scripter, can := built.(engine.Scripter)
+	if !can {
+		return nil, engine.Lacks(built.Name(), engine.CanScript)
+	}
+	return &Scripts{scripter.SetupSQL(), scripter.TeardownSQL(), scripter.StatementsSQL()}, nil
 }
 
 // ScriptRun says which script is run, and as whom.
@@ -197,7 +201,7 @@ func (s *Service) RunSourceScript(ctx context.Context, name string, run ScriptRu
 	}
 	ctx, cancel := context.WithTimeout(ctx, clearTime)
 	defer cancel()
-	if err := built.RunScript(ctx, script, run.User, password); err != nil {
+	if err := built.(engine.Scripter).RunScript(ctx, script, run.User, password); err != nil {
 		return err
 	}
 	s.note(ctx, "info", "source/"+name, "script", "the "+run.Script+" script was run on the database")
@@ -264,7 +268,11 @@ func (s *Service) ReloadTable(ctx context.Context, name, table, condition string
 		if err != nil {
 			return err
 		}
-		if err := built.CheckCondition(ctx, table, condition); err != nil {
+		checker, can := built.(engine.ConditionChecker)
+		if !can {
+			return engine.Lacks(built.Name(), engine.CanCondition)
+		}
+		if err := checker.CheckCondition(ctx, table, condition); err != nil {
 			return err
 		}
 	}

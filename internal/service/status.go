@@ -51,14 +51,14 @@ type SourceStatus struct {
 	Rate     float64       `json:"rate" doc:"Events a second into the journal, over the last ten seconds"`
 	Rates    []int64       `json:"rates" doc:"Events in each of the last sixty seconds, oldest first"`
 	// Delay is from commit to journal.
-	Delay      *float64    `json:"delay_seconds,omitempty" doc:"From the newest event's commit until it was in the journal"`
-	LastCommit *time.Time  `json:"last_commit,omitempty" doc:"When the newest event was committed"`
-	Position   string      `json:"position,omitempty" doc:"How far the journal reaches in the source's log, as the engine writes it"`
-	LogHeld    *HeldStatus `json:"log_held,omitempty" doc:"How much of its log the source keeps for us; absent before it was asked"`
+	Delay       *float64        `json:"delay_seconds,omitempty" doc:"From the newest event's commit until it was in the journal"`
+	LastCommit  *time.Time      `json:"last_commit,omitempty" doc:"When the newest event was committed"`
+	Position    string          `json:"position,omitempty" doc:"How far the journal reaches in the source's log, as the engine writes it"`
+	RetainedLog *RetainedStatus `json:"retained_log,omitempty" doc:"How much of its log the source keeps for us; absent before it was asked"`
 }
 
-// HeldStatus is how much of its log a source keeps because of us.
-type HeldStatus struct {
+// RetainedStatus is how much of its log a source keeps because of us.
+type RetainedStatus struct {
 	Bytes   int64     `json:"bytes"`
 	Limit   int64     `json:"limit,omitempty" doc:"What it keeps at most; absent without a bound"`
 	Spilled int64     `json:"spilled,omitempty" doc:"Bytes that the source has written to disk so far to decode large transactions for us"`
@@ -270,7 +270,7 @@ func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int
 		}
 	}
 	if w := one.held.Load(); w != nil && w.held.There {
-		st.LogHeld = &HeldStatus{Bytes: w.held.Bytes, Limit: w.held.Limit, Spilled: w.held.Spilled, Level: w.held.Level, Advice: w.held.Advice, At: w.at}
+		st.RetainedLog = &RetainedStatus{Bytes: w.held.Bytes, Limit: w.held.Limit, Spilled: w.held.Spilled, Level: w.held.Level, Advice: w.held.Advice, At: w.at}
 	}
 	next[one.record.ID] = st.Journal.Next
 	if place := one.capture.Stats.Place(); place > 0 {

@@ -8,6 +8,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/encode"
+	"rillmark/internal/engine"
 )
 
 // TrialCount is how many events of a table and operation a trial saw.
@@ -31,6 +32,10 @@ func (s *Service) TrySource(ctx context.Context, name string, d *definition.Sour
 	if err != nil {
 		return nil, err
 	}
+	trier, can := built.(engine.Trier)
+	if !can {
+		return nil, engine.Lacks(built.Name(), engine.CanTry)
+	}
 	database := ""
 	if d != nil {
 		database = d.Connection.Database
@@ -43,14 +48,14 @@ func (s *Service) TrySource(ctx context.Context, name string, d *definition.Sour
 	encoder := encode.CloudEvents{Address: s.Config.PublicURL}
 	offset := int64(0)
 	var buf []byte
-	err = built.Try(ctx, func() {
+	err = trier.Try(ctx, func() {
 		ready()
 		time.AfterFunc(span, cancel)
 	}, func(tx *change.OpenTransaction, row *change.Row) error {
 		offset++
 		counts[TrialCount{Table: row.Table, Operation: row.Operation.String()}]++
 		event := change.Event{Source: name, Offset: offset, Operation: row.Operation, Database: database, Table: row.Table, Schema: row.Schema,
-			Before: row.Before, After: row.After, Rekeyed: row.Rekeyed, Body: row.Body, Engine: change.PostgreSQL, Place: row.Place,
+			Before: row.Before, After: row.After, Rekeyed: row.Rekeyed, Body: row.Body, Engine: built.Name(), Place: row.Place,
 			Transaction: change.Transaction{ID: tx.ID, CommittedAt: time.UnixMicro(tx.CommitTime), Origin: tx.Origin, Index: tx.Next}}
 		buf = encoder.Append(buf[:0], &event)
 		return each(buf)

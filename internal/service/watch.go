@@ -14,7 +14,7 @@ const watchEvery = 15 * time.Second
 
 // watched is what a source said, and when.
 type watched struct {
-	held engine.Held
+	held engine.RetainedLog
 	at   time.Time
 }
 
@@ -42,24 +42,28 @@ func (s *Service) watch(name string, one *sourceRun) {
 	if err != nil {
 		return
 	}
+	retainer, can := built.(engine.LogRetainer)
+	if !can {
+		return
+	}
 	ctx, cancel := context.WithTimeout(s.work, 5*time.Second)
 	defer cancel()
-	held, err := built.Held(ctx)
+	held, err := retainer.RetainedLog(ctx)
 	if err != nil {
 		return
 	}
 	before := one.held.Swap(&watched{held, time.Now()})
-	was := engine.HeldFine
+	was := engine.RetainedFine
 	if before != nil && before.held.Level != "" {
 		was = before.held.Level
 	}
 	switch {
 	case held.Level == was || held.Level == "":
-	case held.Level == engine.HeldFine:
+	case held.Level == engine.RetainedFine:
 		s.log.tell("info", "source/"+name, "log-held", "the source "+held.String()+" again")
 	default:
 		level := "warn"
-		if held.Level == engine.HeldUrgent {
+		if held.Level == engine.RetainedUrgent {
 			level = "error"
 		}
 		s.log.tell(level, "source/"+name, "log-held", "the source "+held.String()+": "+held.Advice)

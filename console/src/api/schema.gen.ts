@@ -75,6 +75,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/engines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of databases that can be sources, and what each offers */
+        get: operations["listEngines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/log": {
         parameters: {
             query?: never;
@@ -1038,6 +1055,13 @@ export interface components {
              */
             events?: number;
         };
+        EngineKind: {
+            /** @description scripts: an administrator's scripts; trial: following without storing; condition: reloads of the rows that a condition chooses; retained_log: how much log the source keeps for us */
+            capabilities: string[];
+            /** @description As a source's definition names it */
+            name: string;
+            title: string;
+        };
         EventPage: {
             /**
              * Format: int64
@@ -1112,33 +1136,14 @@ export interface components {
              */
             in_flight: number;
         };
-        HeldStatus: {
-            advice?: string;
-            /**
-             * Format: date-time
-             * @description When the source was asked
-             */
-            at: string;
-            /** Format: int64 */
-            bytes: number;
-            /** @enum {string} */
-            level: "fine" | "warning" | "urgent";
-            /**
-             * Format: int64
-             * @description What it keeps at most; absent without a bound
-             */
-            limit?: number;
-            /**
-             * Format: int64
-             * @description Bytes that the source has written to disk so far to decode large transactions for us
-             */
-            spilled?: number;
-        };
         ItemsCheck: {
             items: components["schemas"]["Check"][];
         };
         ItemsColumnDiff: {
             items: components["schemas"]["ColumnDiff"][];
+        };
+        ItemsEngineKind: {
+            items: components["schemas"]["EngineKind"][];
         };
         ItemsLogEntry: {
             items: components["schemas"]["LogEntry"][];
@@ -1829,6 +1834,28 @@ export interface components {
              */
             generation: number;
         };
+        RetainedStatus: {
+            advice?: string;
+            /**
+             * Format: date-time
+             * @description When the source was asked
+             */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /** @enum {string} */
+            level: "fine" | "warning" | "urgent";
+            /**
+             * Format: int64
+             * @description What it keeps at most; absent without a bound
+             */
+            limit?: number;
+            /**
+             * Format: int64
+             * @description Bytes that the source has written to disk so far to decode large transactions for us
+             */
+            spilled?: number;
+        };
         Retry: {
             /**
              * Format: int64
@@ -2012,8 +2039,6 @@ export interface components {
              * @description When the newest event was committed
              */
             last_commit?: string;
-            /** @description How much of its log the source keeps for us; absent before it was asked */
-            log_held?: components["schemas"]["HeldStatus"];
             name: string;
             /** @description It ends when it has caught up */
             once?: boolean;
@@ -2033,6 +2058,8 @@ export interface components {
             rates: number[];
             /** @description Why it was paused or resumed, in somebody's words */
             reason?: string;
+            /** @description How much of its log the source keeps for us; absent before it was asked */
+            retained_log?: components["schemas"]["RetainedStatus"];
             /**
              * Format: date-time
              * @description Since when in this phase
@@ -2421,6 +2448,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ItemsCheck"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listEngines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemsEngineKind"];
                 };
             };
             /** @description Error */

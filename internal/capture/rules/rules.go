@@ -1,4 +1,7 @@
-package postgres
+// Package rules is what a source's table rules mean, whichever engine reads it: which
+// tables are captured and under which name, what becomes of each column's values, and
+// which changes of a filtered table bring an event.
+package rules
 
 import (
 	"crypto/sha256"
@@ -30,20 +33,20 @@ const (
 	Hash Treatment = "hash"
 )
 
-// ColumnRule says how the columns that a pattern matches are treated.
-type ColumnRule struct {
+// Column says how the columns that a pattern matches are treated.
+type Column struct {
 	Match shape.Pattern
 	Treat Treatment
 }
 
-// TableRule says whether the tables that a pattern matches are captured, and
+// Table says whether the tables that a pattern matches are captured, and
 // what of them. The first rule that matches a table decides; a table that none
 // matches is left out.
-type TableRule struct {
+type Table struct {
 	Match  shape.Pattern
 	Active bool
 	// Columns: the first rule that matches a column decides; others are kept.
-	Columns []ColumnRule
+	Columns []Column
 	Image   Image
 	// Key stands in where a table has no key of its own.
 	Key []string
@@ -61,11 +64,11 @@ type TableRule struct {
 	Root bool
 }
 
-// choosy reports whether a row of a captured table may bring no event.
-func (r *TableRule) choosy() bool { return r.Filter != nil || r.SkipUntouched }
+// Filtered reports whether a row of a captured table may bring no event.
+func (r *Table) Filtered() bool { return r.Filter != nil || r.SkipUntouched }
 
-// treats is the treatment of a column.
-func (r *TableRule) treats(column string) Treatment {
+// Treatment is what becomes of a column's values.
+func (r *Table) Treatment(column string) Treatment {
 	for _, c := range r.Columns {
 		if c.Match.Matches(column) {
 			return c.Treat
@@ -74,25 +77,28 @@ func (r *TableRule) treats(column string) Treatment {
 	return Keep
 }
 
-// names reports whether a rule for columns says how this one is treated: somebody
+// Decides reports whether a rule for columns says how this one is treated: somebody
 // has decided on it, be it to keep it.
-func (r *TableRule) names(column string) bool {
-	return slices.ContainsFunc(r.Columns, func(c ColumnRule) bool { return c.Match.Matches(column) })
+func (r *Table) Decides(column string) bool {
+	return slices.ContainsFunc(r.Columns, func(c Column) bool { return c.Match.Matches(column) })
 }
 
-// private reports whether any rule keeps values of columns out of the journal.
-func (c *Config) private() bool {
-	return slices.ContainsFunc(c.Rules, func(r TableRule) bool { return r.private() })
+// Set is a source's rules in their order.
+type Set []Table
+
+// Private reports whether any rule keeps values of columns out of the journal.
+func (s Set) Private() bool {
+	return slices.ContainsFunc(s, func(r Table) bool { return r.Private() })
 }
 
-// private reports whether the rule keeps values of columns out of the journal.
-func (r *TableRule) private() bool {
-	return slices.ContainsFunc(r.Columns, func(c ColumnRule) bool { return c.Treat != Keep })
+// Private reports whether the rule keeps values of columns out of the journal.
+func (r *Table) Private() bool {
+	return slices.ContainsFunc(r.Columns, func(c Column) bool { return c.Treat != Keep })
 }
 
-// digest names what of a rule decides the content of a table's events; empty
+// Digest names what of a rule decides the content of a table's events; empty
 // for a rule that captures all as it is.
-func (r *TableRule) digest() string {
+func (r *Table) Digest() string {
 	if len(r.Columns) == 0 && r.Image != ImageKey && len(r.Key) == 0 && r.Filter == nil && !r.Root {
 		return ""
 	}
@@ -112,36 +118,31 @@ func (r *TableRule) digest() string {
 	return hex.EncodeToString(sum[:8])
 }
 
-// ruleFor is the rule that decides on a name; nil where none captures it.
-func (c *Config) ruleFor(table string) *TableRule {
-	for i := range c.Rules {
-		if c.Rules[i].Match.Matches(table) {
-			if !c.Rules[i].Active {
+// For is the rule that captures a table; nil where none does.
+func (s Set) For(table string) *Table {
+	for i := range s {
+		if s[i].Match.Matches(table) {
+			if !s[i].Active {
 				return nil
 			}
-			return &c.Rules[i]
+			return &s[i]
 		}
 	}
 	return nil
 }
 
-// target is the name that a table's rows carry in events, and the rule that
+// Target is the name that a table's rows carry in events, and the rule that
 // captures them; nil where none does. root is empty but for a partition.
-func (c *Config) target(table, root string) (string, *TableRule) {
+func (s Set) Target(table, root string) (string, *Table) {
 	if root != "" {
-		if rule := c.ruleFor(root); rule != nil && rule.Root {
+		if rule := s.For(root); rule != nil && rule.Root {
 			return root, rule
 		}
 	}
-	return table, c.ruleFor(table)
+	return table, s.For(table)
 }
 
-// mapsPartitions reports whether any rule gives partitions their root's name.
-func (c *Config) mapsPartitions() bool {
-	for i := range c.Rules {
-		if c.Rules[i].Root {
-			return true
-		}
-	}
-	return false
+// MapsPartitions reports whether any rule gives partitions their root's name.
+func (s Set) MapsPartitions() bool {
+	return slices.ContainsFunc(s, func(r Table) bool { return r.Root })
 }

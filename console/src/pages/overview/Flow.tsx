@@ -22,8 +22,8 @@ export function Flow({ source, outlets }: { source: SourceStatus; outlets: Outle
           <Figure name="events/s" value={rate(source.rate)} strong />
           <Figure name="commit → journal" value={source.delay_seconds === undefined ? "–" : span(source.delay_seconds)} strong />
         </dl>
-        {source.log_held && source.log_held.level !== "fine" && (
-          <Trouble text={`The source keeps ${bytes(source.log_held.bytes)} of its log for us: ${source.log_held.advice}`} />
+        {source.retained_log && source.retained_log.level !== "fine" && (
+          <Trouble text={`The source keeps ${bytes(source.retained_log.bytes)} of its log for us: ${source.retained_log.advice}`} />
         )}
         {source.error && <Trouble text={source.error} />}
       </div>

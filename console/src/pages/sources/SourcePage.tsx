@@ -66,7 +66,7 @@ function Head({ source }: { source: SourceStatus }) {
       await client.invalidateQueries({ queryKey: ["source", source.name] });
     });
   };
-  const held = source.log_held;
+  const held = source.retained_log;
   return (
     <section aria-label={`Source ${source.name}`} className="source-head">
       <div className="page-head">

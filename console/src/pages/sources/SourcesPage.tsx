@@ -56,7 +56,7 @@ export function SourcesPage() {
                   <td className="number">{count(s.journal.events)}</td>
                   <td className="number">{rate(s.rate)}</td>
                   <td className="number">{s.delay_seconds === undefined ? "–" : span(s.delay_seconds)}</td>
-                  <td>{s.log_held ? <StateMark state={s.log_held.level} word={bytes(s.log_held.bytes)} /> : <span className="none">–</span>}</td>
+                  <td>{s.retained_log ? <StateMark state={s.retained_log.level} word={bytes(s.retained_log.bytes)} /> : <span className="none">–</span>}</td>
                 </tr>
               ))}
             </tbody>

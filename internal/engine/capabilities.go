@@ -1,0 +1,77 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+
+	"rillmark/internal/change"
+)
+
+// Capability names what an engine may offer besides [Engine].
+type Capability string
+
+// The capabilities, each with its interface.
+const (
+	CanScript    Capability = "scripts"      // [Scripter]
+	CanTry       Capability = "trial"        // [Trier]
+	CanCondition Capability = "condition"    // [ConditionChecker]
+	CanRetain    Capability = "retained_log" // [LogRetainer]
+)
+
+// Scripter prepares a source by scripts that an administrator reads and runs.
+type Scripter interface {
+	// SetupSQL is what an administrator runs on the source so that the login
+	// needs no other right; TeardownSQL takes it away. Both can be run again.
+	SetupSQL() string
+	TeardownSQL() string
+	// StatementsSQL is what has the source write the text of each statement that
+	// changes a schema into its log.
+	StatementsSQL() string
+	// RunScript runs one of them whole or not at all, as another login where user
+	// is not empty.
+	RunScript(ctx context.Context, script, user, password string) error
+}
+
+// ConditionChecker reads parts of a table that a condition chooses.
+type ConditionChecker interface {
+	// CheckCondition says why a condition in the engine's own language cannot
+	// choose the rows of a table that a reload reads.
+	CheckCondition(ctx context.Context, table, condition string) error
+}
+
+// Trier follows a source without storing anything.
+type Trier interface {
+	// Try follows the chosen tables until ctx is done and leaves nothing behind on
+	// the source. ready is called once every later change will come; each gets the
+	// events, good during the call only, and ends the trial by its error.
+	Try(ctx context.Context, ready func(), each func(tx *change.OpenTransaction, row *change.Row) error) error
+}
+
+// LogRetainer knows how much of its log a source keeps because of us.
+type LogRetainer interface {
+	RetainedLog(ctx context.Context) (RetainedLog, error)
+}
+
+// Capabilities are what an engine offers, in the order of the constants.
+func Capabilities(e Engine) []Capability {
+	all := []Capability{}
+	if _, can := e.(Scripter); can {
+		all = append(all, CanScript)
+	}
+	if _, can := e.(Trier); can {
+		all = append(all, CanTry)
+	}
+	if _, can := e.(ConditionChecker); can {
+		all = append(all, CanCondition)
+	}
+	if _, can := e.(LogRetainer); can {
+		all = append(all, CanRetain)
+	}
+	return all
+}
+
+// Lacks is the fault of a request that needs a capability which the engine has not.
+func Lacks(name change.Engine, c Capability) *Fault {
+	return &Fault{Code: "not-supported", Message: fmt.Sprintf("the engine %s does not support %q", name, c),
+		Fix: "`rillmark source engines` lists what each engine supports"}
+}
