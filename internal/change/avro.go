@@ -28,6 +28,9 @@ func (s *Schema) AvroSchema() map[string]any {
 			"x-type":  c.Type,
 			"x-rule":  c.Rule,
 		}
+		if c.Treatment != "" {
+			fields[i]["x-treatment"] = c.Treatment
+		}
 	}
 	return map[string]any{
 		"type": "record", "name": name, "namespace": namespace,
@@ -89,8 +92,8 @@ func avroTypes(c Column, enum string) []any {
 			return []any{"float"}
 		}
 		return []any{"double"}
-	case RuleDecimal:
-		if precision, scale, fixed := DecimalSize(c.Type); fixed {
+	case RuleDecimal, RuleUnsigned:
+		if precision, scale, fixed := c.DecimalSize(); fixed {
 			return []any{map[string]any{"type": "bytes", "logicalType": "decimal", "precision": precision, "scale": scale}, "string"}
 		}
 		return []any{"string"} // Avro's decimal wants a scale
@@ -135,16 +138,20 @@ func AvroElement(c Column) Column {
 // AvroDecimal is the scale of a decimal that Avro can hold as one; fixed is
 // false where it is a string.
 func AvroDecimal(c Column) (scale int, fixed bool) {
-	_, scale, fixed = DecimalSize(c.Type)
+	_, scale, fixed = c.DecimalSize()
 	return scale, fixed
 }
 
 var sized = regexp.MustCompile(`^numeric\((\d+)(?:,(-?\d+))?\)$`)
 
-// DecimalSize reads precision and scale of a type such as numeric(8,2); fixed is
-// false where it has none, or some that Avro does not allow.
-func DecimalSize(engineType string) (precision, scale int, fixed bool) {
-	found := sized.FindStringSubmatch(engineType)
+// DecimalSize is precision and scale of a decimal of a type such as numeric(8,2), or of
+// an unsigned integer; fixed is false where it has none, or some that Avro does not
+// allow.
+func (c *Column) DecimalSize() (precision, scale int, fixed bool) {
+	if c.Rule == RuleUnsigned {
+		return 20, 0, true // 18446744073709551615 has so many digits
+	}
+	found := sized.FindStringSubmatch(c.Type)
 	if found == nil {
 		return 0, 0, false
 	}

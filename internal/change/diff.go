@@ -57,6 +57,9 @@ func says(before, after *Column) string {
 	if before.Type != after.Type {
 		parts = append(parts, "type "+before.Type+" → "+after.Type)
 	}
+	if before.Treatment != after.Treatment {
+		parts = append(parts, "values "+treated(before)+" → "+treated(after))
+	}
 	if before.Rule != after.Rule || before.Element != after.Element {
 		parts = append(parts, "rule "+string(before.Rule)+" → "+string(after.Rule))
 	}
@@ -78,4 +81,11 @@ func says(before, after *Column) string {
 		parts = append(parts, "labels "+strings.Join(before.Labels, ", ")+" → "+strings.Join(after.Labels, ", "))
 	}
 	return strings.Join(parts, "; ")
+}
+
+func treated(c *Column) string {
+	if c.Treatment == "" {
+		return "as they are"
+	}
+	return string(c.Treatment)
 }

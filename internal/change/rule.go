@@ -10,6 +10,7 @@ type Rule string
 const (
 	RuleBoolean     Rule = "boolean"     // true, false
 	RuleInteger     Rule = "integer"     // JSON number, exact to 64 bits
+	RuleUnsigned    Rule = "unsigned"    // JSON number from 0, exact to 64 bits
 	RuleFloat       Rule = "float"       // JSON number, shortest that reads back the same; else own text
 	RuleDecimal     Rule = "decimal"     // JSON string, exact
 	RuleText        Rule = "text"        // JSON string
@@ -42,7 +43,7 @@ const (
 // Form is how values under this rule become JSON.
 func (r Rule) Form() Form {
 	switch r {
-	case RuleBoolean, RuleInteger, RuleJSON, RuleArray:
+	case RuleBoolean, RuleInteger, RuleUnsigned, RuleJSON, RuleArray:
 		return FormRaw
 	case RuleFloat:
 		return FormNumber
@@ -62,6 +63,8 @@ func (r Rule) Describe() string {
 		return "true or false"
 	case RuleInteger:
 		return "an integer of up to 64 bits, exact: read it with a parser that does not round above 2^53"
+	case RuleUnsigned:
+		return "an integer from 0 to 18446744073709551615, exact: read it with a parser that does not round above 2^53"
 	case RuleFloat:
 		return "the shortest number that reads back the same; NaN, Infinity and -Infinity as strings"
 	case RuleDecimal:

@@ -5,7 +5,9 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 )
 
 // Engine names a kind of database.
@@ -15,8 +17,16 @@ type Engine string
 const PostgreSQL Engine = "postgresql"
 
 // AppendPosition writes a place in the engine's log as that engine's own tools
-// write it. For PostgreSQL that is an LSN: two hexadecimal halves.
+// write it; of an engine that this version does not know, as a number.
 func (e Engine) AppendPosition(dst []byte, place uint64) []byte {
+	if e == PostgreSQL {
+		return appendLSN(dst, place)
+	}
+	return strconv.AppendUint(dst, place, 10)
+}
+
+// appendLSN writes the two hexadecimal halves of a log sequence number.
+func appendLSN(dst []byte, place uint64) []byte {
 	const digits = "0123456789ABCDEF"
 	hex := func(v uint32) {
 		var buf [8]byte
@@ -47,6 +57,9 @@ type Column struct {
 	Type string `json:"type"`
 	// Rule says how values are written.
 	Rule Rule `json:"rule"`
+	// Treatment is what a source's rule has made of the values, which Rule follows
+	// then; empty where they are the database's own.
+	Treatment Treatment `json:"treatment,omitempty"`
 	// Element is the rule of an array's elements; empty for anything else.
 	Element Rule `json:"element,omitempty"`
 	// Bits is the width of an integer or a float: 16, 32 or 64; 0 for
@@ -58,6 +71,24 @@ type Column struct {
 	Nullable bool `json:"nullable"`
 	// Key is the column's place in the key, from 1; 0 for a column outside.
 	Key int `json:"key,omitempty"`
+}
+
+// Treatment is what a source's rule makes of a column's values before they are
+// journaled.
+type Treatment string
+
+// The treatments that a column of a schema version can have.
+const (
+	Masked Treatment = "masked" // each value is ***
+	Hashed Treatment = "hashed" // each value is its HMAC-SHA256
+)
+
+// TypeName is the engine's type, with the treatment where there is one.
+func (c *Column) TypeName() string {
+	if c.Treatment == "" {
+		return c.Type
+	}
+	return c.Type + " (" + string(c.Treatment) + ")"
 }
 
 // Schema is one version of a table's definition. It is not changed once
@@ -108,12 +139,33 @@ func ParseSchema(definition []byte) (*Schema, error) {
 	if err := json.Unmarshal(definition, s); err != nil {
 		return nil, fmt.Errorf("reading a schema version: %w", err)
 	}
+	for i := range s.Columns {
+		// Until version 0.2 the treatment was a part of the type's name.
+		c := &s.Columns[i]
+		for _, treatment := range []Treatment{Masked, Hashed} {
+			if bare, is := strings.CutSuffix(c.Type, " ("+string(treatment)+")"); is && c.Treatment == "" {
+				c.Type, c.Treatment = bare, treatment
+			}
+		}
+	}
 	s.prepare()
 	return s, nil
 }
 
+// hashed is what the fingerprint is made of. It is the definition with the treatment
+// in the type's name, as versions were first kept: their fingerprints stay.
+func (s *Schema) hashed() []byte {
+	plain := *s
+	plain.Columns = slices.Clone(s.Columns)
+	for i := range plain.Columns {
+		c := &plain.Columns[i]
+		c.Type, c.Treatment = c.TypeName(), ""
+	}
+	return plain.Definition()
+}
+
 func (s *Schema) prepare() {
-	sum := sha256.Sum256(s.Definition())
+	sum := sha256.Sum256(s.hashed())
 	s.fingerprint = Fingerprint(binary.BigEndian.Uint64(sum[:8]))
 	s.forms = make([]Form, len(s.Columns))
 	s.names = make([][]byte, len(s.Columns))
@@ -136,7 +188,7 @@ func (s *Schema) prepare() {
 	}
 }
 
-// Definition is the version as JSON, the form that is hashed and kept.
+// Definition is the version as JSON, the form that is kept.
 func (s *Schema) Definition() []byte {
 	b, err := json.Marshal(s)
 	if err != nil {

@@ -1,5 +1,7 @@
 package change
 
+import "math"
+
 // JSONSchema is the version as a JSON Schema 2020-12 of a row, to be marshalled.
 // id is the absolute address under which it is served.
 func (s *Schema) JSONSchema(id string) map[string]any {
@@ -41,6 +43,9 @@ func columnSchema(c Column) map[string]any {
 	one["description"] = c.Rule.Describe()
 	one["x-rule"] = c.Rule
 	one["x-type"] = c.Type
+	if c.Treatment != "" {
+		one["x-treatment"] = c.Treatment
+	}
 	if c.From != "" {
 		one["x-name"] = c.From
 	}
@@ -71,6 +76,8 @@ func ruleSchema(r Rule, c Column) map[string]any {
 			one["minimum"], one["maximum"] = -1<<31, 1<<31-1
 		}
 		return one
+	case RuleUnsigned:
+		return map[string]any{"type": "integer", "minimum": 0, "maximum": uint64(math.MaxUint64)}
 	case RuleFloat:
 		return map[string]any{"type": []string{"number", "string"}}
 	case RuleUUID:

@@ -308,7 +308,7 @@ func (a *app) schema() *cobra.Command {
 			if column.Key > 0 {
 				key = fmt.Sprint(column.Key)
 			}
-			rows[i] = []string{column.Name, column.Type, string(column.Rule), nulls, key}
+			rows[i] = []string{column.Name, column.TypeName(), string(column.Rule), nulls, key}
 		}
 		return table(a.out, []string{"column", "type", "rule", "nulls", ">key"}, rows)
 	}}

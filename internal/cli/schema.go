@@ -30,10 +30,10 @@ func (a *app) schemaDiff() *cobra.Command {
 				}
 				before, after := "", ""
 				if d.Before != nil {
-					before = d.Before.Type
+					before = d.Before.TypeName()
 				}
 				if d.After != nil {
-					after = d.After.Type
+					after = d.After.TypeName()
 				}
 				rows = append(rows, []string{d.Name, d.What, dash(before), dash(after), d.Says})
 			}

@@ -72,7 +72,7 @@ func (a *avroRow) field(c *change.Column, table string, v change.Value) error {
 		a.out.WriteLong(n) // an int is written alike
 	case change.RuleFloat:
 		return a.float(c, v.Text)
-	case change.RuleDecimal:
+	case change.RuleDecimal, change.RuleUnsigned:
 		return a.decimal(c, v.Text)
 	case change.RuleDate:
 		return a.moment(v.Text, "2006-01-02", func(t time.Time) int64 { return t.Unix() / 86400 })

@@ -162,7 +162,7 @@ func (t asText) schema(s *change.Schema) (derived *change.Schema, isNew bool) {
 	}
 	columns := slices.Clone(s.Columns)
 	for i := range columns {
-		if columns[i].Rule == change.RuleInteger && (columns[i].Bits == 64 || columns[i].Bits == 0) {
+		if columns[i].Rule == change.RuleUnsigned || columns[i].Rule == change.RuleInteger && (columns[i].Bits == 64 || columns[i].Bits == 0) {
 			columns[i].Rule = change.RuleDecimal
 		}
 	}

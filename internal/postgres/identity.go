@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"rillmark/internal/capture/rules"
+	"rillmark/internal/change"
 	"rillmark/internal/postgres/pgoutput"
 )
 
@@ -148,7 +149,7 @@ func sameNumbers(a, b []column) bool {
 
 // columnChanges is what has become of a table's columns.
 type columnChanges struct {
-	renamed []rename
+	renamed []change.Rename
 	// redefined says that a column has gone and another has come under its name.
 	redefined bool
 	// known is false where a number is not: names tell then, as far as they can.
@@ -167,7 +168,7 @@ func changesOf(before, now []column) columnChanges {
 		if at >= 0 {
 			c.from[n.Name] = before[at].Name
 			if before[at].Name != n.Name {
-				c.renamed = append(c.renamed, rename{before[at].Name, n.Name})
+				c.renamed = append(c.renamed, change.Rename{From: before[at].Name, To: n.Name})
 			}
 			continue
 		}

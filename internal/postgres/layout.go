@@ -95,9 +95,9 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*layout, error) {
 			leftOut = append(leftOut, column.Name)
 			continue
 		case rules.Mask:
-			column, convert = treated(column, "masked"), convertMasked
+			column, convert = treated(column, change.Masked), convertMasked
 		case rules.Hash:
-			column, convert = treated(column, "hashed"), convertHashed(m.hashKey, convert)
+			column, convert = treated(column, change.Hashed), convertHashed(m.hashKey, convert)
 		}
 		if m.rule.Image == rules.ImageKey && column.Key == 0 {
 			continue
@@ -150,9 +150,9 @@ func pastTense(t rules.Treatment) string {
 	return "masked"
 }
 
-// treated is the column of a masked or hashed one: text, of a type that says so.
-func treated(c change.Column, how string) change.Column {
-	return change.Column{Name: c.Name, Type: c.Type + " (" + how + ")", Rule: change.RuleText, Nullable: c.Nullable, Key: c.Key}
+// treated is the column of a masked or hashed one: text.
+func treated(c change.Column, how change.Treatment) change.Column {
+	return change.Column{Name: c.Name, Type: c.Type, Treatment: how, Rule: change.RuleText, Nullable: c.Nullable, Key: c.Key}
 }
 
 func convertMasked(dst, _ []byte) ([]byte, error) { return append(dst, "***"...), nil }
@@ -194,7 +194,7 @@ func (l *layout) rewrites(old *change.Schema, changes *columnChanges) bool {
 			continue // what a rule brings back is the rule's change
 		}
 		// Earlier versions wrote a type of the schema public without it.
-		if was != nil && was.Type != c.Type && !strings.HasSuffix(c.Type, "."+was.Type) || was == nil && l.defaulted[i] {
+		if was != nil && (was.Type != c.Type || was.Treatment != c.Treatment) && !strings.HasSuffix(c.Type, "."+was.Type) || was == nil && l.defaulted[i] {
 			return true
 		}
 		// A label that is gone has another name now, in every row that has it.
@@ -234,7 +234,7 @@ func (l *layout) exposes(before []column, old *change.Schema) string {
 func privateBefore(old *change.Schema) (columns []column) {
 	for _, c := range old.Columns {
 		one := column{Name: c.Name}
-		if strings.HasSuffix(c.Type, " (masked)") || strings.HasSuffix(c.Type, " (hashed)") {
+		if c.Treatment != "" {
 			one.Treat = rules.Hash
 		}
 		columns = append(columns, one)
@@ -343,7 +343,9 @@ func (c *Config) relationLayout(ctx context.Context, q querier, d *described, m 
 // sameColumns reports whether two versions name the same columns of the same
 // types, whatever else is known of them.
 func sameColumns(a, b *change.Schema) bool {
-	return slices.EqualFunc(a.Columns, b.Columns, func(x, y change.Column) bool { return x.Name == y.Name && x.Type == y.Type && x.Rule == y.Rule })
+	return slices.EqualFunc(a.Columns, b.Columns, func(x, y change.Column) bool {
+		return x.Name == y.Name && x.Type == y.Type && x.Treatment == y.Treatment && x.Rule == y.Rule
+	})
 }
 
 func keyPlaces(attributes []attribute) (places int) {

@@ -230,8 +230,7 @@ func columnsDiffer(listed []engine.TableColumn, known *change.Schema) bool {
 		labels[c.Name] = c.Labels
 	}
 	for _, c := range known.Columns {
-		kind := strings.TrimSuffix(strings.TrimSuffix(c.Type, " (masked)"), " (hashed)")
-		if kinds[c.Name] != kind || c.Rule == change.RuleEnum && labels[c.Name] != nil && !slices.Equal(labels[c.Name], c.Labels) {
+		if kinds[c.Name] != c.Type || c.Rule == change.RuleEnum && labels[c.Name] != nil && !slices.Equal(labels[c.Name], c.Labels) {
 			return true
 		}
 		delete(kinds, c.Name)

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -134,9 +133,9 @@ func (r *run) adopt(t *table, l *layout, place LSN) {
 	rewrites := false
 	if !same || len(changes.renamed) > 0 || redefined {
 		rewrites = old != nil && !void && (redefined || !changes.known && lost(old, l) || l.rewrites(old, &changes))
-		body := schemaBody{Fingerprint: l.schema.Fingerprint().String(), Definition: l.schema, Previous: old, Rewrites: rewrites,
+		body := change.SchemaChange{Fingerprint: l.schema.Fingerprint().String(), Definition: l.schema, Previous: old, Rewrites: rewrites,
 			Statement: t.statement, Renamed: changes.renamed}
-		r.sink.Add(&change.Row{Operation: change.Definition, Table: l.name, Schema: l.schema, Place: uint64(place), Body: body.encode()})
+		r.sink.Add(&change.Row{Operation: change.Definition, Table: l.name, Schema: l.schema, Place: uint64(place), Body: body.Encode()})
 		t.state.Schema = l.schema
 	}
 	t.statement, t.doubt = "", ""
@@ -183,31 +182,6 @@ func (r *run) beginAnew(t *table, why string) {
 	r.sink.Table(t.progressState())
 	r.sink.Touch()
 	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.state.State, Message: t.state.Table + ": " + why})
-}
-
-// schemaBody is the document of a schema event.
-type schemaBody struct {
-	Fingerprint string         `json:"fingerprint,omitempty"`
-	Definition  *change.Schema `json:"definition"` // nil for a table that is gone
-	Previous    *change.Schema `json:"previous"`
-	Rewrites    bool           `json:"rewrites"`
-	// Statement and Renamed are there where the source's event trigger tells them.
-	Statement string   `json:"statement,omitempty"`
-	Renamed   []rename `json:"renamed,omitempty"`
-}
-
-// rename is a column under its old and its new name.
-type rename struct {
-	From string `json:"from"`
-	To   string `json:"to"`
-}
-
-func (b *schemaBody) encode() []byte {
-	encoded, err := json.Marshal(b)
-	if err != nil {
-		panic(err) // strings, numbers and booleans always marshal
-	}
-	return encoded
 }
 
 // convert fills image with the captured columns of a tuple. where says what a
@@ -285,7 +259,7 @@ func (r *run) isTooLarge(oid uint32, text []byte) bool {
 // refuse puts what was passed over of a row on record: in its event, and on its
 // table, which is no longer whole.
 func (r *run) refuse(t *table, l *layout, row *change.Row, sizes map[string]int64) {
-	row.Body, _ = json.Marshal(sizes)
+	row.Body = change.TooLargeBody(sizes)
 	image := row.After
 	if image == nil {
 		image = row.Before

@@ -500,7 +500,7 @@ func (r *run) message(ctx context.Context, m *pgoutput.LogicalMessage, start LSN
 	if m.Prefix == statementPrefix && m.Transactional {
 		return r.statement(ctx, m, start)
 	}
-	body := messageBody(m.Prefix, m.Content)
+	body := change.MessageBody(m.Prefix, m.Content)
 	if m.Transactional {
 		isNew, err := r.arrive(start, true)
 		if err != nil || !isNew {

@@ -153,7 +153,9 @@ func (r *run) stated(ctx context.Context, t *table, oid uint32, columns []column
 		}
 		changes := changesOf(t.id.Columns, l.columns())
 		if t.state.Schema != nil && t.id.OID == l.oid && t.state.Schema.Fingerprint() == l.schema.Fingerprint() && len(changes.renamed) == 0 && !changes.redefined {
-			return step{}, nil // it has changed nothing that a version holds
+			// It has changed nothing that a version holds; or the version on record is of a
+			// look at the catalogue that was ahead of the log, and has the change already.
+			return step{false, func() { t.statement = joined(t.statement, statement) }}, nil
 		}
 		return step{true, func() {
 			t.statement = joined(t.statement, statement)
@@ -266,8 +268,8 @@ func (r *run) repartitioned(t *table, now, guests map[uint32]string, place LSN) 
 
 // goes puts on record that a table is dropped or renamed; a unit is open.
 func (r *run) goes(t *table, statement string, place LSN) {
-	body := schemaBody{Previous: t.state.Schema, Statement: statement}
-	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body.encode()})
+	body := change.SchemaChange{Previous: t.state.Schema, Statement: statement}
+	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body.Encode()})
 	t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
 	r.sink.Table(t.progressState())
 }

@@ -1,11 +1,7 @@
 package postgres
 
 import (
-	"bytes"
-	"encoding/base64"
-	"encoding/json"
 	"fmt"
-	"unicode/utf8"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
@@ -51,7 +47,7 @@ func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
 	}
 	for _, rel := range whole {
 		r.adopt(rel.table, rel.layout, start)
-		body, _ := json.Marshal(map[string]bool{"cascade": m.Flags&1 != 0, "restart_identity": m.Flags&2 != 0})
+		body := change.TruncateBody(m.Flags&1 != 0, m.Flags&2 != 0)
 		r.sink.Add(&change.Row{Operation: change.Truncate, Table: rel.layout.name, Schema: rel.layout.schema, Place: uint64(start), Body: body})
 		if load := rel.table.load; load != nil {
 			load.observeTruncate()
@@ -77,25 +73,4 @@ func (r *run) isWhole(t *table, truncated map[uint32]bool) bool {
 		}
 	}
 	return true
-}
-
-// messageBody is an application's message as an event's document. A content
-// that is JSON is nested, one that is text is a string, any other is base64.
-func messageBody(prefix string, content []byte) []byte {
-	body := map[string]any{"prefix": prefix}
-	switch {
-	case len(content) > 0 && (content[0] == '{' || content[0] == '[') && json.Valid(content):
-		var compact bytes.Buffer
-		json.Compact(&compact, content) //nolint:errcheck // it is valid
-		body["content"] = json.RawMessage(compact.Bytes())
-	case utf8.Valid(content):
-		body["content"] = string(content)
-	default:
-		body["content_base64"] = base64.StdEncoding.EncodeToString(content)
-	}
-	encoded, err := json.Marshal(body)
-	if err != nil {
-		panic(err) // strings and valid JSON always marshal
-	}
-	return encoded
 }

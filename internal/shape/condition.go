@@ -169,7 +169,7 @@ func celType(c change.Column) *cel.Type {
 		return cel.NullableType(cel.DoubleType)
 	case change.RuleTimestampTZ:
 		return cel.NullableType(cel.TimestampType)
-	case change.RuleJSON, change.RuleArray:
+	case change.RuleJSON, change.RuleArray, change.RuleUnsigned: // some of the latter are more than an int holds
 		return cel.DynType
 	default:
 		return cel.NullableType(cel.StringType)
@@ -190,6 +190,15 @@ func celValue(c change.Column, v change.Value) any {
 		n, err := strconv.ParseInt(text, 10, 64)
 		if err != nil {
 			return types.NullValue
+		}
+		return n
+	case change.RuleUnsigned:
+		n, err := strconv.ParseUint(text, 10, 64)
+		if err != nil {
+			return types.NullValue
+		}
+		if n <= math.MaxInt64 {
+			return int64(n)
 		}
 		return n
 	case change.RuleFloat, change.RuleDecimal:

@@ -978,6 +978,7 @@ export interface components {
             name: string;
             nullable: boolean;
             rule: string;
+            treatment?: string;
             type: string;
         };
         ColumnDiff: {

@@ -103,13 +103,15 @@ func parquetNode(c *change.Column) parquet.Node {
 			return parquet.Int(32)
 		}
 		return parquet.Int(64)
+	case change.RuleUnsigned:
+		return parquet.Uint(64)
 	case change.RuleFloat:
 		if c.Bits == 32 {
 			return parquet.Leaf(parquet.FloatType)
 		}
 		return parquet.Leaf(parquet.DoubleType)
 	case change.RuleDecimal:
-		if precision, scale, fixed := change.DecimalSize(c.Type); fixed && precision <= mostDigits {
+		if precision, scale, fixed := c.DecimalSize(); fixed && precision <= mostDigits {
 			if precision <= fewDigits {
 				return parquet.Decimal(scale, precision, parquet.Int32Type)
 			}
@@ -225,6 +227,12 @@ func parquetValue(c *change.Column, v change.Value) (parquet.Value, bool) {
 			return parquet.Int32Value(int32(n)), true
 		}
 		return parquet.Int64Value(n), true
+	case change.RuleUnsigned:
+		n, err := strconv.ParseUint(text, 10, 64)
+		if err != nil {
+			return parquet.NullValue(), false
+		}
+		return parquet.Int64Value(int64(n)), true // the bits of a number without a sign
 	case change.RuleFloat:
 		f, err := strconv.ParseFloat(text, 64)
 		if err != nil {
@@ -235,7 +243,7 @@ func parquetValue(c *change.Column, v change.Value) (parquet.Value, bool) {
 		}
 		return parquet.DoubleValue(f), true
 	case change.RuleDecimal:
-		precision, scale, fixed := change.DecimalSize(c.Type)
+		precision, scale, fixed := c.DecimalSize()
 		if !fixed || precision > mostDigits {
 			break
 		}

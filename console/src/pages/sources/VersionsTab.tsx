@@ -98,5 +98,5 @@ function SideBySide({ from, to }: { from: string; to: string }) {
 }
 
 function describe(column: NonNullable<ColumnDiff["before"]>): string {
-  return [column.type, column.nullable ? "" : "not null", column.key ? `key ${column.key}` : ""].filter(Boolean).join(", ");
+  return [column.treatment ? `${column.type} (${column.treatment})` : column.type, column.nullable ? "" : "not null", column.key ? `key ${column.key}` : ""].filter(Boolean).join(", ");
 }
