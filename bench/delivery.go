@@ -175,7 +175,7 @@ func (b *bed) encodeAlone(ctx context.Context) (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	m := encode.NewMaker(encode.Shape{Address: "http://127.0.0.1:7450", Format: "cloudevents", Topic: topic}, encode.Wants{Key: true, Order: true, Headers: true, Topic: true})
+	m := encode.NewMaker(encode.Shape{Address: "http://127.0.0.1:7450", Format: "cloudevents", Topic: topic}, encode.Capabilities{Key: true, Order: true, Headers: true, Topic: true})
 	origin := outlet.Origin{Source: "circulation", Database: "circulation", Engine: change.PostgreSQL, Generation: 1}
 	var source int64
 	if err := pool.QueryRow(ctx, "SELECT id FROM rillmark.source").Scan(&source); err != nil {

@@ -13,7 +13,7 @@ import (
 )
 
 // TestABrokerRefusesARecord: a broker that refuses one record refuses what was
-// sent with it, and does not say which one it was. Only that one is set aside, the
+// sent with it, and does not say which one it was. Only that one is a dead letter, the
 // later one of its row waits, and all others arrive in their order.
 func TestABrokerRefusesARecord(t *testing.T) {
 	t.Parallel()
@@ -71,7 +71,7 @@ func TestABrokerRefusesARecord(t *testing.T) {
 	for _, outlet := range []string{"plain", "exact"} {
 		_, errs, code := i.cli("dead-letter", "retry", outlet, "--all")
 		require.Zero(t, code, errs)
-		i.eventually("nothing is set aside any more", func() bool { l := i.letters(outlet); return l.Dead+l.Behind == 0 })
+		i.eventually("there are no dead letters any more", func() bool { l := i.letters(outlet); return l.Dead+l.Behind == 0 })
 		newest, seen := make(map[string]int64), make(map[string]int)
 		for _, r := range records(t, address, outlet+".") {
 			a := arrivalOf(t, []byte(*r.Payload))

@@ -228,7 +228,7 @@ func TestRefusedEventsAreSetAside(t *testing.T) {
 	f.set(nil)
 	_, errs, code = i.cli("dead-letter", "retry", "desk", fmt.Sprint(l.Items[0].ID))
 	require.Zero(t, code, errs)
-	i.eventually("nothing is set aside any more", func() bool { l := i.letters("desk"); return l.Dead+l.Behind == 0 })
+	i.eventually("there are no dead letters any more", func() bool { l := i.letters("desk"); return l.Dead+l.Behind == 0 })
 	all := arrived()
 	require.Len(t, all, 33)
 	require.Equal(t, l.Items[0].Offset, all[31].offset, "the bad one first")
@@ -252,7 +252,7 @@ func TestRefusedNetChanges(t *testing.T) {
 		return http.StatusOK
 	})
 	i.add(target{name: "desk", destination: map[string]any{"kind": "http", "http": map[string]any{"url": "http://" + f.address}},
-		outlet: map[string]any{"tables": []string{"desk"}, "operations": []string{"insert", "update", "delete"}, "changes": "net", "batch": map[string]any{"every": "1s"}, "http": map[string]any{"events": 50}}})
+		outlet: map[string]any{"tables": []string{"desk"}, "operations": []string{"insert", "update", "delete"}, "changes": "combined", "batch": map[string]any{"every": "1s"}, "http": map[string]any{"events": 50}}})
 	i.resume()
 	i.settled("circulation", db)
 	run(t, db, "BEGIN", "INSERT INTO desk VALUES (1, 'fine'), (2, 'poison'), (3, 'short')", "UPDATE desk SET note = note || '!'", "UPDATE desk SET note = note || '!' WHERE id = 2", "DELETE FROM desk WHERE id = 3", "COMMIT")
@@ -264,7 +264,7 @@ func TestRefusedNetChanges(t *testing.T) {
 	f.set(nil)
 	_, errs, code := i.cli("dead-letter", "retry", "desk", "--all")
 	require.Zero(t, code, errs)
-	i.eventually("nothing is set aside any more", func() bool { return i.letters("desk").Dead == 0 })
+	i.eventually("there are no dead letters any more", func() bool { return i.letters("desk").Dead == 0 })
 	var all string
 	for _, r := range f.all() {
 		all += string(r.body)
@@ -289,7 +289,7 @@ func TestEventsThatFailOften(t *testing.T) {
 	i.settled("circulation", db)
 	run(t, db, "INSERT INTO desk SELECT n, 'n' || n FROM generate_series(1, 5) n")
 	i.outletIs("desk", "waits for the function", func(o outletStatus) bool { return o.Phase == "waiting" && o.Attempts > 4 })
-	require.Zero(t, i.letters("desk").Dead, "an outage sets nothing aside")
+	require.Zero(t, i.letters("desk").Dead, "an outage makes no dead letters")
 	f.set(func(r *http.Request, body []byte) int {
 		if strings.Contains(string(body), `"n3"`) {
 			return http.StatusInternalServerError
@@ -306,7 +306,7 @@ func TestEventsThatFailOften(t *testing.T) {
 	require.Zero(t, i.letters("desk").Dead)
 }
 
-// TestTooManyAreRefused: a bounded number of events is set aside; then the outlet
+// TestTooManyAreRefused: there is a bounded number of dead letters; then the outlet
 // holds, and nothing is dropped.
 func TestTooManyAreRefused(t *testing.T) {
 	t.Parallel()
@@ -315,7 +315,7 @@ func TestTooManyAreRefused(t *testing.T) {
 	f := newFunction(t)
 	f.set(func(*http.Request, []byte) int { return http.StatusUnprocessableEntity })
 	i.add(target{name: "desk", destination: map[string]any{"kind": "http", "http": map[string]any{"url": "http://" + f.address}},
-		outlet: map[string]any{"tables": []string{"desk"}, "operations": []string{"insert"}, "refused": map[string]any{"most": 4}}})
+		outlet: map[string]any{"tables": []string{"desk"}, "operations": []string{"insert"}, "refused": map[string]any{"max_dead_letters": 4}}})
 	i.resume()
 	i.settled("circulation", db)
 	run(t, db, "INSERT INTO desk SELECT n, 'n' || n FROM generate_series(1, 3) n")
@@ -324,7 +324,7 @@ func TestTooManyAreRefused(t *testing.T) {
 	require.EqualValues(t, 3, i.letters("desk").Dead)
 	run(t, db, "INSERT INTO desk SELECT n, 'n' || n FROM generate_series(4, 6) n")
 	held := i.outletIs("desk", "holds", func(o outletStatus) bool { return o.Phase == "failed" && o.Code == "too-many-dead-letters" })
-	require.Contains(t, held.Error, "above the most of 4")
+	require.Contains(t, held.Error, "exceed the limit of 4")
 	f.set(nil)
 	for _, args := range [][]string{{"outlet", "resume", "desk"}, {"dead-letter", "retry", "desk", "--all"}} {
 		_, errs, code := i.cli(args...)
@@ -332,11 +332,11 @@ func TestTooManyAreRefused(t *testing.T) {
 	}
 	i.reached("circulation", db)
 	i.caughtUp("desk")
-	i.eventually("those that were set aside have gone out", func() bool { return i.letters("desk").Dead == 0 })
+	i.eventually("the dead letters have gone out", func() bool { return i.letters("desk").Dead == 0 })
 	require.Len(t, f.all(), 6)
 }
 
-// TestTooLargeForTheBroker: what a topic does not take is set aside with its size.
+// TestTooLargeForTheBroker: what a topic does not take is a dead letter with its size.
 func TestTooLargeForTheBroker(t *testing.T) {
 	t.Parallel()
 	i, name := begin(t, "", deskTable)

@@ -43,7 +43,7 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	holds(t, page, "a real event is shown as it would be sent", says(`"id": 9007199254740993`))
 	require.Empty(t, f.all(), "nothing was sent")
 	accessible(t, page, "the preview")
-	do(press("Go on"), press("Add and start"))
+	do(press("Continue"), press("Add and start"))
 	holds(t, page, "it runs", `location.pathname === "/outlets/desk" && `+says("running"))
 	i.caughtUp("desk")
 	require.Len(t, f.all(), 1)

@@ -80,7 +80,7 @@ func TestConsoleAddsASource(t *testing.T) {
 	})
 
 	// Start, and the page of the source.
-	do(press("Go on"), press("Add and start"))
+	do(press("Continue"), press("Add and start"))
 	holds(t, page, "it is followed", `document.querySelector('tr[data-table="public.patrons"]')?.innerText.includes("following")`)
 	i.settled("circulation", db)
 	accessible(t, page, "the source's page")

@@ -120,7 +120,7 @@ func TestShapes(t *testing.T) {
 	i.resume()
 	i.settled("circulation", db)
 	for outlet, d := range map[string]map[string]any{
-		"net":    {"changes": "net"},
+		"net":    {"changes": "combined"},
 		"news":   {"changes": "inserts"},
 		"pairs":  {"updates": "pair", "columns": "changed", "metadata": []string{"none"}},
 		"ends":   {"transactions": true},
@@ -323,9 +323,9 @@ func (i *instance) first() int64 {
 	return 0
 }
 
-// TestReadyMadeEvents: rows that are events go out as themselves, signed by the
+// TestOutboxEvents: rows that are events go out as themselves, signed by the
 // Standard Webhooks scheme.
-func TestReadyMadeEvents(t *testing.T) {
+func TestOutboxEvents(t *testing.T) {
 	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE notices (id uuid PRIMARY KEY, kind text, subject text, body jsonb, at timestamptz)")
 	db := connect(t, sourceServer(t), name)
@@ -333,7 +333,7 @@ func TestReadyMadeEvents(t *testing.T) {
 	key := []byte("a key of thirty-two bytes, or so")
 	i.must(http.MethodPost, "/v1/destinations/notices", map[string]any{"kind": "http", "http": map[string]any{"url": "http://" + f.address, "sign_key": "whsec_" + base64.StdEncoding.EncodeToString(key), "token": "not-for-eyes"}}, nil)
 	i.must(http.MethodPost, "/v1/outlets/notices", map[string]any{"source": "circulation", "destination": "notices", "tables": []string{"notices"}, "format": "cloudevents-binary", "operations": []string{"insert", "update"},
-		"ready_made": map[string]any{"table": "notices", "id": "id", "kind": "kind", "subject": "subject", "body": "body", "time": "at"}}, nil)
+		"outbox": map[string]any{"table": "notices", "id": "id", "kind": "kind", "subject": "subject", "body": "body", "time": "at"}}, nil)
 	i.resume()
 	i.settled("circulation", db)
 	run(t, db, `INSERT INTO notices VALUES ('00000000-0000-4000-8000-000000000001', 'loan.reminder', 'patron/Grüße 7', '{"text": "Your loan is due."}', '2026-11-23 09:14:07+00')`, "UPDATE notices SET kind = 'x'")

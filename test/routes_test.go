@@ -11,14 +11,14 @@ import (
 )
 
 // TestRoutes: topic, key and partition by template, schema events apart, markers
-// for deletes, ready-made events by their kind; read back with kcat.
+// for deletes, outbox events by their kind; read back with kcat.
 func TestRoutes(t *testing.T) {
 	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE loans (id integer PRIMARY KEY, branch text, note text)", "ALTER TABLE loans REPLICA IDENTITY FULL", "CREATE TABLE notices (id integer PRIMARY KEY, kind text, subject text, body text)")
 	db := connect(t, sourceServer(t), name)
 	k := kafkaTarget(t)
 	k.outlet = map[string]any{"tables": []string{"loans", "notices"}, "topic": "by-branch.{row.branch|none}", "schema_topic": "schemas", "key": "{row.branch|none}/{key}", "partition": "{transaction}",
-		"deletes": "both", "ready_made": map[string]any{"table": "notices", "id": "id", "kind": "kind", "subject": "subject", "body": "body", "topic": "notices.{kind}"}}
+		"deletes": "both", "outbox": map[string]any{"table": "notices", "id": "id", "kind": "kind", "subject": "subject", "body": "body", "topic": "notices.{kind}"}}
 	i.add(k)
 	i.resume()
 	i.settled("circulation", db)

@@ -57,7 +57,7 @@ func TestPartsOfAJournal(t *testing.T) {
 	require.Equal(t, all[59].offset(), between("read", "desk", "--limit", "1000")[59].offset())
 	require.Len(t, between("watch", "--outlet", "archive"), 60)
 	came := make(map[string]int)
-	for _, e := range between("watch", "circulation", "--changes", "net") {
+	for _, e := range between("watch", "circulation", "--changes", "combined") {
 		came[e.Data.Operation+" "+string(e.Data.After["note"])]++
 	}
 	require.Equal(t, map[string]int{`update "twice"`: 1, `insert "twice"`: 9, `insert "new"`: 11}, came, "ten rows came and went")
@@ -70,7 +70,7 @@ func TestPartsOfAJournal(t *testing.T) {
 	require.Equal(t, all[59].offset(), page.Passed, "a page ends where it was told to, whatever the filter lets through")
 	refused("lies before the beginning", "watch", "circulation", "--from", "mark:noon", "--until", "mark:morning")
 	refused("still to come", "watch", "circulation", "--until", "time:2999-01-01T00:00:00Z")
-	refused("give --from and --until", "watch", "circulation", "--changes", "net")
+	refused("give --from and --until", "watch", "circulation", "--changes", "combined")
 
 	// Replayed up to a mark, and back; replayed, and paused there; run up to a mark.
 	before := len(i.files("archive"))

@@ -64,7 +64,7 @@ func TestWrongDelivery(t *testing.T) {
 		{"/v1/outlets/a", outlet(map[string]any{"from": "time:noon"}), "no time"},
 		{"/v1/outlets/a", outlet(map[string]any{"from": "mark:nowhere"}), "there is no mark"},
 		{"/v1/outlets/a", outlet(map[string]any{"from": "99999"}), "lies outside of the journal"},
-		{"/v1/outlets/a", outlet(map[string]any{"changes": "net", "transactions": true}), "no single changes"},
+		{"/v1/outlets/a", outlet(map[string]any{"changes": "combined", "transactions": true}), "no single changes"},
 		{"/v1/outlets/a", outlet(map[string]any{"format": "row", "metadata": []string{"log"}}), "no metadata of format row"},
 		{"/v1/outlets/a", outlet(map[string]any{"destination": "http", "batch": map[string]any{"every": "soon"}}), "no duration"},
 	} {

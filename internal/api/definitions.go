@@ -241,12 +241,12 @@ func (s *Server) sourceRoutes() {
 		}
 		return nil, problem(s.service.ReloadTable(ctx, in.Name, in.Table, where))
 	})
-	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/renew", "renewSource", "Begin capture anew where its stream cannot go on: a new slot, a load of all tables, and a cut in the journal, whose old events stay", "sources"), func(ctx context.Context, in *reasonInput) (*body[service.Renewal], error) {
-		renewal, err := s.service.RenewSource(ctx, in.Name, in.reason())
+	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/reset", "resetSource", "Begin capture anew where its stream cannot go on: a new slot, a load of all tables, and a new generation of the journal, whose old events stay", "sources"), func(ctx context.Context, in *reasonInput) (*body[service.SourceReset], error) {
+		reset, err := s.service.ResetSource(ctx, in.Name, in.reason())
 		if err != nil {
 			return nil, problem(err)
 		}
-		return &body[service.Renewal]{*renewal}, nil
+		return &body[service.SourceReset]{*reset}, nil
 	})
 	huma.Register(s.api, operation(http.MethodDelete, "/v1/sources/{name}", "removeSource", "Remove a source with its journal", "sources"), func(ctx context.Context, in *struct {
 		Named

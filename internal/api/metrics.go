@@ -24,29 +24,29 @@ func desc(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	sourceUp      = desc("source_running", "1 while the source is captured, else 0.", "source", "phase")
-	sourceEvents  = desc("journal_events_total", "Events in the journal by table and operation.", "source", "table", "operation")
-	sourceNext    = desc("journal_next_offset", "The offset that the next event gets.", "source")
-	sourceBytes   = desc("journal_bytes", "What the journal takes on disk.", "source")
-	sourceDelay   = desc("capture_delay_seconds", "From the newest event's commit until it was in the journal.", "source")
-	sourceHeld    = desc("source_retained_log_bytes", "Log that the source keeps because of us, paused or not.", "source")
-	sourceSpilled = desc("source_spilled_bytes_total", "Bytes that the source wrote to its disk to decode large transactions for us.", "source")
-	tableRows     = desc("load_rows", "Rows that the load of a table has read, while it is loaded.", "source", "table")
-	outletUp      = desc("outlet_running", "1 while the outlet delivers or is read, else 0.", "outlet", "phase")
-	outletOffset  = desc("outlet_committed_offset", "The newest offset that was delivered.", "outlet")
-	outletBehind  = desc("outlet_behind_events", "Events of the source after the committed offset.", "outlet")
-	outletSeconds = desc("outlet_behind_seconds", "Since the oldest of those was committed.", "outlet")
-	outletSent    = desc("outlet_delivered_events_total", "Events that went out, repeats included.", "outlet")
-	outletAside   = desc("outlet_set_aside_events", "Events set aside: dead, or behind dead ones of the same row.", "outlet", "state")
-	outletRoom    = desc("outlet_journal_room_used", "The part of the journal's room that what is not delivered has used up; at 1 retention takes it.", "outlet")
-	outletDelay   = desc("outlet_delay_seconds", "From the newest delivered event's commit until it was delivered.", "outlet")
-	loginsFailed  = desc("logins_failed_total", "Wrong tokens that were given since the start.")
-	stateUp       = desc("state_database_up", "1 while the state database answers, else 0.")
+	sourceUp        = desc("source_running", "1 while the source is captured, else 0.", "source", "phase")
+	sourceEvents    = desc("journal_events_total", "Events in the journal by table and operation.", "source", "table", "operation")
+	sourceNext      = desc("journal_next_offset", "The offset that the next event gets.", "source")
+	sourceBytes     = desc("journal_bytes", "What the journal takes on disk.", "source")
+	sourceDelay     = desc("capture_delay_seconds", "From the newest event's commit until it was in the journal.", "source")
+	sourceHeld      = desc("source_retained_log_bytes", "Log that the source keeps because of us, paused or not.", "source")
+	sourceSpilled   = desc("source_spilled_bytes_total", "Bytes that the source wrote to its disk to decode large transactions for us.", "source")
+	tableRows       = desc("load_rows", "Rows that the load of a table has read, while it is loaded.", "source", "table")
+	outletUp        = desc("outlet_running", "1 while the outlet delivers or is read, else 0.", "outlet", "phase")
+	outletOffset    = desc("outlet_committed_offset", "The newest offset that was delivered.", "outlet")
+	outletBehind    = desc("outlet_behind_events", "Events of the source after the committed offset.", "outlet")
+	outletSeconds   = desc("outlet_behind_seconds", "Since the oldest of those was committed.", "outlet")
+	outletSent      = desc("outlet_delivered_events_total", "Events that went out, repeats included.", "outlet")
+	outletDead      = desc("outlet_dead_letters", "Events that could not be delivered: dead, or behind a dead one of the same row.", "outlet", "state")
+	outletRetention = desc("outlet_retention_used", "The part of the journal's age or size limit that what is not delivered has used up; at 1 retention removes it.", "outlet")
+	outletDelay     = desc("outlet_delay_seconds", "From the newest delivered event's commit until it was delivered.", "outlet")
+	loginsFailed    = desc("logins_failed_total", "Wrong tokens that were given since the start.")
+	stateUp         = desc("state_database_up", "1 while the state database answers, else 0.")
 )
 
 // Describe implements [prometheus.Collector].
 func (c collector) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{sourceUp, sourceEvents, sourceNext, sourceBytes, sourceDelay, sourceHeld, sourceSpilled, tableRows, outletUp, outletOffset, outletBehind, outletSeconds, outletSent, outletAside, outletRoom, outletDelay, loginsFailed, stateUp} {
+	for _, d := range []*prometheus.Desc{sourceUp, sourceEvents, sourceNext, sourceBytes, sourceDelay, sourceHeld, sourceSpilled, tableRows, outletUp, outletOffset, outletBehind, outletSeconds, outletSent, outletDead, outletRetention, outletDelay, loginsFailed, stateUp} {
 		to <- d
 	}
 }
@@ -96,10 +96,10 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 		gauge(outletBehind, float64(o.Behind), o.Name)
 		gauge(outletSeconds, o.BehindSeconds, o.Name)
 		counter(outletSent, float64(o.Delivered), o.Name)
-		gauge(outletAside, float64(o.Dead), o.Name, "dead")
-		gauge(outletAside, float64(o.Waiting), o.Name, "behind")
-		if o.Room != nil {
-			gauge(outletRoom, o.Room.Used, o.Name)
+		gauge(outletDead, float64(o.Dead), o.Name, "dead")
+		gauge(outletDead, float64(o.Waiting), o.Name, "behind")
+		if o.Retention != nil {
+			gauge(outletRetention, o.Retention.Used, o.Name)
 		}
 		if o.Delay != nil {
 			gauge(outletDelay, *o.Delay, o.Name)

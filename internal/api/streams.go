@@ -78,7 +78,7 @@ func (s *Server) streamRoutes() {
 	table := &huma.Param{Name: "table", In: "query", Description: "Patterns of tables; may be repeated", Schema: &huma.Schema{Type: "array", Items: text}}
 	op := &huma.Param{Name: "operation", In: "query", Description: "Operations; may be repeated", Schema: &huma.Schema{Type: "array", Items: text}}
 	describe("/v1/sources/{name}/stream", "streamSource", "Events of a source as they come", s.streamSource, name, from, until, table, op,
-		&huma.Param{Name: "changes", In: "query", Description: "all, or net: of each row what its changes between from and until come to", Schema: &huma.Schema{Type: "string", Enum: []any{"all", "net"}}})
+		&huma.Param{Name: "changes", In: "query", Description: "each, or combined: of each row what its changes between from and until come to", Schema: &huma.Schema{Type: "string", Enum: []any{"each", "combined"}}})
 	describe("/v1/outlets/{name}/stream", "streamOutlet", "Events that an outlet lets through, as they come", s.streamOutlet, name, from, until,
 		&huma.Param{Name: "as", In: "query", Description: "cloudevents: each event in that form, whatever the outlet's own is", Schema: &huma.Schema{Type: "string", Enum: []any{"cloudevents"}}})
 	describe("/v1/status/stream", "streamStatus", "How everything stands, once a second", s.streamStatus)
@@ -113,7 +113,7 @@ func (s *Server) streamSource(w http.ResponseWriter, r *http.Request) {
 		span.From = "now"
 	}
 	changes := query.Get("changes")
-	if changes != "" && changes != "all" && changes != "net" {
+	if changes != "" && changes != "each" && changes != "combined" {
 		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("changes %q: there are all and net", changes)))
 		return
 	}
@@ -122,12 +122,12 @@ func (s *Server) streamSource(w http.ResponseWriter, r *http.Request) {
 		answerProblem(w, problem(err).(*Problem))
 		return
 	}
-	if changes != "net" {
+	if changes != "combined" {
 		stream(w, r, feed)
 		return
 	}
 	if span.Until == "" {
-		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "a net of changes lies between two places: give until, too"))
+		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "combined changes lie between two places: give until, too"))
 		return
 	}
 	out := openStream(w)

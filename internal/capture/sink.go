@@ -62,7 +62,7 @@ type parcel struct {
 	block      *journal.Block // nil where only the checkpoint moves
 	checkpoint engine.Checkpoint
 	states     []engine.TableState
-	hurry      bool
+	fast       bool
 }
 
 func newSink(writer *journal.Writer, tables func([]engine.TableState) []journal.Statement, report func(engine.Report), stats *Stats) *sink {
@@ -191,11 +191,11 @@ func (s *sink) signal() {
 
 // close hands the open block, with the checkpoint it reaches, to the compressor.
 func (s *sink) close() {
-	p := parcel{checkpoint: s.checkpoint(), states: s.states, hurry: len(s.closed) > 0}
+	p := parcel{checkpoint: s.checkpoint(), states: s.states, fast: len(s.closed) > 0}
 	if s.builder.Events() > 0 {
 		p.block = s.builder.Close(s.next)
 		s.next = p.block.Last + 1
-		p.hurry = p.hurry || loads(p.block)
+		p.fast = p.fast || loads(p.block)
 		s.builder = journal.NewBuilder(roomAfter(len(p.block.Payload)))
 	}
 	s.states, s.touched, s.wanted = nil, false, false
@@ -289,7 +289,7 @@ func (s *sink) compress(ctx context.Context, to chan<- parcel) error {
 			return err
 		}
 		if p.block != nil {
-			compressor.Compress(p.block, p.hurry)
+			compressor.Compress(p.block, p.fast)
 		}
 		select {
 		case to <- p:

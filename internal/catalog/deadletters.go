@@ -108,10 +108,10 @@ func (c *Catalog) DeadRows(ctx context.Context, outlet int64) (map[string]bool, 
 	return found, total, err
 }
 
-// SetAside stores dead letters and moves the committed offset in one
-// transaction: an event is either still to be delivered, or set aside. A negative
+// StoreDeadLetters stores dead letters and moves the committed offset in one
+// transaction: an event is either still to be delivered, or a dead letter. A negative
 // offset leaves the committed one.
-func (h *Hold) SetAside(ctx context.Context, run int, committed, delivered int64, letters []DeadLetter) error {
+func (h *Hold) StoreDeadLetters(ctx context.Context, run int, committed, delivered int64, letters []DeadLetter) error {
 	outlet := h.outlet
 	return pgx.BeginFunc(ctx, h.instance.catalog.Pool, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, commitSQL+" AND epoch = $5", outlet, run, committed, delivered, h.epoch)
@@ -127,7 +127,7 @@ func (h *Hold) SetAside(ctx context.Context, run int, committed, delivered int64
 				ON CONFLICT (outlet_id, event_offset) DO UPDATE SET state = excluded.state, error = excluded.error, attempts = greatest(l.attempts, excluded.attempts), last_at = now(), retrying = false`,
 				outlet, l.Offset, append([]byte{}, l.Row...), l.State, l.EventID, l.Table, l.Operation, l.Error, l.Attempts, l.Event)
 			if err != nil {
-				return fmt.Errorf("setting offset %d aside: %w", l.Offset, err)
+				return fmt.Errorf("putting the dead letter of offset %d on record: %w", l.Offset, err)
 			}
 		}
 		return nil

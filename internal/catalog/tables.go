@@ -83,10 +83,10 @@ func (c *Catalog) ReloadTable(ctx context.Context, source int64, table, conditio
 	return err
 }
 
-// RenewSource forgets where a source's tables stand, so that all are loaded anew,
+// ResetSource forgets where a source's tables stand, so that all are loaded anew,
 // and raises its generation. It is a part of another step, in whose transaction
 // it runs.
-func (c *Catalog) RenewSource(ctx context.Context, tx pgx.Tx, source int64, reason string) error {
+func (c *Catalog) ResetSource(ctx context.Context, tx pgx.Tx, source int64, reason string) error {
 	for _, sql := range []string{
 		"UPDATE rillmark.source_generation g SET generation = h.generation FROM rillmark.source s JOIN rillmark.journal_head h ON h.source_id = s.id WHERE s.id = $1 AND g.name = s.name",
 		"UPDATE rillmark.source_table SET state = 'new', note = '', load = NULL, rows_done = 0, updated_at = now() WHERE source_id = $1 AND state NOT IN ('gone', 'left-out')",

@@ -64,7 +64,7 @@ func (a *app) send(r *http.Request) (*http.Response, error) {
 		if errors.As(err, &inner) {
 			err = inner.Err
 		}
-		return nil, &coded{exitUnreachable, fmt.Errorf("no service answers at %s: %w. To mend it: start one with `rillmark serve`, or say where it is with --server", a.server, err)}
+		return nil, &coded{exitUnreachable, fmt.Errorf("no service answers at %s: %w. Fix: start one with `rillmark serve`, or say where it is with --server", a.server, err)}
 	}
 	if response.StatusCode < 400 {
 		return response, nil

@@ -73,7 +73,7 @@ func (a *app) outletAdd() *cobra.Command {
 	flags.StringSlice("operation", nil, "operations, with commas between them or repeated; all without it")
 	flags.String("from", "beginning", "where to start: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME")
 	flags.String("format", "cloudevents", "cloudevents, cloudevents-binary, data, row, avro or parquet")
-	flags.String("changes", "all", "all, net or inserts")
+	flags.String("changes", "each", "each, combined or inserts")
 	flags.String("topic", "", "topic, subject or stream, from fields in braces: {source}.{schema}.{table}")
 	flags.String("key", "", "message key, from fields in braces: {row.branch_id}; the row's key without it")
 	flags.Int64("rotate-bytes", 0, "destination file: close a file at this size")
@@ -108,7 +108,7 @@ func (a *app) printOutlets(outlets []service.OutletStatus) error {
 		}
 		rows[i] = []string{o.Name, o.Phase, o.Source, to, count(o.Committed), count(o.Behind), seconds(o.BehindSeconds), fmt.Sprintf("%.1f", o.Rate), count(o.Delivered), aside}
 	}
-	if err := table(a.out, []string{"outlet", "state", "source", "destination", ">committed", ">behind", ">behind for", ">events/s", ">delivered", ">set aside"}, rows); err != nil {
+	if err := table(a.out, []string{"outlet", "state", "source", "destination", ">committed", ">behind", ">lag", ">events/s", ">delivered", ">dead letters"}, rows); err != nil {
 		return err
 	}
 	for _, o := range outlets {
@@ -170,11 +170,11 @@ func (a *app) outletShow() *cobra.Command {
 			if o.Until > 0 {
 				line("ends", "at offset %s%s", count(o.Until), goesBack(o.ReturnTo))
 			}
-			if o.Room != nil && o.Room.Level != "fine" {
-				line("retention", "%s: %.0f %% of the journal's room is used up", o.Room.Level, o.Room.Used*100)
+			if o.Retention != nil && o.Retention.Level != "fine" {
+				line("retention", "%s: %.0f %% of the journal's age or size limit is used up", o.Retention.Level, o.Retention.Used*100)
 			}
 			if o.Dead > 0 {
-				line("set aside", "%s dead letters, %s events behind them: `rillmark dead-letter list %s`", count(o.Dead), count(o.Waiting), o.Name)
+				line("dead letters", "%s, and %s events behind them: `rillmark dead-letter list %s`", count(o.Dead), count(o.Waiting), o.Name)
 			}
 			line("run", "%d", o.Run)
 			fmt.Fprintln(a.out) //nolint:errcheck // a closed terminal

@@ -173,11 +173,11 @@ func (a *app) watch() *cobra.Command {
 		Use:   "watch SOURCE",
 		Short: "Show changes as they come, or those between two places",
 		Long: "Shows a source's events as they enter the journal, until Ctrl-C; with --outlet, what one\noutlet lets through. With --json each line is an event as it is delivered.\n\n" +
-			"With --until it ends before that place. --changes net then shows of each row what its changes\nbetween both places come to: an insert and a later delete cancel out.",
+			"With --until it ends before that place. --changes combined then shows of each row what its changes\nbetween both places come to: an insert and a later delete cancel out.",
 		Example: "  rillmark watch circulation\n  rillmark watch circulation --tables public.loans --operation update\n" +
 			"  rillmark watch --outlet archive --json\n" +
 			"  rillmark watch circulation --from time:2026-11-23T09:00:00Z --until mark:before-weeding\n" +
-			"  rillmark watch circulation --changes net --from mark:before-weeding --until now",
+			"  rillmark watch circulation --changes combined --from mark:before-weeding --until now",
 		RunE: func(c *cobra.Command, args []string) error {
 			query := url.Values{"from": {from}}
 			if until != "" {
@@ -194,21 +194,21 @@ func (a *app) watch() *cobra.Command {
 				}
 				path = "/v1/outlets/" + url.PathEscape(outlet) + "/stream?"
 			case outlet == "" && len(args) == 1:
-				if changes == "net" && (until == "" || !c.Flags().Changed("from")) {
-					return usage("a net of changes lies between two places: give --from and --until")
+				if changes == "combined" && (until == "" || !c.Flags().Changed("from")) {
+					return usage("combined changes lie between two places: give --from and --until")
 				}
 				query["table"], query["operation"], query["changes"] = tables, operations, []string{changes}
 				path = "/v1/sources/" + url.PathEscape(args[0]) + "/stream?"
 			default:
 				return usage("%s takes exactly one source, or --outlet (`%s --help` shows an example)", c.CommandPath(), c.CommandPath())
 			}
-			return a.events(c.Context(), path+query.Encode(), changes != "net", a.printEvent)
+			return a.events(c.Context(), path+query.Encode(), changes != "combined", a.printEvent)
 		},
 	}
 	c.Flags().StringVar(&outlet, "outlet", "", "watch what this outlet lets through")
 	c.Flags().StringVar(&from, "from", "now", "where to start: now, beginning, an offset, time:2026-11-23T09:00:00Z or mark:NAME")
 	c.Flags().StringVar(&until, "until", "", "the place before which to end, as in --from; without it there is no end")
-	c.Flags().StringVar(&changes, "changes", "all", "all, or net between --from and --until")
+	c.Flags().StringVar(&changes, "changes", "each", "each, or combined between --from and --until")
 	c.Flags().StringSliceVar(&tables, "tables", nil, "patterns of tables, with commas between them or repeated")
 	c.Flags().StringSliceVar(&operations, "operation", nil, "operations, with commas between them or repeated")
 	return c

@@ -31,7 +31,7 @@ func (a *app) serve() *cobra.Command {
 		Short: "Run the service: captures, outlets, API and console",
 		Long: `Runs until it is asked to stop (SIGINT, SIGTERM), which takes at most ten
 seconds. The configuration is YAML; the page docs/configuration.md lists its
-fields. The least there can be:
+fields. Minimal configuration:
 
   state_database: postgres://rillmark@127.0.0.1:5432/rillmark`,
 		Example: "  rillmark serve --config rillmark.yaml",

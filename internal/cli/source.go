@@ -35,7 +35,7 @@ func (a *app) source() *cobra.Command {
 		a.sourceScript("teardown-sql", "Print the script that takes the preparation away", "For an administrator, once the source has been removed. It can be run again.", func(s service.Scripts) string { return s.Teardown }),
 		a.running("sources", "source", "pause", "Pause capture; the source keeps its log for us meanwhile", "  rillmark source pause circulation --reason \"maintenance window\""),
 		a.running("sources", "source", "resume", "Start or resume capture", "  rillmark source resume circulation"),
-		a.sourceRun(), a.sourceReload(), a.sourceRenew(), a.sourceRemove())
+		a.sourceRun(), a.sourceReload(), a.sourceReset(), a.sourceRemove())
 }
 
 func (d *definitionFile) explained(err error) error {
@@ -515,22 +515,22 @@ func (a *app) sourceReload() *cobra.Command {
 	return c
 }
 
-func (a *app) sourceRenew() *cobra.Command {
+func (a *app) sourceReset() *cobra.Command {
 	var reason string
 	var sure bool
-	c := &cobra.Command{Use: "renew NAME", Short: "Begin capture anew where its stream cannot go on",
+	c := &cobra.Command{Use: "reset NAME", Short: "Begin capture anew where its stream cannot go on",
 		Long: "For a source whose log was lost to us: its slot dropped or given up, its database restored\nor failed over. Makes a new slot, loads all tables anew, and puts a cut into the journal:\n" +
 			"old events are kept, offsets go on, and ids carry the next generation from there. What the\nsource wrote in between, and has changed again since, is in no event.",
-		Example: "  rillmark source renew circulation --reason \"failed over to the standby\" --yes", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark source reset circulation --reason \"failed over to the standby\" --yes", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			if !sure {
-				return usage("a renewal loads all tables of %s anew and cuts its journal: say --yes", args[0])
+				return usage("a reset loads all tables of %s anew and cuts its journal: say --yes", args[0])
 			}
-			var renewal service.Renewal
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/renew", map[string]string{"reason": reason}, &renewal)
+			var reset service.SourceReset
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/reset", map[string]string{"reason": reason}, &reset)
 			if err != nil {
 				return err
 			}
-			return a.done(raw, "source %s begins anew: generation %d from offset %d on", args[0], renewal.Generation, renewal.First)
+			return a.done(raw, "source %s begins anew: generation %d from offset %d on", args[0], reset.Generation, reset.First)
 		}}
 	c.Flags().StringVar(&reason, "reason", "", "why, for the record")
 	c.Flags().BoolVar(&sure, "yes", false, "yes, load everything anew")

@@ -39,7 +39,7 @@ func TestOutlets(t *testing.T) {
 	for _, c := range []struct{ text, at, told string }{
 		{`{"source":"circulation"}`, "", ""},
 		{`{"format":"xml"}`, "format", "there are cloudevents"},
-		{`{"changes":"some"}`, "changes", "there are all, net, inserts"},
+		{`{"changes":"some"}`, "changes", "there are each, combined, inserts"},
 		{`{"columns":"few"}`, "columns", "all, changed"},
 		{`{"nulls":"drop"}`, "nulls", "keep, omit"},
 		{`{"updates":"three"}`, "updates", "one, pair"},
@@ -56,8 +56,8 @@ func TestOutlets(t *testing.T) {
 		{`{"operations":["insert","upsert"]}`, "operations[1]", "upsert"},
 		{`{"topic":"{table","destination":"hub"}`, "topic", "{table"},
 		{`{"key":"{row.}"}`, "key", "row."},
-		{`{"topic":"loans"}`, "topic", "its consumers come and read"},
-		{`{"kafka":{}}`, "kafka", "its consumers come and read"},
+		{`{"topic":"loans"}`, "topic", "applies only to outlets with a destination"},
+		{`{"kafka":{}}`, "kafka", "applies only to outlets with a destination"},
 		{`{"format":"parquet"}`, "format", "read over HTTP"},
 		{`{"metadata":["colour"]}`, "metadata[0]", "no metadata of format cloudevents"},
 		{`{"format":"row","metadata":["offset","colour"]}`, "metadata[1]", "no metadata of format row"},
@@ -66,10 +66,10 @@ func TestOutlets(t *testing.T) {
 		{`{"format":"avro","destination":"hub","avro":{"framing":"registry"}}`, "avro.registry", "address is needed"},
 		{`{"format":"avro","destination":"hub","avro":{"framing":"registry","registry":"registry:8081"}}`, "avro.registry", "no absolute address"},
 		{`{"format":"avro","destination":"hub","avro":{"framing":"registry","registry":"https://r.example","tls":{"key":"k"}}}`, "avro.tls.certificate", "go together"},
-		{`{"ready_made":{"table":"","id":"a","kind":"b","body":"c"}}`, "ready_made.table", "empty"},
-		{`{"format":"avro","destination":"hub","ready_made":{"table":"notices","id":"a","kind":"b","body":"c"}}`, "ready_made", "go with the formats"},
-		{`{"changes":"net","transactions":true}`, "changes", "leave out transactions"},
-		{`{"changes":"net","updates":"pair"}`, "changes", "updates: pair"},
+		{`{"outbox":{"table":"","id":"a","kind":"b","body":"c"}}`, "outbox.table", "empty"},
+		{`{"format":"avro","destination":"hub","outbox":{"table":"notices","id":"a","kind":"b","body":"c"}}`, "outbox", "go with the formats"},
+		{`{"changes":"combined","transactions":true}`, "changes", "leave out transactions"},
+		{`{"changes":"combined","updates":"pair"}`, "changes", "updates: pair"},
 		{`{"batch":{"every":"48h"},"destination":"hub"}`, "batch.every", "no duration"},
 		{`{"retry":{"first_wait":"soon"},"destination":"hub"}`, "retry.first_wait", "no duration"},
 	} {
@@ -78,8 +78,8 @@ func TestOutlets(t *testing.T) {
 	}
 	o := read[Outlet](t, `{}`)
 	require.NoError(t, o.Validate())
-	require.Equal(t, []string{"cloudevents", "all", "beginning", "wait"}, []string{o.Format, o.Changes, o.From, o.Refused.Later})
-	require.Equal(t, 10_000, o.Refused.MostLetter)
+	require.Equal(t, []string{"cloudevents", "each", "beginning", "wait"}, []string{o.Format, o.Changes, o.From, o.Refused.Later})
+	require.Equal(t, 10_000, o.Refused.MaxDeadLetters)
 }
 
 func TestOutletsWithDestinations(t *testing.T) {

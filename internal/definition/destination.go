@@ -102,7 +102,7 @@ type HTTPDestination struct {
 	Headers map[string]string `json:"headers,omitempty" doc:"Sent with each request"`
 	Token   string            `json:"token,omitempty" doc:"Sent as a bearer token: a reference, ${env:NAME} or ${file:/path}, or the token itself, which is sealed and never shown again"`
 	SignKey string            `json:"sign_key,omitempty" doc:"Requests are signed by the Standard Webhooks scheme under this key, whsec_ and base64: a reference, or the key itself, which is sealed"`
-	Timeout string            `json:"timeout,omitempty" doc:"How long one request may take: 30s unless it is said otherwise"`
+	Timeout string            `json:"timeout,omitempty" doc:"How long one request may take (default 30s)"`
 	TLS     *TLS              `json:"tls,omitempty"`
 }
 

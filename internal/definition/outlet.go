@@ -19,7 +19,7 @@ type Outlet struct {
 	Tables      []string `json:"tables,omitempty" doc:"Patterns of the tables whose events go out; all without it"`
 	Operations  []string `json:"operations,omitempty" doc:"Operations that go out; all without it" enum:"existing,insert,update,delete,truncate,schema,loaded,void,message"`
 	From        string   `json:"from,omitempty" doc:"Where a new outlet starts: beginning, now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
-	Changes     string   `json:"changes,omitempty" enum:"all,net,inserts" default:"all" doc:"net: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
+	Changes     string   `json:"changes,omitempty" enum:"each,combined,inserts" default:"each" doc:"combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
 
 	Format       string   `json:"format,omitempty" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet" default:"cloudevents" doc:"cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files"`
 	Columns      string   `json:"columns,omitempty" enum:"all,changed" default:"all" doc:"changed: of an update only the key and what changed"`
@@ -31,11 +31,11 @@ type Outlet struct {
 	Integers     string   `json:"integers,omitempty" enum:"number,text" default:"number" doc:"text: integers of 64 bits as JSON strings, for readers that round above 2^53"`
 	Avro         *Avro    `json:"avro,omitempty"`
 
-	Topic       string     `json:"topic,omitempty" maxLength:"300" doc:"Topic, subject or stream, built from fields in braces, such as {source}.{schema}.{table}" `
-	SchemaTopic string     `json:"schema_topic,omitempty" maxLength:"300" doc:"Where schema events go, if not with the others"`
-	Key         string     `json:"key,omitempty" maxLength:"300" doc:"The message's key, {key} without it: the row's key"`
-	Partition   string     `json:"partition,omitempty" maxLength:"300" doc:"Messages with the same text go to the same partition: the key without it; {table} or {transaction} keep those together"`
-	ReadyMade   *ReadyMade `json:"ready_made,omitempty" doc:"A table whose rows are events already"`
+	Topic       string  `json:"topic,omitempty" maxLength:"300" doc:"Topic, subject or stream, built from fields in braces, such as {source}.{schema}.{table}" `
+	SchemaTopic string  `json:"schema_topic,omitempty" maxLength:"300" doc:"Where schema events go, if not with the others"`
+	Key         string  `json:"key,omitempty" maxLength:"300" doc:"The message's key, {key} without it: the row's key"`
+	Partition   string  `json:"partition,omitempty" maxLength:"300" doc:"Messages with the same text go to the same partition: the key without it; {table} or {transaction} keep those together"`
+	Outbox      *Outbox `json:"outbox,omitempty" doc:"A table whose rows are events already"`
 
 	Batch    *Batch   `json:"batch,omitempty"`
 	Retry    *Retry   `json:"retry,omitempty"`
@@ -56,9 +56,9 @@ type Avro struct {
 	TLS      *TLS   `json:"tls,omitempty" doc:"How an https registry is checked; the system's own certificates are trusted without it"`
 }
 
-// ReadyMade is a table whose rows are events: each insert goes out as the row's
+// Outbox is a table whose rows are events: each insert goes out as the row's
 // own message.
-type ReadyMade struct {
+type Outbox struct {
 	Table   string `json:"table" minLength:"1" doc:"Such as public.notices"`
 	ID      string `json:"id" minLength:"1" doc:"Column with the event's own id"`
 	Kind    string `json:"kind" minLength:"1" doc:"Column with the event's type"`
@@ -77,24 +77,24 @@ type Batch struct {
 
 // Retry says how a destination that fails is tried again.
 type Retry struct {
-	FirstWait   string `json:"first_wait,omitempty" doc:"200ms unless it is said otherwise; each wait is twice the one before"`
-	LongestWait string `json:"longest_wait,omitempty" doc:"30s unless it is said otherwise"`
+	FirstWait   string `json:"first_wait,omitempty" doc:"Default 200ms; each wait is twice the one before"`
+	LongestWait string `json:"longest_wait,omitempty" doc:"Default 30s"`
 	Attempts    int    `json:"attempts,omitempty" minimum:"0" maximum:"10000" doc:"An event that failed so often becomes a dead letter; 0: it is tried until it goes"`
 }
 
 // Refused says what becomes of events that the destination refuses.
 type Refused struct {
-	Later      string `json:"later,omitempty" enum:"wait,pass" default:"wait" doc:"wait: later events of the same key wait behind a dead letter; pass: they go out"`
-	MostLetter int    `json:"most,omitempty" minimum:"1" maximum:"1000000" default:"10000" doc:"With so many dead letters and events behind them the outlet stops and holds"`
+	Later          string `json:"later,omitempty" enum:"wait,pass" default:"wait" doc:"wait: later events of the same key wait behind a dead letter; pass: they go out"`
+	MaxDeadLetters int    `json:"max_dead_letters,omitempty" minimum:"1" maximum:"1000000" default:"10000" doc:"With so many dead letters and events behind them the outlet stops and holds"`
 }
 
 // FileOutlet is how an outlet writes files.
 type FileOutlet struct {
 	Name         string `json:"name,omitempty" maxLength:"300" doc:"Names of files, built from {outlet}, {run}, {first}, {table}, {date} and {hour}; {outlet}.{run}.{first} without it"`
 	Compression  string `json:"compression,omitempty" enum:"none,gzip,zstd,snappy" doc:"ndjson: none, gzip or zstd; avro and parquet: none, snappy or zstd"`
-	RotateBytes  int64  `json:"rotate_bytes,omitempty" minimum:"1024" doc:"A file that reaches this size is closed and the next one begun; 64 MiB unless it is said otherwise"`
+	RotateBytes  int64  `json:"rotate_bytes,omitempty" minimum:"1024" doc:"A file that reaches this size is closed and the next one begun; default 64 MiB"`
 	RotateEvents int64  `json:"rotate_events,omitempty" minimum:"1" doc:"A file with so many events is closed; no such bound without it"`
-	RotateEvery  string `json:"rotate_every,omitempty" doc:"A file that is this old is closed: 90s, 15m, 24h; 1h unless it is said otherwise, 1m for parquet and for object storage"`
+	RotateEvery  string `json:"rotate_every,omitempty" doc:"A file that is this old is closed: 90s, 15m, 24h; default 1h, and 1m for parquet and for object storage"`
 }
 
 // KafkaOutlet is how an outlet writes to a broker of the Kafka protocol.
@@ -102,7 +102,7 @@ type KafkaOutlet struct {
 	Compression string `json:"compression,omitempty" enum:"none,gzip,snappy,lz4,zstd" default:"none"`
 	Acks        string `json:"acks,omitempty" enum:"all,leader" default:"all" doc:"leader: a message counts once one broker has it, which may lose it"`
 	ExactlyOnce bool   `json:"exactly_once,omitempty" doc:"Each batch is a transaction with the outlet's offset in it: a reader of committed messages sees no repeat"`
-	OffsetTopic string `json:"offset_topic,omitempty" doc:"With exactly_once: the topic that holds the outlet's offset; rillmark.offsets unless it is said otherwise. Outlets may share it: one that starts waits until the others' open transactions have ended"`
+	OffsetTopic string `json:"offset_topic,omitempty" doc:"With exactly_once: the topic that holds the outlet's offset; default rillmark.offsets. Outlets may share it: one that starts waits until the others' open transactions have ended"`
 }
 
 // RedisOutlet is how an outlet writes streams.
@@ -145,7 +145,7 @@ func (o *Outlet) Validate() error {
 		choices []string
 	}{
 		{"format", "cloudevents", &o.Format, encode.Formats},
-		{"changes", "all", &o.Changes, []string{"all", "net", "inserts"}},
+		{"changes", "each", &o.Changes, []string{"each", "combined", "inserts"}},
 		{"columns", "all", &o.Columns, []string{"all", "changed"}},
 		{"nulls", "keep", &o.Nulls, []string{"keep", "omit"}},
 		{"updates", "one", &o.Updates, []string{"one", "pair"}},
@@ -183,14 +183,14 @@ func (o *Outlet) Validate() error {
 	if o.Refused.Later == "" {
 		o.Refused.Later = "wait"
 	}
-	if o.Refused.MostLetter == 0 {
-		o.Refused.MostLetter = 10_000
+	if o.Refused.MaxDeadLetters == 0 {
+		o.Refused.MaxDeadLetters = 10_000
 	}
 	if o.Destination == "" {
 		for at, there := range map[string]bool{"file": o.File != nil, "kafka": o.Kafka != nil, "redis": o.Redis != nil, "http": o.HTTP != nil,
 			"topic": o.Topic != "", "schema_topic": o.SchemaTopic != "", "partition": o.Partition != "", "batch": o.Batch != nil} {
 			if there {
-				return &Invalid{at, at + " is said of an outlet with a destination; this one has none: its consumers come and read"}
+				return &Invalid{at, at + " applies only to outlets with a destination; this one has none: its consumers read it"}
 			}
 		}
 		if o.Format != "cloudevents" && o.Format != "data" && o.Format != "row" {
@@ -235,19 +235,19 @@ func (o *Outlet) validateShape() error {
 			}
 		}
 	}
-	if r := o.ReadyMade; r != nil {
+	if r := o.Outbox; r != nil {
 		if _, err := shape.ParsePattern(r.Table); err != nil {
-			return &Invalid{"ready_made.table", err.Error()}
+			return &Invalid{"outbox.table", err.Error()}
 		}
 		if _, err := shape.ParseTemplate(r.Topic, "kind"); err != nil {
-			return &Invalid{"ready_made.topic", err.Error()}
+			return &Invalid{"outbox.topic", err.Error()}
 		}
 		if o.Format == "avro" || o.Format == "parquet" {
-			return &Invalid{"ready_made", "rows that are events already go with the formats cloudevents, cloudevents-binary, data and row"}
+			return &Invalid{"outbox", "rows that are events already go with the formats cloudevents, cloudevents-binary, data and row"}
 		}
 	}
-	if o.Changes == "net" && (o.Transactions || o.Updates == "pair") {
-		return &Invalid{"changes", "the net of several transactions has no single changes or closing events: leave out transactions and updates: pair"}
+	if o.Changes == "combined" && (o.Transactions || o.Updates == "pair") {
+		return &Invalid{"changes", "combined changes have no single changes or closing events: leave out transactions and updates: pair"}
 	}
 	return nil
 }
@@ -531,10 +531,10 @@ func (o *Outlet) Shape(address string) (encode.Shape, error) {
 		return t
 	}
 	s.Topic, s.SchemaTopic, s.Key, s.Partition = parse(o.Topic), parse(o.SchemaTopic), parse(o.Key), parse(o.Partition)
-	if r := o.ReadyMade; r != nil {
-		s.ReadyMade = &encode.ReadyMade{ID: r.ID, Kind: r.Kind, Body: r.Body, Subject: r.Subject, Time: r.Time, Topic: parse(r.Topic, "kind")}
+	if r := o.Outbox; r != nil {
+		s.Outbox = &encode.Outbox{ID: r.ID, Kind: r.Kind, Body: r.Body, Subject: r.Subject, Time: r.Time, Topic: parse(r.Topic, "kind")}
 		if err == nil {
-			s.ReadyMade.Table, err = shape.ParsePattern(r.Table)
+			s.Outbox.Table, err = shape.ParsePattern(r.Table)
 		}
 	}
 	return s, err

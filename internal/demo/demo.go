@@ -330,7 +330,7 @@ destination: notices
 tables: [public.notices]
 operations: [existing, insert]
 format: cloudevents-binary
-ready_made:
+outbox:
   table: public.notices
   id: notice_id
   kind: kind

@@ -16,8 +16,8 @@ type Destination interface {
 	// Check looks whether the destination can be delivered to, leaving nothing
 	// behind there.
 	Check(ctx context.Context) []change.Check
-	// Wants says what the kind makes use of in messages.
-	Wants() encode.Wants
+	// Capabilities says what the kind makes use of in messages.
+	Capabilities() encode.Capabilities
 	// Open begins or resumes an outlet's delivery.
 	Open(ctx context.Context, o Outlet) (Writer, error)
 }
@@ -33,10 +33,10 @@ type Outlet struct {
 	Committed int64
 	// Wait says that messages of a row wait behind one that was refused.
 	Wait bool
-	// Aside keeps refused messages of a batch for good. A writer that commits
+	// KeepRefused keeps refused messages of a batch for good. A writer that commits
 	// its own offset in [Writer.Send] calls it before that: they would be lost if
 	// the service ended in between.
-	Aside func(ctx context.Context, batch *encode.Batch, refused []Refusal) error
+	KeepRefused func(ctx context.Context, batch *encode.Batch, refused []Refusal) error
 }
 
 // Writer is one outlet's delivery. It is not safe for several goroutines.
@@ -105,13 +105,15 @@ func (b *Behind) Refused(m *encode.Message) {
 // Failed notes the row of a message that is tried again: whatever happens to
 // refused ones, those after it must not go before it.
 func (b *Behind) Failed(m *encode.Message) {
-	if len(m.Order) > 0 && !m.Alone {
+	if len(m.OrderingKey) > 0 && !m.Barrier {
 		if b.rows == nil {
 			b.rows = make(map[string]bool)
 		}
-		b.rows[string(m.Order)] = true
+		b.rows[string(m.OrderingKey)] = true
 	}
 }
 
 // Waits reports whether a message has to wait.
-func (b *Behind) Waits(m *encode.Message) bool { return len(b.rows) > 0 && b.rows[string(m.Order)] }
+func (b *Behind) Waits(m *encode.Message) bool {
+	return len(b.rows) > 0 && b.rows[string(m.OrderingKey)]
+}

@@ -65,7 +65,7 @@ func (m *Maker) closing(b *Batch, e *change.Event, part int) {
 	if err != nil {
 		panic(err) // strings and numbers always marshal
 	}
-	msg := Message{Offset: e.Offset, Part: part, Type: TransactionEnd, Alone: true, Committed: e.Transaction.CommittedAt, ContentType: "application/json"}
+	msg := Message{Offset: e.Offset, Part: part, Type: TransactionEnd, Barrier: true, Committed: e.Transaction.CommittedAt, ContentType: "application/json"}
 	start := len(b.buf)
 	b.buf = appendID(b.buf, e, "end")
 	msg.ID = b.since(start)

@@ -16,7 +16,7 @@ import (
 // not safe for several goroutines.
 type Maker struct {
 	shape Shape
-	wants Wants
+	wants Capabilities
 	// Register is told of each schema version that the shape makes, before its
 	// first message.
 	Register func(*change.Schema) error
@@ -35,7 +35,7 @@ type Maker struct {
 }
 
 // NewMaker makes messages of one shape for one kind of destination.
-func NewMaker(s Shape, w Wants) *Maker {
+func NewMaker(s Shape, w Capabilities) *Maker {
 	m := &Maker{shape: s, wants: w, cloud: CloudEvents{Address: s.Address, OnlyChanged: s.Changed, OmitNulls: s.OmitNulls},
 		frames: make(map[change.Fingerprint][]byte), known: make(map[change.Fingerprint]bool)}
 	if m.Flat() {
@@ -96,24 +96,24 @@ func (m *Maker) Append(b *Batch, e *change.Event, admitted bool) error {
 
 // bad puts an event's message that is bad in the place of those behind before.
 func (m *Maker) bad(b *Batch, e *change.Event, before int, err error) error {
-	var bad *Bad
+	var bad *EncodeError
 	if !errors.As(err, &bad) {
 		return err
 	}
 	b.Messages = b.Messages[:before]
-	msg := Message{Offset: e.Offset, Table: e.Table, Committed: e.Transaction.CommittedAt, Bad: bad}
+	msg := Message{Offset: e.Offset, Table: e.Table, Committed: e.Transaction.CommittedAt, EncodeError: bad}
 	m.address(b, e, &msg, func(string) []byte { return nil })
 	b.add(&msg, false)
-	b.Bad++
+	b.EncodeErrors++
 	return nil
 }
 
 func (m *Maker) event(b *Batch, e *change.Event) (parts int, err error) {
-	if r := m.shape.ReadyMade; r != nil && r.Table.Matches(e.Table) {
+	if r := m.shape.Outbox; r != nil && r.Table.Matches(e.Table) {
 		if e.Operation != change.Insert && e.Operation != change.Existing {
 			return 0, nil
 		}
-		return 1, m.readyMade(b, e)
+		return 1, m.outbox(b, e)
 	}
 	if m.text != nil && e.Schema != nil {
 		derived, isNew := m.text.schema(e.Schema)
@@ -155,7 +155,7 @@ func (m *Maker) one(b *Batch, e *change.Event, half string, part int, marker boo
 	if m.flat != nil && !e.Operation.IsRow() && (e.Schema == nil || e.Operation == change.Definition || !m.flat.tells()) {
 		return nil // a row cannot say it; the next row's schema version does
 	}
-	msg := Message{Offset: e.Offset, Part: part, Table: e.Table, Alone: !e.Operation.IsRow(), Committed: e.Transaction.CommittedAt, Marker: marker}
+	msg := Message{Offset: e.Offset, Part: part, Table: e.Table, Barrier: !e.Operation.IsRow(), Committed: e.Transaction.CommittedAt, Marker: marker}
 	msg.Type = e.Operation.EventType()
 	if half != "" {
 		msg.Type += "." + half
@@ -211,7 +211,7 @@ func (m *Maker) address(b *Batch, e *change.Event, msg *Message, more func(strin
 		start := len(b.buf)
 		b.buf = append(b.buf, e.Table...)
 		b.buf = append(append(b.buf, 0), key...)
-		msg.Order = b.since(start)
+		msg.OrderingKey = b.since(start)
 	}
 	if m.wants.Key {
 		msg.Key = key
@@ -338,7 +338,7 @@ func (m *Maker) avroValue(dst []byte, schema *change.Schema, row []change.Value)
 	start := len(dst)
 	dst, err := m.avro.append(dst, schema, row)
 	if err != nil {
-		return dst[:start], &Bad{Message: err.Error()}
+		return dst[:start], &EncodeError{Message: err.Error()}
 	}
 	return dst, nil
 }
@@ -436,16 +436,16 @@ func (m *Maker) headers(b *Batch, e *change.Event, msg *Message) {
 	msg.Headers = b.headers[first:len(b.headers):len(b.headers)]
 }
 
-// readyMade sends a row that is an event already.
-func (m *Maker) readyMade(b *Batch, e *change.Event) error {
-	r := m.shape.ReadyMade
+// outbox sends a row that is an event already.
+func (m *Maker) outbox(b *Batch, e *change.Event) error {
+	r := m.shape.Outbox
 	column := func(name string, needed bool) ([]byte, error) {
 		if name == "" {
 			return nil, nil
 		}
 		v, there := shape.Column(e, name)
 		if !there && needed {
-			return nil, &Bad{fmt.Sprintf("the row of %s that is an event has no value in its column %s", e.Table, name)}
+			return nil, &EncodeError{fmt.Sprintf("the row of %s that is an event has no value in its column %s", e.Table, name)}
 		}
 		return v.Text, nil
 	}

@@ -27,11 +27,11 @@ type Message struct {
 	// Partition is the text by which messages are kept together; the key where
 	// nothing else was chosen, else the table.
 	Partition []byte
-	// Order names the row: messages with the same one are delivered in order.
-	Order []byte
-	// Alone marks a message that is about a whole table or transaction: those
+	// OrderingKey names the row: messages with the same one are delivered in order.
+	OrderingKey []byte
+	// Barrier marks a message that is about a whole table or transaction: those
 	// before it are delivered before it, those after it after it.
-	Alone       bool
+	Barrier     bool
 	Headers     []Header
 	ContentType string
 	Body        []byte
@@ -42,8 +42,8 @@ type Message struct {
 	// Row are the values of format parquet.
 	Row       []change.Value
 	Committed time.Time
-	// Bad is why the event cannot be put into its form; nothing is sent then.
-	Bad error
+	// EncodeError is why the event cannot be put into its form; nothing is sent then.
+	EncodeError error
 
 	start, end int // of the body's line in the batch's buffer, where lines are wanted
 }
@@ -81,8 +81,8 @@ type Header struct {
 // Batch is a run of messages in order.
 type Batch struct {
 	Messages []Message
-	// Bad is how many of them are bad.
-	Bad int
+	// EncodeErrors is how many of them are bad.
+	EncodeErrors int
 	// Last is the newest offset that the batch covers, events included that
 	// gave no message.
 	Last int64
@@ -116,7 +116,7 @@ func (b *Batch) Trim(most int) {
 // Reset empties the batch.
 func (b *Batch) Reset() {
 	b.Messages, b.buf, b.values, b.headers, b.bytes = b.Messages[:0], b.buf[:0], b.values[:0], b.headers[:0], 0
-	b.Bad = 0
+	b.EncodeErrors = 0
 	b.Last, b.Committed = 0, time.Time{}
 }
 
@@ -135,18 +135,18 @@ type Shape struct {
 	SchemaTopic    *shape.Template
 	Key            *shape.Template
 	Partition      *shape.Template
-	ReadyMade      *ReadyMade
+	Outbox         *Outbox
 }
 
-// ReadyMade names the columns of a table whose rows are events.
-type ReadyMade struct {
+// Outbox names the columns of a table whose rows are events.
+type Outbox struct {
 	Table                         shape.Pattern
 	ID, Kind, Body, Subject, Time string
 	Topic                         *shape.Template
 }
 
-// Wants says what a kind of destination makes use of.
-type Wants struct {
+// Capabilities says what a kind of destination makes use of.
+type Capabilities struct {
 	Key, Order, Headers, Topic bool
 	// Rows asks for values instead of a body.
 	Rows bool
@@ -156,9 +156,9 @@ type Wants struct {
 	Lines bool
 }
 
-// Bad says why an event cannot be put into its form: it is refused like one that
+// EncodeError says why an event cannot be put into its form: it is refused like one that
 // the destination refuses.
-type Bad struct{ Message string }
+type EncodeError struct{ Message string }
 
 // Error is the message.
-func (b *Bad) Error() string { return b.Message }
+func (b *EncodeError) Error() string { return b.Message }

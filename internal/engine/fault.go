@@ -29,7 +29,7 @@ func (f *Fault) Error() string {
 		b.WriteString(f.Cause.Error())
 	}
 	if f.Fix != "" {
-		b.WriteString(". To mend it: ")
+		b.WriteString(". Fix: ")
 		b.WriteString(f.Fix)
 	}
 	return b.String()

@@ -8,13 +8,13 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// condenseBlocks are looked at in one step; together they are a few MiB.
-const condenseBlocks = 8
+// recompressBlocks are looked at in one step; together they are a few MiB.
+const recompressBlocks = 8
 
-// Condense compresses blocks again that were written in a hurry, without changing
+// Recompress compresses blocks again that were written in a fast, without changing
 // what is in them, and reports how many. Blocks whose newest event is younger than
 // settle are left alone.
-func (s *Store) Condense(ctx context.Context, source int64, settle time.Duration) (condensed int, err error) {
+func (s *Store) Recompress(ctx context.Context, source int64, settle time.Duration) (recompressd int, err error) {
 	segments, err := s.segments(ctx, source)
 	if err != nil {
 		return 0, err
@@ -22,24 +22,24 @@ func (s *Store) Condense(ctx context.Context, source int64, settle time.Duration
 	compressor := NewCompressor()
 	for _, segment := range segments {
 		for {
-			n, more, err := s.condense(ctx, segment.relation, settle, compressor)
+			n, more, err := s.recompress(ctx, segment.relation, settle, compressor)
 			if err != nil {
-				return condensed, fmt.Errorf("compressing blocks again: %w", err)
+				return recompressd, fmt.Errorf("compressing blocks again: %w", err)
 			}
-			if condensed += n; !more {
+			if recompressd += n; !more {
 				break
 			}
 		}
 	}
-	return condensed, nil
+	return recompressd, nil
 }
 
-func (s *Store) condense(ctx context.Context, relation string, settle time.Duration, c *Compressor) (condensed int, more bool, err error) {
+func (s *Store) recompress(ctx context.Context, relation string, settle time.Duration, c *Compressor) (recompressd int, more bool, err error) {
 	s.mu.Lock()
 	from := s.dense[relation]
 	s.mu.Unlock()
 	rows, _ := s.pool.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, CASE WHEN substring(data FROM 2 FOR 1) = '\x02' THEN data END FROM `+relation+`
-		WHERE last_offset > $1 AND last_commit < now() - $2::interval ORDER BY last_offset LIMIT $3`, from, settle, condenseBlocks)
+		WHERE last_offset > $1 AND last_commit < now() - $2::interval ORDER BY last_offset LIMIT $3`, from, settle, recompressBlocks)
 	blocks, err := pgx.CollectRows(rows, scanFetched)
 	if err != nil || len(blocks) == 0 {
 		return 0, false, err
@@ -49,9 +49,9 @@ func (s *Store) condense(ctx context.Context, relation string, settle time.Durat
 		if b.stored != nil && err == nil { // a damaged one stays as it is
 			// A block that was merged meanwhile has gone, and is none of ours.
 			if _, err := s.pool.Exec(ctx, "UPDATE "+relation+" SET data = $2 WHERE last_offset = $1 AND data = $3", b.last, c.stored(payload, &b.columns, false), b.stored); err != nil {
-				return condensed, false, err
+				return recompressd, false, err
 			}
-			condensed++
+			recompressd++
 		}
 		from = b.last
 	}
@@ -61,5 +61,5 @@ func (s *Store) condense(ctx context.Context, relation string, settle time.Durat
 		s.dense = make(map[string]int64)
 	}
 	s.dense[relation] = from
-	return condensed, len(blocks) == condenseBlocks, nil
+	return recompressd, len(blocks) == recompressBlocks, nil
 }

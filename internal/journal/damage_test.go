@@ -97,7 +97,7 @@ func TestDamageIsTold(t *testing.T) {
 	require.NoError(t, again.Append(ctx, []*Block{block(37, loans, 1)}, nil, nil))
 	_, err = s.Merge(ctx, 1, 0)
 	require.NoError(t, err)
-	_, err = s.Condense(ctx, 1, 0)
+	_, err = s.Recompress(ctx, 1, 0)
 	require.NoError(t, err)
 	require.Equal(t, []int64{37}, readAll(t, s, 37, ReaderOptions{}))
 	_, d := damaged(t, s, 1)

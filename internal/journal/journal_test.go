@@ -333,8 +333,8 @@ func TestAllShapesSurviveTheBlock(t *testing.T) {
 	}
 	b.EndTransaction()
 	closed := b.Close(10)
-	for _, hurry := range []bool{false, true} {
-		NewCompressor().Compress(closed, hurry)
+	for _, fast := range []bool{false, true} {
+		NewCompressor().Compress(closed, fast)
 		payload, err := Payload(closed.Stored)
 		require.NoError(t, err)
 		require.Equal(t, closed.Payload, payload)

@@ -72,31 +72,31 @@ func (s *Store) Head(ctx context.Context, source int64) (Head, error) {
 	return h, nil
 }
 
-// Cut is where a generation of a journal begins.
-type Cut struct {
+// GenerationStart is where a generation of a journal begins.
+type GenerationStart struct {
 	Generation int
 	First      int64 // the generation's first offset
 	At         time.Time
 	Reason     string // why it had to be begun, in a person's words
 }
 
-// Cuts lists where a journal's generations begin, oldest first. The first one is
-// there without having been cut.
-func (s *Store) Cuts(ctx context.Context, source int64) ([]Cut, error) {
+// GenerationStarts lists where a journal's generations begin, oldest first. The first one is
+// there without having been started.
+func (s *Store) GenerationStarts(ctx context.Context, source int64) ([]GenerationStart, error) {
 	rows, _ := s.pool.Query(ctx, "SELECT generation, first_offset, at, reason FROM rillmark.journal_cut WHERE source_id = $1 ORDER BY first_offset, generation", source)
-	cuts, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Cut])
+	cuts, err := pgx.CollectRows(rows, pgx.RowToStructByPos[GenerationStart])
 	if err != nil {
 		return nil, fmt.Errorf("listing the journal's cuts: %w", err)
 	}
 	return cuts, nil
 }
 
-// Begin puts a cut into a journal that nobody writes now: the next event begins
+// StartGeneration puts a cut into a journal that nobody writes now: the next event begins
 // another generation, and the source's position is forgotten. Offsets go on.
 // The generation's number is the next, or least where that is higher. then runs in
 // the same transaction.
-func (s *Store) Begin(ctx context.Context, source int64, least int, reason string, then func(pgx.Tx) error) (Cut, error) {
-	var cut Cut
+func (s *Store) StartGeneration(ctx context.Context, source int64, least int, reason string, then func(pgx.Tx) error) (GenerationStart, error) {
+	var cut GenerationStart
 	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var first int
 		err := tx.QueryRow(ctx, "SELECT generation FROM rillmark.journal_head WHERE source_id = $1 FOR UPDATE", source).Scan(&first)

@@ -57,16 +57,16 @@ func NewCompressor() *Compressor {
 	return &Compressor{zstd: encoder}
 }
 
-// Compress fills block.Stored, from all that is known of the block. hurry chooses a
+// Compress fills block.Stored, from all that is known of the block. fast chooses a
 // codec that costs a third of the time and makes somewhat larger blocks, for a
 // writer that has fallen behind; merging compresses them again.
-func (c *Compressor) Compress(block *Block, hurry bool) {
+func (c *Compressor) Compress(block *Block, fast bool) {
 	columns := block.columns()
-	block.Stored = c.stored(block.Payload, &columns, hurry)
+	block.Stored = c.stored(block.Payload, &columns, fast)
 }
 
 // stored makes the stored form; without columns, that of version 1.
-func (c *Compressor) stored(payload []byte, columns *columns, hurry bool) []byte {
+func (c *Compressor) stored(payload []byte, columns *columns, fast bool) []byte {
 	header := headerData
 	if columns != nil {
 		header = headerColumns + 1 // and the number of sections
@@ -76,7 +76,7 @@ func (c *Compressor) stored(payload []byte, columns *columns, hurry bool) []byte
 	case len(payload) < 128:
 		data = append(make([]byte, header, header+len(payload)), payload...)
 		data[1] = codecNone
-	case hurry, len(payload) < smallPayload:
+	case fast, len(payload) < smallPayload:
 		data = make([]byte, header+s2.MaxEncodedLen(len(payload)))
 		n := len(s2.Encode(data[header:], payload))
 		data = data[:header+n]
@@ -129,7 +129,7 @@ func (b *Block) columns() columns {
 	return columns{b.First, b.Last, b.FirstCommit, b.LastCommit, joinTables(b.Tables), int64(len(b.Payload))}
 }
 
-// smallPayload is compressed in a hurry, too: such blocks are merged soon.
+// smallPayload is compressed in a fast, too: such blocks are merged soon.
 const smallPayload = 4 << 10
 
 // decompressor is shared: DecodeAll may run in several goroutines.

@@ -21,14 +21,14 @@ type CountOf struct{ Table, Type string }
 // maxCounts bounds the counts; what is above is counted together.
 const maxCounts = 10_000
 
-func (c *Counts) add(messages []encode.Message, aside []refusal) {
+func (c *Counts) add(messages []encode.Message, dead []refusal) {
 	if *c == nil {
 		*c = make(Counts)
 	}
 	var out map[int64]bool
-	if len(aside) > 0 {
-		out = make(map[int64]bool, len(aside))
-		for _, one := range aside {
+	if len(dead) > 0 {
+		out = make(map[int64]bool, len(dead))
+		for _, one := range dead {
 			out[one.offset] = true
 		}
 	}

@@ -1,6 +1,6 @@
 // Package outlet runs outlets: it reads a journal from an outlet's committed
 // offset on, filters, puts events into their shape, delivers them in batches,
-// sets aside what cannot be delivered, and commits what has arrived. Outlets of
+// makes dead letters of what cannot be delivered, and commits what has arrived. Outlets of
 // kind pull are read by their consumers.
 package outlet
 
@@ -58,16 +58,16 @@ type Origin struct {
 	Engine   change.Engine
 	// Generation is the newest; Cuts say which offsets belong to which, where
 	// there is more than one.
-	Generation int
-	Cuts       []journal.Cut
+	Generation       int
+	GenerationStarts []journal.GenerationStart
 }
 
 // Fill completes an event that a journal's reader filled.
 func (o *Origin) Fill(e *change.Event) {
 	e.Source, e.Generation, e.Database, e.Engine = o.Source, o.Generation, o.Database, o.Engine
-	for i := len(o.Cuts) - 1; i >= 0; i-- {
-		if o.Cuts[i].First <= e.Offset {
-			e.Generation = o.Cuts[i].Generation
+	for i := len(o.GenerationStarts) - 1; i >= 0; i-- {
+		if o.GenerationStarts[i].First <= e.Offset {
+			e.Generation = o.GenerationStarts[i].Generation
 			break
 		}
 	}
@@ -88,7 +88,7 @@ type Outlet struct {
 	// without end.
 	Attempts int
 	// Wait lets later events of a row wait behind a dead letter; Most bounds how
-	// many are set aside.
+	// many dead letters there are.
 	Wait        bool
 	Most        int
 	Destination func() (destination.Destination, error)
@@ -98,7 +98,7 @@ type Outlet struct {
 	// Instance is this process among those that may deliver the outlet.
 	Instance *catalog.Instance
 	Store    *journal.Store
-	Room     *Room // shared with the service's other outlets
+	Budget   *MemoryBudget // shared with the service's other outlets
 	Log      func(level, event, message string)
 	// Ended is called once an outlet that runs once has caught up.
 	Ended func()
@@ -232,7 +232,7 @@ var errCaughtUp = errors.New("caught up")
 func jittered(wait time.Duration) time.Duration { return wait + rand.N(wait/2+1) }
 
 // maker puts events into the outlet's shape.
-func (o *Outlet) maker(ctx context.Context, wants encode.Wants) *encode.Maker {
+func (o *Outlet) maker(ctx context.Context, wants encode.Capabilities) *encode.Maker {
 	m := encode.NewMaker(o.Shape, wants)
 	m.Frame = o.Frame
 	m.Register = func(s *change.Schema) error {
@@ -271,18 +271,18 @@ func (o *Outlet) once(ctx context.Context) error {
 		return err
 	}
 	s := &sender{Outlet: o, offset: offset, hold: hold}
-	writer, err := to.Open(ctx, destination.Outlet{ID: o.ID, Name: o.Name, Run: offset.Run, Committed: offset.Committed, Wait: o.Wait, Aside: s.asideFirst})
+	writer, err := to.Open(ctx, destination.Outlet{ID: o.ID, Name: o.Name, Run: offset.Run, Committed: offset.Committed, Wait: o.Wait, KeepRefused: s.keepRefused})
 	if err != nil {
 		return err
 	}
-	*s = sender{Outlet: o, offset: offset, hold: hold, writer: writer, wants: to.Wants(), at: writer.Delivered(), tries: make(map[int64]int)}
+	*s = sender{Outlet: o, offset: offset, hold: hold, writer: writer, wants: to.Capabilities(), at: writer.Delivered(), tries: make(map[int64]int)}
 	s.flushLater()
 	defer writer.Close() //nolint:errcheck // what was not flushed is delivered again
-	if s.rows, s.aside, err = o.Catalog.DeadRows(ctx, o.ID); err != nil {
+	if s.rows, s.deadCount, err = o.Catalog.DeadRows(ctx, o.ID); err != nil {
 		return err
 	}
-	o.Room.running.Add(1)
-	defer o.Room.running.Add(-1)
+	o.Budget.running.Add(1)
+	defer o.Budget.running.Add(-1)
 	r := &reader{Outlet: o, at: s.at, until: offset.Until, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
 	if err := r.resume(ctx); err != nil {
 		return err

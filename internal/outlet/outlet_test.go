@@ -13,7 +13,7 @@ import (
 
 // TestMoments: all outlets flush at the same moments, however often each does.
 func TestMoments(t *testing.T) {
-	var room Room
+	var room MemoryBudget
 	began := room.began()
 	for _, after := range []time.Duration{0, time.Millisecond, 299 * time.Millisecond, 300 * time.Millisecond, 4123 * time.Millisecond} {
 		at := room.moment(began.Add(after), 300*time.Millisecond)
@@ -30,7 +30,7 @@ func TestMoments(t *testing.T) {
 }
 
 func message(offset int64, row string) encode.Message {
-	return encode.Message{Offset: offset, Order: []byte(row), Table: "public.loans", Type: "rillmark.row.update"}
+	return encode.Message{Offset: offset, OrderingKey: []byte(row), Table: "public.loans", Type: "rillmark.row.update"}
 }
 
 func offsets(messages []encode.Message) (list []int64) {
@@ -40,44 +40,44 @@ func offsets(messages []encode.Message) (list []int64) {
 	return list
 }
 
-// TestWhatIsHeld: a message that cannot be written is set aside, and so is what comes
+// TestWhatIsHeld: a message that cannot be written is a dead letter, and so is what comes
 // after it of its row, where later ones wait; those of a row with a dead letter wait too.
 func TestWhatIsHeld(t *testing.T) {
 	bad := message(2, "a")
-	bad.Bad = errors.New("cannot be written")
+	bad.EncodeError = errors.New("cannot be written")
 	batch := func() []encode.Message {
 		return []encode.Message{message(1, "a"), bad, message(3, "a"), message(4, "b"), message(5, ""), message(6, "dead")}
 	}
 	s := &sender{Outlet: &Outlet{Wait: true}, rows: map[string]bool{"dead": true}}
-	kept, aside := s.held(batch(), nil)
+	kept, dead := s.held(batch(), nil)
 	require.Equal(t, []int64{1, 4, 5}, offsets(kept))
-	require.Equal(t, []int64{2, 3, 6}, []int64{aside[0].offset, aside[1].offset, aside[2].offset})
-	require.ErrorIs(t, aside[0].err, bad.Bad)
-	require.NoError(t, aside[1].err, "it only waits")
+	require.Equal(t, []int64{2, 3, 6}, []int64{dead[0].offset, dead[1].offset, dead[2].offset})
+	require.ErrorIs(t, dead[0].err, bad.EncodeError)
+	require.NoError(t, dead[1].err, "it only waits")
 	s.Wait = false
-	kept, aside = s.held(batch(), nil)
+	kept, dead = s.held(batch(), nil)
 	require.Equal(t, []int64{1, 3, 4, 5, 6}, offsets(kept))
-	require.Len(t, aside, 1)
+	require.Len(t, dead, 1)
 }
 
 // TestWhatIsTriedAgain: what failed for now is tried again in its order, with what waits
-// behind it; what failed often enough, or for good, is set aside.
+// behind it; what failed often enough, or for good, is a dead letter.
 func TestWhatIsTriedAgain(t *testing.T) {
 	s := &sender{Outlet: &Outlet{Wait: true, Attempts: 2}, tries: make(map[int64]int)}
 	b := &encode.Batch{Messages: []encode.Message{message(1, "a"), message(2, "a"), message(3, "b"), message(4, "c"), message(5, "c")}}
 	for_, now := errors.New("for good"), errors.New("for now")
 	refused := []destination.Refusal{{Index: 0, Err: now, Temporary: true}, {Index: 1}, {Index: 3, Err: for_}, {Index: 4}}
-	var aside []refusal
-	left, temporary := s.judge(b, refused, &aside)
+	var dead []refusal
+	left, temporary := s.judge(b, refused, &dead)
 	require.Equal(t, []int64{1, 2}, offsets(left))
 	require.ErrorIs(t, temporary, now)
-	require.Equal(t, []int64{4, 5}, []int64{aside[0].offset, aside[1].offset})
-	require.ErrorIs(t, aside[0].err, for_)
-	b.Messages, aside = left, nil
-	left, temporary = s.judge(b, []destination.Refusal{{Index: 0, Err: now, Temporary: true}, {Index: 1}}, &aside)
+	require.Equal(t, []int64{4, 5}, []int64{dead[0].offset, dead[1].offset})
+	require.ErrorIs(t, dead[0].err, for_)
+	b.Messages, dead = left, nil
+	left, temporary = s.judge(b, []destination.Refusal{{Index: 0, Err: now, Temporary: true}, {Index: 1}}, &dead)
 	require.Empty(t, left)
 	require.NoError(t, temporary)
-	require.Equal(t, []int64{1, 2}, []int64{aside[0].offset, aside[1].offset}, "the second try was the last")
+	require.Equal(t, []int64{1, 2}, []int64{dead[0].offset, dead[1].offset}, "the second try was the last")
 	s.Attempts, s.tries = 0, make(map[int64]int)
 	for range 100 {
 		require.False(t, s.tooOften(7), "without a bound it is tried until it goes")

@@ -82,7 +82,7 @@ func (o *Outlet) Recount(ctx context.Context, into *encode.Closer, at int64) err
 func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 	var began, committed time.Time
 	last := r.at
-	most := min(r.Limits.Bytes, r.Room.share())
+	most := min(r.Limits.Bytes, r.Budget.share())
 	b.Keep(2 * most)
 	for {
 		if err := r.next(ctx, b, &began); err != nil {

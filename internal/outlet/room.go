@@ -6,10 +6,10 @@ import (
 	"time"
 )
 
-// Room is the memory for batches, which the outlets of a service share: the more
+// MemoryBudget is the memory for batches, which the outlets of a service share: the more
 // of them deliver, the smaller their batches are, and ten outlets need little
 // more than one.
-type Room struct {
+type MemoryBudget struct {
 	running atomic.Int64
 	once    sync.Once
 	start   time.Time
@@ -23,7 +23,7 @@ const (
 )
 
 // share is how large an outlet's batches may be now.
-func (r *Room) share() int {
+func (r *MemoryBudget) share() int {
 	return int(max(roomBytes/(batches*max(r.running.Load(), 1)), leastBatch))
 }
 
@@ -35,18 +35,18 @@ const (
 )
 
 // stretch is a time between flushes, made longer where many outlets deliver.
-func (r *Room) stretch(every time.Duration) time.Duration {
+func (r *MemoryBudget) stretch(every time.Duration) time.Duration {
 	return every * time.Duration(min(max(r.running.Load(), unhurried), mostStretch*unhurried)) / unhurried
 }
 
 // moment is the first one after now of those that lie every so far apart, the same for
 // all outlets.
-func (r *Room) moment(now time.Time, every time.Duration) time.Time {
+func (r *MemoryBudget) moment(now time.Time, every time.Duration) time.Time {
 	return now.Add(every - now.Sub(r.began())%every)
 }
 
 // began is when the first outlet asked.
-func (r *Room) began() time.Time {
+func (r *MemoryBudget) began() time.Time {
 	r.once.Do(func() { r.start = time.Now() })
 	return r.start
 }

@@ -29,19 +29,19 @@ const (
 // sender delivers batches with one writer.
 type sender struct {
 	*Outlet
-	offset  catalog.Offset
-	hold    *catalog.Hold
-	writer  destination.Writer
-	wants   encode.Wants
-	again   *encode.Maker   // for dead letters
-	at      int64           // the newest offset that was sent, set aside or passed over
-	written int64           // messages since the last commit
-	from    int64           // the batch in hand begins there
-	flushAt time.Time       // when it is time to flush
-	rows    map[string]bool // that have a dead letter
-	aside   int             // how many dead letters there are, those behind included
-	tries   map[int64]int   // of events that failed, by offset
-	newest  time.Time       // commit time of the newest event that was sent
+	offset    catalog.Offset
+	hold      *catalog.Hold
+	writer    destination.Writer
+	wants     encode.Capabilities
+	again     *encode.Maker   // for dead letters
+	at        int64           // the newest offset that was sent, became a dead letter or was passed over
+	written   int64           // messages since the last commit
+	from      int64           // the batch in hand begins there
+	flushAt   time.Time       // when it is time to flush
+	rows      map[string]bool // that have a dead letter
+	deadCount int             // how many dead letters there are, those behind included
+	tries     map[int64]int   // of events that failed, by offset
+	newest    time.Time       // commit time of the newest event that was sent
 	// committing is there while a commit is under way, up to committingAt.
 	committing   <-chan error
 	committingAt int64
@@ -106,7 +106,7 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 		case <-wake:
 			err = s.retry(ctx)
 		case <-look.C:
-			if s.aside > 0 {
+			if s.deadCount > 0 {
 				err = s.retry(ctx)
 			}
 		case err = <-ended:
@@ -131,18 +131,18 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 	}
 }
 
-// shower is a writer that can show what was sent before it is durable.
-type shower interface{ Show() error }
+// previewFlusher is a writer that can show what was sent before it is durable.
+type previewFlusher interface{ Show() error }
 
 // flushLater says when it is time to flush again. What each flush costs is shared out
 // where many outlets deliver, and all flush at the same moments: each moment wakes the
 // process once, and their offsets are committed together.
 func (s *sender) flushLater() {
-	every := s.Room.stretch(flushEvery)
+	every := s.Budget.stretch(flushEvery)
 	if s.idleFlushes > 3 {
 		every = lateFlushEvery // what is not in its place yet gets there by its age or size
 	}
-	s.flushAt = s.Room.moment(time.Now(), every)
+	s.flushAt = s.Budget.moment(time.Now(), every)
 }
 
 // sent decides whether it is time to flush.
@@ -150,7 +150,7 @@ func (s *sender) sent(ctx context.Context, idle bool) error {
 	if s.written >= flushEvents || !time.Now().Before(s.flushAt) {
 		return s.flush(ctx, false)
 	}
-	if show, can := s.writer.(shower); can && idle {
+	if show, can := s.writer.(previewFlusher); can && idle {
 		return show.Show()
 	}
 	return nil
@@ -213,12 +213,12 @@ func (s *sender) committed(err error) error {
 	return nil
 }
 
-// commitAside commits dead letters with the offset that they belong to.
-func (s *sender) commitAside(ctx context.Context, durable int64, letters []catalog.DeadLetter) error {
+// commitDead commits dead letters with the offset that they belong to.
+func (s *sender) commitDead(ctx context.Context, durable int64, letters []catalog.DeadLetter) error {
 	if err := s.awaitCommit(ctx); err != nil {
 		return err
 	}
-	if err := s.hold.SetAside(ctx, s.offset.Run, max(durable, s.offset.Committed), s.written, letters); err != nil {
+	if err := s.hold.StoreDeadLetters(ctx, s.offset.Run, max(durable, s.offset.Committed), s.written, letters); err != nil {
 		return err
 	}
 	s.offset.Committed, s.written = max(durable, s.offset.Committed), 0
@@ -227,30 +227,30 @@ func (s *sender) commitAside(ctx context.Context, durable int64, letters []catal
 	return nil
 }
 
-// refusal is an event that is set aside.
+// refusal is an event that becomes a dead letter.
 type refusal struct {
 	offset int64
 	row    []byte
 	err    error // nil for one that only waits behind another
 }
 
-// send delivers one batch: what is refused is set aside, what fails for now is
+// send delivers one batch: what is refused is a dead letter, what fails for now is
 // tried again, in its order, until it goes or has failed often enough.
 func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 	all := len(b.Messages)
 	last, committed := b.Last, b.Committed
 	s.from = s.at + 1
-	var aside []refusal
-	if b.Bad > 0 || s.Wait && len(s.rows) > 0 {
-		b.Messages, aside = s.held(b.Messages, aside)
+	var dead []refusal
+	if b.EncodeErrors > 0 || s.Wait && len(s.rows) > 0 {
+		b.Messages, dead = s.held(b.Messages, dead)
 	}
 	messages := b.Messages
 	// A destination that keeps its own record of how far it is could otherwise be
 	// past them.
-	if err := s.keep(ctx, aside); err != nil {
+	if err := s.keep(ctx, dead); err != nil {
 		return err
 	}
-	kept := len(aside)
+	kept := len(dead)
 	wait := s.FirstWait
 	for {
 		var refused []destination.Refusal
@@ -263,13 +263,13 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 				return err
 			}
 		}
-		left, temporary := s.judge(b, refused, &aside)
+		left, temporary := s.judge(b, refused, &dead)
 		if len(left) == 0 {
 			break
 		}
 		b.Messages, b.Last = left, last
 		if temporary == nil {
-			continue // they only waited behind one that has been set aside now
+			continue // they only waited behind one that is a dead letter now
 		}
 		pause := jittered(wait)
 		s.mu.Lock()
@@ -287,53 +287,53 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 		wait = min(wait*2, s.LongestWait)
 	}
 	s.at = last
-	gone := int64(all - len(aside))
+	gone := int64(all - len(dead))
 	s.written += gone
-	s.delivered(messages, gone, committed, aside)
+	s.delivered(messages, gone, committed, dead)
 	var err error
-	if len(aside) > kept {
-		err = s.setAside(ctx, aside[kept:])
+	if len(dead) > kept {
+		err = s.deadLetter(ctx, dead[kept:])
 	}
 	clear(s.tries)
 	return err
 }
 
 // held takes out what is bad, and what has to wait behind dead letters.
-func (s *sender) held(messages []encode.Message, aside []refusal) ([]encode.Message, []refusal) {
+func (s *sender) held(messages []encode.Message, dead []refusal) ([]encode.Message, []refusal) {
 	kept := messages[:0]
 	var bad map[string]bool
 	for i := range messages {
 		m := messages[i]
 		switch {
-		case m.Bad != nil:
-			aside = append(aside, refusal{m.Offset, append([]byte(nil), m.Order...), m.Bad})
-			if s.Wait && len(m.Order) > 0 {
+		case m.EncodeError != nil:
+			dead = append(dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), m.EncodeError})
+			if s.Wait && len(m.OrderingKey) > 0 {
 				if bad == nil {
 					bad = make(map[string]bool)
 				}
-				bad[string(m.Order)] = true
+				bad[string(m.OrderingKey)] = true
 			}
-		case s.Wait && len(m.Order) > 0 && (s.rows[string(m.Order)] || bad[string(m.Order)]):
-			aside = append(aside, refusal{m.Offset, append([]byte(nil), m.Order...), nil})
+		case s.Wait && len(m.OrderingKey) > 0 && (s.rows[string(m.OrderingKey)] || bad[string(m.OrderingKey)]):
+			dead = append(dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), nil})
 		default:
 			kept = append(kept, m)
 		}
 	}
-	return kept, aside
+	return kept, dead
 }
 
-// judge sorts what was refused: into what is set aside, and what is left to be
+// judge sorts what was refused: into dead letters, and what is left to be
 // tried again.
-func (s *sender) judge(b *encode.Batch, refused []destination.Refusal, aside *[]refusal) (left []encode.Message, temporary error) {
+func (s *sender) judge(b *encode.Batch, refused []destination.Refusal, dead *[]refusal) (left []encode.Message, temporary error) {
 	again := make(map[string]bool) // rows that are tried again
 	for _, r := range refused {
 		m := &b.Messages[r.Index]
-		row := string(m.Order)
+		row := string(m.OrderingKey)
 		switch {
 		case r.Err == nil && (again[row] || !s.Wait):
 			left = append(left, *m)
 		case r.Err == nil:
-			*aside = append(*aside, refusal{m.Offset, append([]byte(nil), m.Order...), nil})
+			*dead = append(*dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), nil})
 		case r.Temporary && !s.tooOften(m.Offset):
 			again[row] = true
 			left = append(left, *m)
@@ -341,7 +341,7 @@ func (s *sender) judge(b *encode.Batch, refused []destination.Refusal, aside *[]
 				temporary = r.Err
 			}
 		default:
-			*aside = append(*aside, refusal{m.Offset, append([]byte(nil), m.Order...), r.Err})
+			*dead = append(*dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), r.Err})
 		}
 	}
 	return left, temporary
@@ -353,7 +353,7 @@ func (s *sender) tooOften(offset int64) bool {
 	return s.Attempts > 0 && s.tries[offset] >= s.Attempts
 }
 
-func (s *sender) delivered(messages []encode.Message, gone int64, committed time.Time, aside []refusal) {
+func (s *sender) delivered(messages []encode.Message, gone int64, committed time.Time, dead []refusal) {
 	now := time.Now()
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -366,7 +366,7 @@ func (s *sender) delivered(messages []encode.Message, gone int64, committed time
 		s.troubled = false
 		s.Log("info", "recovered", "delivers again")
 	}
-	s.counts.add(messages, aside)
+	s.counts.add(messages, dead)
 	s.newest = committed
 	if gone > 0 && !s.late {
 		s.status.Delay = now.Sub(committed)

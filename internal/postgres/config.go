@@ -47,7 +47,7 @@ type Config struct {
 	// RefreshEvery is how often the source is looked at for new tables. Default 10 s.
 	RefreshEvery time.Duration
 	// SilenceAfter is how long the server may send nothing before the
-	// connection is held for dead. Default 90 s: a large transaction that is
+	// connection is considered dead. Default 90 s: a large transaction that is
 	// not published can keep a healthy server silent for some seconds, and
 	// reading one back from its spill for twenty.
 	SilenceAfter time.Duration

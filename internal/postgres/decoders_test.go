@@ -95,7 +95,7 @@ func FuzzLargeRow(f *testing.F) {
 		sent := append(header, message...)
 		far, near := net.Pipe()
 		far.Close() //nolint:errcheck // all that comes is in rest
-		frames := &frames{in: &crumbConn{Conn: near, rest: sent}, largest: largest}
+		frames := &frames{in: &coalescingConn{Conn: near, rest: sent}, largest: largest}
 		got, err := frames.big(int64(len(sent)))
 		if err != nil {
 			return

@@ -14,7 +14,7 @@ import (
 // apart as it comes: the large values are passed over, and stand in the message as
 // [pgoutput.KindTooLarge], so that memory does not grow with them.
 type frames struct {
-	in *crumbConn
+	in *coalescingConn
 	// largest is the size of the largest value that is kept, as the server sends it.
 	largest int64
 	buf     []byte

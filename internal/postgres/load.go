@@ -27,7 +27,7 @@ import (
 const (
 	byRange = "range"
 	byKey   = "key"
-	asWhole = "whole"
+	inFull  = "whole"
 )
 
 // progress is how far a table's load is; it is stored with the events.
@@ -48,9 +48,9 @@ type progress struct {
 	// After is the key of the last row that was read in the order of the key, in
 	// the server's own text.
 	After []string `json:"after,omitempty"`
-	// Again are keys to be read again: of rows that the log left a value out of.
-	Again [][]string `json:"again,omitempty"`
-	// Read is true once all but Again is in the journal.
+	// Keys are those to be read again: of rows that the log left a value out of.
+	Keys [][]string `json:"again,omitempty"`
+	// Read is true once all but Keys is in the journal.
 	Read bool `json:"read,omitempty"`
 	// Restarts counts how often the load had to begin anew.
 	Restarts int `json:"restarts,omitempty"`
@@ -62,8 +62,8 @@ type progress struct {
 	Leaves   []string `json:"leaves,omitempty"`
 	Then     string   `json:"then,omitempty"`
 	ThenNote string   `json:"then_note,omitempty"`
-	// Entered loads read rows that have entered the table's filter, by Again.
-	Entered bool `json:"entered,omitempty"`
+	// Refetch loads read rows that have entered the table's filter, by Keys.
+	Refetch bool `json:"entered,omitempty"`
 	// From is where in the log the load began.
 	From LSN `json:"from"`
 }
@@ -81,11 +81,11 @@ type place struct {
 }
 
 const (
-	// maxAgain bounds progress.Again; a load by range that needs more begins anew
+	// maxRefetch bounds progress.Keys; a load by range that needs more begins anew
 	// by key, where a row seldom has to be read again.
-	maxAgain = 5000
-	// againBatch keys are read again in one piece.
-	againBatch = 200
+	maxRefetch = 5000
+	// refetchBatch keys are read again in one piece.
+	refetchBatch = 200
 	// maxOverlay bounds what a piece holds of the stream between its marks.
 	maxOverlay = 16 << 20
 )
@@ -133,9 +133,9 @@ type overlaid struct {
 	after     []change.Value
 }
 
-// wantWhole gives a table a load of all its rows, from the beginning: what an
+// wantFull gives a table a load of all its rows, from the beginning: what an
 // earlier one read was before changes that are in no stream.
-func (r *run) wantWhole(t *table) {
+func (r *run) wantFull(t *table) {
 	if t.load == nil {
 		t.load = new(tableLoad)
 		return
@@ -157,7 +157,7 @@ func (r *run) wantLoad(t *table) {
 			load.progress = progress{} // begin anew: the void event makes that safe
 		}
 	}
-	if load.progress.By == asWhole {
+	if load.progress.By == inFull {
 		load.progress = load.progress.anew() // its snapshot went with the last run
 	}
 	t.load = load
@@ -196,7 +196,7 @@ func (r *run) reload(name, where string) error {
 	case where != "":
 		t.load = &tableLoad{progress: progress{Where: where, Partial: true, Then: t.state.State, ThenNote: t.state.Note}}
 	default:
-		r.wantWhole(t)
+		r.wantFull(t)
 		t.load.progress = progress{}
 	}
 	t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, "", 0
@@ -241,7 +241,7 @@ func (p *progress) anew() progress {
 // restart has the load begin anew: with a void event, which takes away what was
 // read so far.
 func (l *tableLoad) restart() {
-	if !l.progress.Entered { // what that has to read stays the same
+	if !l.progress.Refetch { // what that has to read stays the same
 		l.progress = l.progress.anew()
 	}
 	l.turn++
@@ -322,7 +322,7 @@ func (l *tableLoad) observeTruncate() {
 	for _, w := range l.windows {
 		w.voided, w.overlay = true, nil
 	}
-	if l.progress.By == asWhole && l.progress.Began {
+	if l.progress.By == inFull && l.progress.Began {
 		l.restart()
 	}
 }
@@ -336,7 +336,7 @@ func (l *tableLoad) observeTruncate() {
 // that the rows to be read again become fewer, however much is written.
 func (l *tableLoad) readAgain(from *layout, was, raw []pgoutput.TupleColumn, after []change.Value) bool {
 	p := &l.progress
-	if !p.Began || p.By == asWhole {
+	if !p.Began || p.By == inFull {
 		return false
 	}
 	if p.Read && len(p.Pieces) == 0 && (was == nil || !p.waits(from.keyText(was))) {
@@ -356,7 +356,7 @@ func (l *layout) keyText(row []pgoutput.TupleColumn) []string {
 
 // waits reports whether a key is to be read again.
 func (p *progress) waits(key []string) bool {
-	return slices.ContainsFunc(p.Again, func(other []string) bool { return slices.Equal(key, other) })
+	return slices.ContainsFunc(p.Keys, func(other []string) bool { return slices.Equal(key, other) })
 }
 
 // haveRead takes keys that were read again off the list, of which rows is what
@@ -379,12 +379,12 @@ func (l *tableLoad) haveRead(keys [][]string, schema *change.Schema, rows [][]ch
 			}
 		}
 	}
-	p.Again = slices.DeleteFunc(p.Again, func(key []string) bool {
+	p.Keys = slices.DeleteFunc(p.Keys, func(key []string) bool {
 		return slices.ContainsFunc(off, func(other []string) bool { return slices.Equal(key, other) })
 	})
 	for _, key := range l.asked {
 		if !p.waits(key) {
-			p.Again = append(p.Again, key)
+			p.Keys = append(p.Keys, key)
 		}
 	}
 	l.asked = nil
@@ -392,7 +392,7 @@ func (l *tableLoad) haveRead(keys [][]string, schema *change.Schema, rows [][]ch
 
 // complete reports whether everything is in the journal.
 func (p *progress) complete() bool {
-	return p.Read && len(p.Again) == 0 && len(p.Pieces) == 0
+	return p.Read && len(p.Keys) == 0 && len(p.Pieces) == 0
 }
 
 // layOver applies to a piece what came in the stream between its marks and what

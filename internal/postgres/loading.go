@@ -140,8 +140,8 @@ func (load *tableLoad) nextJob(c *Config) *job {
 		return &job{alone: true, do: (*loader).begin}
 	case p.By == byRange && !p.Sized:
 		return &job{alone: true, do: (*loader).measure}
-	case len(p.Again) >= againBatch || p.Read && len(p.Pieces) == 0 && len(p.Again) > 0:
-		return &job{alone: true, do: (*loader).again, keys: slices.Clone(p.Again[:min(len(p.Again), againBatch)])}
+	case len(p.Keys) >= refetchBatch || p.Read && len(p.Pieces) == 0 && len(p.Keys) > 0:
+		return &job{alone: true, do: (*loader).again, keys: slices.Clone(p.Keys[:min(len(p.Keys), refetchBatch)])}
 	case p.By == byKey && !p.Read:
 		return &job{alone: true, do: (*loader).nextByKey}
 	case p.By == byRange:
@@ -184,7 +184,7 @@ func (r *run) giveUp(j *job, why string) {
 	}
 	t.load = nil
 	t.state.State, t.state.Note = engine.StateNotLoaded, why
-	if j.at.Entered {
+	if j.at.Refetch {
 		t.state.State = engine.StateStale
 	} else if j.at.Partial {
 		t.state.State, t.state.Note = j.at.Then, j.at.ThenNote
@@ -207,7 +207,7 @@ func (r *run) tellLoads(now bool) {
 	r.toldLoads = time.Now()
 	var names []string
 	for _, t := range r.tables {
-		if t.load != nil && t.load.progress.Began && !t.load.progress.Entered {
+		if t.load != nil && t.load.progress.Began && !t.load.progress.Refetch {
 			names = append(names, t.state.Table)
 		}
 	}
@@ -233,9 +233,9 @@ func (j *job) walk(key []int, pages int64) string {
 	one := j.captured.members[0]
 	switch {
 	case len(key) == 0:
-		return asWhole
+		return inFull
 	case j.captured.mapped && len(one.key) == 0:
-		return asWhole
+		return inFull
 	case j.captured.mapped, j.at.Where != "" && len(one.key) > 0, j.captured.rule.ByKey && len(one.key) > 0:
 		return byKey
 	case j.at.Restarts > 1 && len(one.key) > 0:
@@ -271,8 +271,8 @@ func (l *loader) begin(ctx context.Context, j *job) error {
 	if l.pages > 0 || j.captured.mapped {
 		estimate = l.estimate(ctx, j)
 	}
-	if by == asWhole {
-		return l.whole(ctx, j, estimate)
+	if by == inFull {
+		return l.full(ctx, j, estimate)
 	}
 	return r.place(ctx, l.conn, func() error {
 		if j.current() {
@@ -302,7 +302,7 @@ func (r *run) loadBegins(j *job, now *layout, by string, estimate int64) {
 	r.tellLoads(false)
 }
 
-var howItWalks = map[string]string{byRange: "by range", byKey: "by key", asWhole: "in one snapshot, since it has no key"}
+var howItWalks = map[string]string{byRange: "by range", byKey: "by key", inFull: "in one snapshot, since it has no key"}
 
 // what says which part of a table a load reads; empty for all of it.
 func (p *progress) what() string {
@@ -417,7 +417,7 @@ func (l *loader) take(ctx context.Context, j *job, read func(*chunkRows) error, 
 // openWindow begins a piece at a mark; the lock is held.
 func (r *run) openWindow(j *job) {
 	if j.current() {
-		j.window, j.before = j.load.open(), r.unseen.of(j.table.number)
+		j.window, j.before = j.load.open(), r.notYetVisible.of(j.table.number)
 		if j.keys != nil {
 			j.load.asked = make(map[string][]string)
 		}
@@ -484,7 +484,7 @@ func (r *run) addExisting(t *table, read *chunkRows, row []change.Value, place L
 		t.load.refused += len(sizes)
 	}
 	r.sink.Add(&event)
-	if !t.load.progress.Entered {
+	if !t.load.progress.Refetch {
 		t.state.RowsDone++
 	}
 }
@@ -497,7 +497,7 @@ func (r *run) finishIfComplete(j *job) {
 	if !p.complete() {
 		return
 	}
-	if p.Entered {
+	if p.Refetch {
 		t.load = nil
 		return
 	}

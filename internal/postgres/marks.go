@@ -104,10 +104,10 @@ func (r *run) keepHeartbeat(ctx context.Context) error {
 		// A heartbeat that never came by is forgotten with the run; a few are
 		// all there can be, as the stream ends after a while of silence.
 		r.under(func() {
-			r.unseen.prune(&seen)
+			r.notYetVisible.prune(&seen)
 			r.marks[nonce] = &mark{done: make(chan struct{}), seen: func() error {
 				r.at.Nonce, r.at.NonceCommit = nonce, LSN(r.tx.FinalLSN)
-				r.unseen.heartbeat()
+				r.notYetVisible.heartbeat()
 				r.sink.Touch()
 				return r.backToText(ctx)
 			}}
@@ -147,7 +147,7 @@ func (r *run) withoutHeartbeat(ctx context.Context) error {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case <-ticker.C:
-			r.under(func() { r.unseen = unseen{} }) // without marks nothing is loaded that would ask for it
+			r.under(func() { r.notYetVisible = notYetVisible{} }) // without marks nothing is loaded that would ask for it
 		}
 	}
 }

@@ -97,7 +97,7 @@ type checkpoint struct {
 	// never read and may be made again.
 	Making bool `json:"making,omitempty"`
 	// Unseen are transactions from before our newest heartbeat that a query may
-	// not see yet, by table; see [unseen].
+	// not see yet, by table; see [notYetVisible].
 	Unseen map[string][]uint32 `json:"unseen,omitempty"`
 }
 

@@ -104,13 +104,13 @@ func TestKeysAreReadAgainUntilTheirRowsAreThere(t *testing.T) {
 	require.False(t, ask(l, "y", "z"), "a row that does not wait is there whole")
 	require.False(t, ask(l, "", "z"))
 	require.True(t, ask(l, "b", "c"), "a row that waits is asked for under its new key")
-	require.Equal(t, [][]string{{"a"}, {"b"}, {"c"}}, l.progress.Again)
+	require.Equal(t, [][]string{{"a"}, {"b"}, {"c"}}, l.progress.Keys)
 
 	l.asked = make(map[string][]string) // a, b and c are being read
 	require.True(t, ask(l, "b", "d"))
 	require.False(t, ask(l, "a", "b"), "another row has come under a key that is being read")
 	l.haveRead([][]string{{"a"}, {"b"}, {"c"}}, schema, [][]change.Value{{change.Of("d"), change.Of("whole")}, {change.Of("c"), change.Of("whole")}})
-	require.Equal(t, [][]string{{"b"}}, l.progress.Again, "no row was found under it: it is read once more")
+	require.Equal(t, [][]string{{"b"}}, l.progress.Keys, "no row was found under it: it is read once more")
 	require.Nil(t, l.asked)
 }
 

@@ -172,7 +172,7 @@ func (r *run) void(t *table, why string, place LSN) {
 // stale where nothing is loaded.
 func (r *run) beginAnew(t *table, why string) {
 	if r.config.Load {
-		r.wantWhole(t)
+		r.wantFull(t)
 		t.load.ready = true
 		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
 		r.wakeLoaders()
@@ -334,7 +334,7 @@ func (r *run) insert(rel *relation, m *pgoutput.Insert) (err error) {
 	r.row.Operation, r.row.After = change.Insert, r.image[1]
 	r.add(rel)
 	if rel.rule.Filter != nil {
-		r.readEntered(rel, m.New, r.image[1]) // the publication may have made it of an update
+		r.askRefetch(rel, m.New, r.image[1]) // the publication may have made it of an update
 	}
 	return nil
 }
@@ -371,7 +371,7 @@ func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
 		r.row.Operation, r.row.Before = change.Delete, r.recorded(rel, before)
 	case effect == rules.Enters:
 		r.row.Operation, r.row.After = change.Insert, after
-		defer r.readEntered(rel, m.New, after)
+		defer r.askRefetch(rel, m.New, after)
 	case rekeyed:
 		r.rekey(rel, before, after, m)
 		return nil

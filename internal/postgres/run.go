@@ -50,18 +50,18 @@ type run struct {
 	// known is true once our last heartbeat came by again, or where there is none.
 	known bool
 
-	decoder   pgoutput.Decoder
-	relations map[uint32]*relation
-	last      *relation // the relation of the newest row
-	tables    map[string]*table
-	numbered  []*table // by their numbers
-	unseen    unseen
-	marks     map[string]*mark
-	row       change.Row
-	arena     []byte
-	image     [2][]change.Value
-	keys      [2][]change.Value
-	was, is   rules.Verdict // on the update at hand
+	decoder       pgoutput.Decoder
+	relations     map[uint32]*relation
+	last          *relation // the relation of the newest row
+	tables        map[string]*table
+	numbered      []*table // by their numbers
+	notYetVisible notYetVisible
+	marks         map[string]*mark
+	row           change.Row
+	arena         []byte
+	image         [2][]change.Value
+	keys          [2][]change.Value
+	was, is       rules.Verdict // on the update at hand
 
 	tx         pgoutput.Begin
 	inTx       bool
@@ -256,7 +256,7 @@ func (r *run) checkpoint() engine.Checkpoint {
 	if r.inTx && r.opened {
 		r.at.Index = r.sink.Next()
 	}
-	r.at.Unseen = r.unseen.stored(func(number uint32) string { return r.numbered[number].state.Table })
+	r.at.Unseen = r.notYetVisible.stored(func(number uint32) string { return r.numbered[number].state.Table })
 	release := r.at.NonceCommit
 	if r.at.Nonce == "" {
 		release = r.at.Position.Commit
@@ -477,7 +477,7 @@ func (r *run) change(oid uint32, start LSN, concerns func(*relation) bool, handl
 	}
 	brings := !rel.skipped
 	if brings {
-		r.unseen.note(r.tx.XID, rel.table.number) // also where it is not new: see unseen
+		r.notYetVisible.note(r.tx.XID, rel.table.number) // also where it is not new: see unseen
 		brings = !rel.rule.Filtered() || concerns(rel)
 	}
 	isNew, err := r.arrive(start, brings)

@@ -13,7 +13,7 @@ import (
 )
 
 // anew is what a person does where the stream cannot go on.
-const anew = "make sure that this is the state of the source that counts; `rillmark source renew` then loads it anew, with the old events kept and the cut on record"
+const anew = "make sure that this is the state of the source that counts; `rillmark source reset` then loads it anew, with the old events kept, in a new generation"
 
 // slotState is a line of pg_replication_slots.
 type slotState struct {
@@ -70,11 +70,11 @@ func (r *run) settle(ctx context.Context, stored *checkpoint, s *stream) error {
 	for name, xids := range stored.Unseen {
 		if t := r.tables[name]; t != nil {
 			for _, xid := range xids {
-				r.unseen.note(xid, t.number)
+				r.notYetVisible.note(xid, t.number)
 			}
 		}
 	}
-	r.unseen.heartbeat()
+	r.notYetVisible.heartbeat()
 	var end string
 	if err := r.control.QueryRow(ctx, "SELECT (CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_lsn() END)::text").Scan(&end); err != nil {
 		return err

@@ -25,11 +25,11 @@ type stream struct {
 	system   string
 	timeline int32
 
-	socket net.Conn // once started
-	frames *frames
-	crumbs *crumbConn
-	asked  chan struct{} // the server wants a status reply
-	cause  atomic.Pointer[engine.Fault]
+	socket     net.Conn // once started
+	frames     *frames
+	coalescing *coalescingConn
+	asked      chan struct{} // the server wants a status reply
+	cause      atomic.Pointer[engine.Fault]
 }
 
 // openStream connects and identifies the server.
@@ -39,8 +39,8 @@ func (c *Config) openStream(ctx context.Context) (*stream, error) {
 	config.RuntimeParams["replication"] = "database"
 	// After TLS, so that what is read is the protocol and not its encrypted form.
 	config.AfterNetConnect = func(_ context.Context, _ *pgconn.Config, conn net.Conn) (net.Conn, error) {
-		s.crumbs = &crumbConn{Conn: conn}
-		return s.crumbs, nil
+		s.coalescing = &coalescingConn{Conn: conn}
+		return s.coalescing, nil
 	}
 	var err error
 	if s.conn, err = pgconn.ConnectConfig(ctx, config); err != nil {
@@ -90,7 +90,7 @@ func (s *stream) start(ctx context.Context, slot string, publications []string, 
 	if err != nil {
 		return err
 	}
-	s.conn, s.socket, s.frames = nil, hijacked.Conn, &frames{in: s.crumbs, largest: 2*s.config.LargestValue + 2} // bytes come as two digits each
+	s.conn, s.socket, s.frames = nil, hijacked.Conn, &frames{in: s.coalescing, largest: 2*s.config.LargestValue + 2} // bytes come as two digits each
 	stop := context.AfterFunc(ctx, s.interrupt)
 	defer stop()
 	query := &pgproto3.Query{String: "START_REPLICATION SLOT " + quoted(slot) + " LOGICAL 0/0 (proto_version '1', publication_names '" +
@@ -109,7 +109,7 @@ func (s *stream) start(ctx context.Context, slot string, publications []string, 
 		}
 		switch kind {
 		case 'W': // CopyBothResponse
-			s.crumbs.pause = crumbPause
+			s.coalescing.pause = coalescePause
 			return nil
 		case 'E':
 			return s.config.explainAt(starting, serverError(body))
@@ -176,7 +176,7 @@ func (s *stream) report(ctx context.Context, sink engine.Sink) error {
 	defer ticker.Stop()
 	var message, frame []byte
 	for {
-		silence := time.Since(s.crumbs.lastRead())
+		silence := time.Since(s.coalescing.lastRead())
 		if silence > s.config.SilenceAfter {
 			fault := &engine.Fault{Code: "source-silent", Message: fmt.Sprintf("the source has sent nothing for %s, not even a sign of life: the connection hangs", silence.Round(time.Second))}
 			s.cause.Store(fault)

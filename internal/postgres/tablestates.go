@@ -36,7 +36,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			}
 		case s.State == engine.StateNew || s.State == engine.StateUnpublished || engine.Away(s.State) || s.State == engine.StateLoaded || hasNewKey(t, c):
 			if r.config.Load {
-				r.wantWhole(t)
+				r.wantFull(t)
 			} else {
 				t.load = nil
 			}
@@ -166,7 +166,7 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 		r.rewritten(t, why)
 		return nil
 	}
-	r.wantWhole(t)
+	r.wantFull(t)
 	r.releaseLoad(t)
 	s.State, s.Note, s.RowsDone = engine.StateToLoad, why, 0
 	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + s.State, Message: s.Table + ": " + why})
@@ -180,14 +180,14 @@ func (r *run) readPartition(t *table, name string) {
 	switch {
 	case t.load != nil && t.load.progress.Leaves != nil:
 		t.load.progress.Leaves = append(t.load.progress.Leaves, name)
-	case t.load != nil && !t.load.progress.Entered:
+	case t.load != nil && !t.load.progress.Refetch:
 		t.load.restart() // its order may have passed the new rows already
 	case r.config.Load:
 		unread := t.load != nil
 		r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: s.Table + ": the rows of its new partition " + name + " are read"})
 		t.load = &tableLoad{ready: true, progress: progress{Partial: true, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}
 		if unread {
-			t.load.progress.Then, t.load.progress.ThenNote = engine.StateStale, enteredUnread+reloadByHand
+			t.load.progress.Then, t.load.progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
 		}
 		s.State = engine.StateLoading
 	}
@@ -204,7 +204,7 @@ const (
 // begins again. The lock is held.
 func (r *run) rewritten(t *table, why string) {
 	reload := t.rule() != nil && t.rule().ReloadRewritten && r.config.Load
-	if t.load != nil && !t.load.progress.Entered {
+	if t.load != nil && !t.load.progress.Refetch {
 		if p := &t.load.progress; p.Partial && reload {
 			*p = progress{Restarts: p.Restarts} // of all rows
 		} else if p.Partial {

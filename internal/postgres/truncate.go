@@ -21,7 +21,7 @@ func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
 		if rel.skipped {
 			continue
 		}
-		r.unseen.note(r.tx.XID, rel.table.number)
+		r.notYetVisible.note(r.tx.XID, rel.table.number)
 		if truncated[rel.table] == nil {
 			truncated[rel.table] = make(map[uint32]bool)
 			one = append(one, rel)

@@ -65,13 +65,13 @@ func checkColumns(d *definition.Outlet, versions []*change.Schema) error {
 			}
 		}
 	}
-	r := d.ReadyMade
+	r := d.Outbox
 	if r == nil {
 		return nil
 	}
 	pattern, err := shape.ParsePattern(r.Table)
 	if err != nil {
-		return &definition.Invalid{Location: "ready_made.table", Message: err.Error()}
+		return &definition.Invalid{Location: "outbox.table", Message: err.Error()}
 	}
 	for _, v := range versions {
 		if !pattern.Matches(v.Table) {
@@ -79,7 +79,7 @@ func checkColumns(d *definition.Outlet, versions []*change.Schema) error {
 		}
 		for at, column := range map[string]string{"id": r.ID, "kind": r.Kind, "body": r.Body, "subject": r.Subject, "time": r.Time} {
 			if column != "" && !has(v, column) {
-				return &definition.Invalid{Location: "ready_made." + at, Message: fmt.Sprintf("%s has no column %q", v.Table, column)}
+				return &definition.Invalid{Location: "outbox." + at, Message: fmt.Sprintf("%s has no column %q", v.Table, column)}
 			}
 		}
 	}

@@ -21,5 +21,5 @@ func (s *Service) note(ctx context.Context, level, subject, event, message strin
 	if by := Caller(ctx); by != "" {
 		message += " (by " + by + ")"
 	}
-	s.log.tell(level, subject, event, message)
+	s.log.write(level, subject, event, message)
 }

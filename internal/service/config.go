@@ -31,7 +31,7 @@ type Config struct {
 	PublicURL string `yaml:"public_url"`
 	// StateDatabase is the address of the state database, as libpq takes it.
 	StateDatabase string `yaml:"state_database"`
-	// Token is wanted on every call where it is set.
+	// Token is required on every request if set.
 	Token string `yaml:"token"`
 	// KeyFile holds the key that secrets are sealed under; it is made on the
 	// first start. Default rillmark.key beside the configuration.
@@ -152,7 +152,7 @@ type SourceConfig struct {
 	// RefreshEvery is how often a source is looked at for new tables. Default 10s.
 	RefreshEvery time.Duration `yaml:"refresh_every"`
 	// SilenceAfter is how long a source may send nothing before the connection
-	// is held for dead. Default 90s; below 60s a healthy source with a large
+	// is considered dead. Default 90s; below 60s a healthy source with a large
 	// transaction can be cut off.
 	SilenceAfter time.Duration `yaml:"silence_after"`
 	// ChunkBytes is how much of a table a load reads at a time. Default 1 MiB.

@@ -101,8 +101,8 @@ func (s *Service) buildOutlet(ctx context.Context, record *catalog.Outlet, origi
 	if err != nil {
 		return nil, "", err
 	}
-	o = &outlet.Outlet{ID: record.ID, Name: record.Name, Origin: origin, Shape: shaped, Net: d.Changes == "net", Limits: limits,
-		FirstWait: first, LongestWait: longest, Wait: d.Refused.Later == "wait", Most: d.Refused.MostLetter, Catalog: s.Catalog, Instance: s.instance, Store: s.Store, Room: &s.room,
+	o = &outlet.Outlet{ID: record.ID, Name: record.Name, Origin: origin, Shape: shaped, Net: d.Changes == "combined", Limits: limits,
+		FirstWait: first, LongestWait: longest, Wait: d.Refused.Later == "wait", Most: d.Refused.MaxDeadLetters, Catalog: s.Catalog, Instance: s.instance, Store: s.Store, Budget: &s.budget,
 		Filter: func() *shape.Filter {
 			f, err := d.Filter()
 			if err != nil {
@@ -114,7 +114,7 @@ func (s *Service) buildOutlet(ctx context.Context, record *catalog.Outlet, origi
 		Frame:       s.frame(d.Avro),
 		Ended:       func() { s.goes(func() { s.ranOnce(record) }) },
 		Log: func(level, event, message string) {
-			s.log.tell(level, "outlet/"+record.Name, event, message)
+			s.log.write(level, "outlet/"+record.Name, event, message)
 		}}
 	if d.Retry != nil {
 		o.Attempts = d.Retry.Attempts
@@ -358,7 +358,7 @@ func (s *Service) ranOnce(record *catalog.Outlet) {
 		if !end.RunsOn {
 			text += ": paused"
 		}
-		s.log.tell("info", "outlet/"+record.Name, "ended", text)
+		s.log.write("info", "outlet/"+record.Name, "ended", text)
 		return s.reconcile(ctx)
 	})
 }

@@ -59,7 +59,7 @@ func (s *Service) previewer(ctx context.Context, name string, d *definition.Outl
 		return nil, err
 	}
 	p := &previewer{kind: "pull"}
-	var wants encode.Wants
+	var wants encode.Capabilities
 	if copied.Destination != "" {
 		record, err := s.Catalog.Destination(ctx, copied.Destination)
 		if err != nil {
@@ -73,7 +73,7 @@ func (s *Service) previewer(ctx context.Context, name string, d *definition.Outl
 		if err != nil {
 			return nil, answer(err, "destination", copied.Destination)
 		}
-		wants = to.Wants()
+		wants = to.Capabilities()
 		p.frame, _ = to.(destination.Framer)
 		wants.Lines = false // a preview shows one message at a time, with its id
 	}
@@ -91,7 +91,7 @@ func (s *Service) previewer(ctx context.Context, name string, d *definition.Outl
 	}
 	if shaped.Format == "avro" || shaped.Format == "parquet" {
 		shaped.Format = "row"
-		p.rows = encode.NewMaker(shaped, encode.Wants{})
+		p.rows = encode.NewMaker(shaped, encode.Capabilities{})
 	}
 	return p, nil
 }
@@ -117,7 +117,7 @@ func (p *previewer) messages(e *change.Event) ([]Preview, error) {
 	all := make([]Preview, 0, len(b.Messages))
 	for i := range b.Messages {
 		m := &b.Messages[i]
-		if p.frame != nil && m.Bad == nil {
+		if p.frame != nil && m.EncodeError == nil {
 			framed := p.frame.Framed(m)
 			m.ContentType, m.Headers, m.Body = framed.ContentType, framed.Headers, framed.Body
 		}
@@ -136,8 +136,8 @@ func (p *previewer) messages(e *change.Event) ([]Preview, error) {
 		if i < len(rows.Messages) && !m.Marker && jsontext.Depth(rows.Messages[i].Body) < maxShownDepth {
 			one.Row = append(json.RawMessage(nil), rows.Messages[i].Body...)
 		}
-		if m.Bad != nil {
-			one.Problem = m.Bad.Error()
+		if m.EncodeError != nil {
+			one.Problem = m.EncodeError.Error()
 		} else if len(m.Topic) > 0 {
 			if err := definition.CheckTopic(p.kind, string(m.Topic)); err != nil {
 				one.Problem = err.Error()

@@ -38,7 +38,7 @@ type Feed struct {
 
 // Plain has the feed hand out events as CloudEvents, each as the journal has it.
 func (f *Feed) Plain() {
-	f.maker, f.net = encode.NewMaker(encode.Shape{Address: f.address, Format: "cloudevents"}, encode.Wants{}), nil
+	f.maker, f.net = encode.NewMaker(encode.Shape{Address: f.address, Format: "cloudevents"}, encode.Capabilities{}), nil
 }
 
 // FeedEvent is one message of a feed, good until the next call.
@@ -77,7 +77,7 @@ func (s *Service) OpenFeed(ctx context.Context, source string, filter *shape.Fil
 			return nil, err
 		}
 	}
-	return &Feed{drain: s.draining, origin: origin, address: s.Config.PublicURL, filter: filter, at: passed, until: until, ended: span.Until != "" && until == passed, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Wants{}),
+	return &Feed{drain: s.draining, origin: origin, address: s.Config.PublicURL, filter: filter, at: passed, until: until, ended: span.Until != "" && until == passed, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Capabilities{}),
 		reader: s.Store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})}, nil
 }
 
@@ -297,11 +297,11 @@ func (s *Service) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet
 	if err != nil {
 		return err
 	}
-	f.maker = encode.NewMaker(shaped, encode.Wants{})
+	f.maker = encode.NewMaker(shaped, encode.Capabilities{})
 	f.maker.Register = func(version *change.Schema) error {
 		return s.Catalog.StoreOutletSchema(ctx, record.ID, version, 0)
 	}
-	if d.Changes == "net" {
+	if d.Changes == "combined" {
 		f.net, f.window = new(shape.Net), 1000
 	}
 	if !f.maker.Closes() {

@@ -13,8 +13,8 @@ import (
 	"rillmark/internal/definition"
 )
 
-// Room is how near an outlet is to losing what it has not delivered.
-type Room struct {
+// RetentionUse is how near an outlet is to losing what it has not delivered.
+type RetentionUse struct {
 	Used  float64 `json:"used" doc:"The part of the journal's age or size that what is not delivered has used up; at 1 retention takes it"`
 	Level string  `json:"level" enum:"fine,warning,lost" doc:"warning from 0.8 on; lost: the journal no longer has what is next"`
 }
@@ -48,16 +48,16 @@ func (s *Service) retain(name string, one *sourceRun) {
 	}
 	first, dropped, err := s.Store.Retain(s.work, one.record.ID, age, size, held)
 	if err != nil && s.work.Err() == nil {
-		s.log.tell("warn", "source/"+name, "retention", err.Error())
+		s.log.write("warn", "source/"+name, "retention", err.Error())
 	}
 	if dropped > 0 {
-		s.log.tell("info", "source/"+name, "retention", fmt.Sprintf("%d segments of the journal dropped; the oldest offset is now %d", dropped, first))
+		s.log.write("info", "source/"+name, "retention", fmt.Sprintf("%d segments of the journal dropped; the oldest offset is now %d", dropped, first))
 	}
 	for o, at := range nexts {
 		s.lookAtRoom(o, at, first, age, size)
 	}
 	if err := s.expire(name, one, nexts); err != nil && s.work.Err() == nil {
-		s.log.tell("warn", "source/"+name, "retention", err.Error())
+		s.log.write("warn", "source/"+name, "retention", err.Error())
 	}
 }
 
@@ -101,7 +101,7 @@ func (s *Service) expire(name string, one *sourceRun, nexts map[*outletRun]int64
 		}
 		if events > 0 {
 			sort.Strings(tables)
-			s.log.tell("info", "source/"+name, "retention", fmt.Sprintf("%d events of %s are no longer kept, as keep_for says", events, strings.Join(tables, ", ")))
+			s.log.write("info", "source/"+name, "retention", fmt.Sprintf("%d events of %s are no longer kept, as keep_for says", events, strings.Join(tables, ", ")))
 		}
 	}
 	return nil
@@ -122,8 +122,8 @@ func (s *Service) outletsOf(source int64) []*outletRun {
 func (s *Service) lookAtRoom(o *outletRun, next, first int64, age time.Duration, size int64) {
 	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
 	defer cancel()
-	room := &Room{Level: "fine"}
-	before := o.room.Load()
+	room := &RetentionUse{Level: "fine"}
+	before := o.retention.Load()
 	was := "fine"
 	if before != nil {
 		was = before.Level
@@ -154,13 +154,13 @@ func (s *Service) lookAtRoom(o *outletRun, next, first int64, age time.Duration,
 			room.Level = "warning"
 		}
 		if room.Level == "warning" && was == "fine" {
-			s.log.tell("warn", subject, "retention-near", fmt.Sprintf("what is not delivered from offset %d on has used up %.0f %% of the journal's room: soon retention takes it. To mend it: let the outlet catch up, raise journal.retain_age or retain_bytes, or set the outlet's hold_journal_bytes", next, room.Used*100))
+			s.log.write("warn", subject, "retention-near", fmt.Sprintf("what is not delivered from offset %d on has used up %.0f %% of the journal's room: soon retention takes it. Fix: let the outlet catch up, raise journal.retain_age or retain_bytes, or set the outlet's hold_journal_bytes", next, room.Used*100))
 		}
 		if room.Level == "fine" && was != "fine" {
-			s.log.tell("info", subject, "retention-near", "there is room enough in the journal again")
+			s.log.write("info", subject, "retention-near", "there is room enough in the journal again")
 		}
 	}
-	o.room.Store(room)
+	o.retention.Store(room)
 }
 
 func (s *Service) noteLost(ctx context.Context, o *outletRun, lost catalog.Lost) {
@@ -174,5 +174,5 @@ func (s *Service) noteLost(ctx context.Context, o *outletRun, lost catalog.Lost)
 	if err := s.Catalog.NoteLost(ctx, o.record.ID, lost); err != nil {
 		return
 	}
-	s.log.tell("error", "outlet/"+o.record.Name, "lost", fmt.Sprintf("retention has taken offsets %d to %d before they were delivered", lost.First, lost.Last))
+	s.log.write("error", "outlet/"+o.record.Name, "lost", fmt.Sprintf("retention has taken offsets %d to %d before they were delivered", lost.First, lost.Last))
 }

@@ -29,10 +29,10 @@ func newRunLog(logger *slog.Logger) *runLog {
 // Tell writes a line in the log of the run. level is info, warn or error; subject what
 // it is about, such as source/circulation.
 func (s *Service) Tell(level, subject, event, message string) {
-	s.log.tell(level, subject, event, message)
+	s.log.write(level, subject, event, message)
 }
 
-func (l *runLog) tell(level, subject, event, message string) {
+func (l *runLog) write(level, subject, event, message string) {
 	var at slog.Level
 	switch level {
 	case "warn":

@@ -45,7 +45,7 @@ type Service struct {
 	sources     map[string]*sourceRun
 	outlets     map[string]*outletRun
 	status      statusCache
-	room        outlet.Room
+	budget      outlet.MemoryBudget
 	leasing     sync.Map // of the outlets' ids: whose turn it is to lease
 
 	draining context.Context // ended when no request should wait any longer
@@ -65,13 +65,13 @@ type sourceRun struct {
 }
 
 type outletRun struct {
-	record *catalog.Outlet
-	source int64
-	kind   string
-	runner *outlet.Outlet // nil for a pull outlet
-	wrong  error          // why the record cannot be run; nil where it can
-	stop   func()
-	room   atomic.Pointer[Room]
+	record    *catalog.Outlet
+	source    int64
+	kind      string
+	runner    *outlet.Outlet // nil for a pull outlet
+	wrong     error          // why the record cannot be run; nil where it can
+	stop      func()
+	retention atomic.Pointer[RetentionUse]
 }
 
 // stateSessions are what the service has with its state database, besides one for each
@@ -134,7 +134,7 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 		s.Close("could not start")
 		return nil, err
 	}
-	s.log.tell("info", "service", "started", "the service has started on "+config.Listen)
+	s.log.write("info", "service", "started", "the service has started on "+config.Listen)
 	s.goes(func() { s.log.keep(s.work, c) })
 	s.goes(s.keepReconciling)
 	s.goes(s.keepStatus)
@@ -181,7 +181,7 @@ func (s *Service) goes(f func()) {
 // Close stops everything in order: captures and outlets first, so that what they
 // have is stored, then the rest. It takes up to some seconds.
 func (s *Service) Close(reason string) {
-	s.log.tell("info", "service", "stopping", "the service stops: "+reason)
+	s.log.write("info", "service", "stopping", "the service stops: "+reason)
 	s.reconciling.Lock()
 	s.closing = true
 	s.reconciling.Unlock() // who waits for it has to see that, and end
@@ -236,9 +236,9 @@ func (s *Service) keepReconciling() {
 		s.mu.Unlock()
 		switch {
 		case err != nil && was == "" && s.work.Err() == nil:
-			s.log.tell("error", "service", "state-database", "the state database does not answer: "+err.Error())
+			s.log.write("error", "service", "state-database", "the state database does not answer: "+err.Error())
 		case err == nil && was != "":
-			s.log.tell("info", "service", "state-database", "the state database answers again")
+			s.log.write("info", "service", "state-database", "the state database answers again")
 		}
 	}
 }
@@ -314,7 +314,7 @@ func (s *Service) refuseOutlet(record *catalog.Outlet, err error) error {
 	s.outlets[record.Name] = one
 	s.mu.Unlock()
 	if old == nil || old.wrong == nil || old.wrong.Error() != err.Error() {
-		s.log.tell("error", "outlet/"+record.Name, "refused", err.Error())
+		s.log.write("error", "outlet/"+record.Name, "refused", err.Error())
 	}
 	return nil
 }
@@ -354,7 +354,7 @@ func (s *Service) alignSource(record *catalog.Source) {
 			return s.buildEngine(record)
 		},
 		Log: func(level, event, message string) {
-			s.log.tell(level, "source/"+record.Name, event, message)
+			s.log.write(level, "source/"+record.Name, event, message)
 		},
 		Once:     record.Once,
 		Complete: func() { s.goes(func() { s.complete(record) }) },
@@ -450,11 +450,11 @@ func (s *Service) origin(ctx context.Context, source *catalog.Source) (outlet.Or
 	if err != nil {
 		return outlet.Origin{}, err
 	}
-	cuts, err := s.Store.Cuts(ctx, source.ID)
+	cuts, err := s.Store.GenerationStarts(ctx, source.ID)
 	if err != nil {
 		return outlet.Origin{}, err
 	}
-	return outlet.Origin{Cuts: cuts, Source: source.Name, SourceID: source.ID, Database: source.Definition.Connection.Database,
+	return outlet.Origin{GenerationStarts: cuts, Source: source.Name, SourceID: source.ID, Database: source.Definition.Connection.Database,
 		Engine: change.Engine(source.Definition.Engine), Generation: head.Generation}, nil
 }
 
@@ -481,17 +481,17 @@ func (s *Service) keepUp() {
 				continue // whoever writes the journal looks after it
 			}
 			if _, err := s.Store.Merge(s.work, one.record.ID, settle); err != nil && s.work.Err() == nil {
-				s.log.tell("warn", "source/"+name, "merge", err.Error())
+				s.log.write("warn", "source/"+name, "merge", err.Error())
 			}
 			if !one.capture.Stats.Loading() { // it would take the processor from the load
-				if _, err := s.Store.Condense(s.work, one.record.ID, settle); err != nil && s.work.Err() == nil {
-					s.log.tell("warn", "source/"+name, "condense", err.Error())
+				if _, err := s.Store.Recompress(s.work, one.record.ID, settle); err != nil && s.work.Err() == nil {
+					s.log.write("warn", "source/"+name, "recompress", err.Error())
 				}
 			}
 			s.retain(name, one)
 		}
 		if err := s.Catalog.TrimLog(s.work, logAge, logEntries); err != nil && s.work.Err() == nil {
-			s.log.tell("warn", "service", "log", err.Error())
+			s.log.write("warn", "service", "log", err.Error())
 		}
 	}
 }

@@ -332,16 +332,16 @@ const reloadTime = 10 * time.Second
 // minutes since then fit into 32 bits for some thousands of years.
 var generationsBegin = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 
-// Renewal is what a renewal did.
-type Renewal struct {
+// SourceReset is what a reset did.
+type SourceReset struct {
 	Generation int   `json:"generation" doc:"The journal's new generation, which ids carry from here on"`
 	First      int64 `json:"first" doc:"Its first offset; what lies before is kept"`
 }
 
-// RenewSource begins a source's capture anew where its stream cannot go on: with
+// ResetSource begins a source's capture anew where its stream cannot go on: with
 // a new slot, a load of all tables, and a cut in the journal, whose old events
 // stay. reason is a person's, for the record.
-func (s *Service) RenewSource(ctx context.Context, name, reason string) (*Renewal, error) {
+func (s *Service) ResetSource(ctx context.Context, name, reason string) (*SourceReset, error) {
 	record, err := s.Catalog.Source(ctx, name)
 	if err != nil {
 		return nil, answer(err, "source", name)
@@ -357,7 +357,7 @@ func (s *Service) RenewSource(ctx context.Context, name, reason string) (*Renewa
 	if one != nil {
 		fault = one.capture.Status().Code
 	}
-	if err := s.SetSourceRunning(ctx, name, false, "being renewed"); err != nil {
+	if err := s.SetSourceRunning(ctx, name, false, "being reset"); err != nil {
 		return nil, err
 	}
 	built, err := s.buildEngine(record)
@@ -365,7 +365,7 @@ func (s *Service) RenewSource(ctx context.Context, name, reason string) (*Renewa
 		_, err = built.Remove(ctx)
 	}
 	if err != nil {
-		return nil, &engine.Fault{Code: "source-not-cleared", Message: fmt.Sprintf("source %q is paused and not renewed: its old slot and publications could not be taken away", name), Cause: err}
+		return nil, &engine.Fault{Code: "source-not-cleared", Message: fmt.Sprintf("source %q is paused and not reset: its old slot and publications could not be taken away", name), Cause: err}
 	}
 	why := strings.TrimSpace(strings.Join([]string{fault, reason}, " "))
 	least := 0
@@ -375,18 +375,18 @@ func (s *Service) RenewSource(ctx context.Context, name, reason string) (*Renewa
 		// that follows the clock has not.
 		least = int(time.Since(generationsBegin) / time.Minute)
 	}
-	cut, err := s.Store.Begin(ctx, record.ID, least, why, func(tx pgx.Tx) error {
-		return s.Catalog.RenewSource(ctx, tx, record.ID, "being renewed")
+	cut, err := s.Store.StartGeneration(ctx, record.ID, least, why, func(tx pgx.Tx) error {
+		return s.Catalog.ResetSource(ctx, tx, record.ID, "being reset")
 	})
 	if err != nil {
 		return nil, answer(err, "source", name)
 	}
-	s.note(ctx, "warn", "source/"+name, "renewed", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", cut.Generation, cut.First, because(why)))
+	s.note(ctx, "warn", "source/"+name, "reset", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", cut.Generation, cut.First, because(why)))
 	// Outlets first: they have to know of the cut before an event lies behind it.
 	if err := s.reconcile(ctx); err != nil {
 		return nil, answer(err, "source", name)
 	}
-	return &Renewal{cut.Generation, cut.First}, s.SetSourceRunning(ctx, name, true, "renewed"+because(reason))
+	return &SourceReset{cut.Generation, cut.First}, s.SetSourceRunning(ctx, name, true, "reset"+because(reason))
 }
 
 // complete ends a source that was to load only: what was made on its database is
@@ -400,7 +400,7 @@ func (s *Service) complete(record *catalog.Source) {
 		_, err = built.Remove(ctx)
 	}
 	if err != nil {
-		s.log.tell("error", subject, "not-cleared", "all tables are loaded, but the slot is still there and holds log back: "+err.Error())
+		s.log.write("error", subject, "not-cleared", "all tables are loaded, but the slot is still there and holds log back: "+err.Error())
 	}
 	reason := "all tables are loaded"
 	var failed []string
@@ -418,7 +418,7 @@ func (s *Service) complete(record *catalog.Source) {
 		err = s.Catalog.EndSourceRun(ctx, record.ID, reason)
 	}
 	if err == nil {
-		s.log.tell("info", subject, "ended", reason+": paused")
+		s.log.write("info", subject, "ended", reason+": paused")
 		err = s.reconcile(ctx)
 	}
 	if err == nil {
@@ -426,7 +426,7 @@ func (s *Service) complete(record *catalog.Source) {
 	}
 	s.status.expire()
 	if err != nil {
-		s.log.tell("error", subject, "state-database", err.Error())
+		s.log.write("error", subject, "state-database", err.Error())
 	}
 }
 
@@ -463,7 +463,7 @@ func (s *Service) caughtUp(record *catalog.Source) {
 		if err := s.Catalog.EndSourceRun(ctx, record.ID, "has caught up"); err != nil {
 			return err
 		}
-		s.log.tell("info", "source/"+record.Name, "ended", "has caught up: paused")
+		s.log.write("info", "source/"+record.Name, "ended", "has caught up: paused")
 		return s.reconcile(ctx)
 	})
 }

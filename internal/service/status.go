@@ -92,33 +92,33 @@ type TableStatus struct {
 
 // OutletStatus is how an outlet stands.
 type OutletStatus struct {
-	Name          string     `json:"name"`
-	Source        string     `json:"source"`
-	Kind          string     `json:"kind" enum:"file,kafka,nats,redis,http,pull"`
-	Destination   string     `json:"destination,omitempty"`
-	Phase         string     `json:"phase" enum:"paused,running,waiting,failed,standby,pull" doc:"standby: another instance delivers it; pull: its consumers come and read"`
-	Reason        string     `json:"reason,omitempty"`
-	Error         string     `json:"error,omitempty"`
-	Code          string     `json:"code,omitempty"`
-	Committed     int64      `json:"committed" doc:"The newest offset that was delivered; 0 before the first"`
-	Reported      *int64     `json:"reported,omitempty" doc:"How far its consumer says it is, which keeps an offset of its own"`
-	ReportedAt    *time.Time `json:"reported_at,omitempty"`
-	CommittedAt   *time.Time `json:"committed_at,omitempty"`
-	Run           int        `json:"run" doc:"Counts rewinds, from 1"`
-	Delivered     int64      `json:"delivered" doc:"Events that went out, repeats included"`
-	Behind        int64      `json:"behind_events" doc:"Events of the source after the committed offset"`
-	BehindSeconds float64    `json:"behind_seconds" doc:"Since the oldest of those was committed"`
-	Rate          float64    `json:"rate" doc:"Events a second, over the last ten seconds"`
-	Delay         *float64   `json:"delay_seconds,omitempty" doc:"From the newest delivered event's commit until it was delivered"`
-	Attempts      int        `json:"attempts,omitempty" doc:"Tries since one went well, while it waits"`
-	RetryAt       *time.Time `json:"retry_at,omitempty" doc:"When it is tried again, while it waits"`
-	Dead          int64      `json:"dead_letters" doc:"Events set aside since they were refused or have failed too often"`
-	Lost          int64      `json:"lost_events" doc:"Events that retention took before they were delivered, in all"`
-	Waiting       int64      `json:"waiting_behind" doc:"Events set aside behind those, since they are of the same rows"`
-	Until         int64      `json:"until,omitempty" doc:"The newest offset that it delivers, while it has an end"`
-	ReturnTo      *int64     `json:"return_to,omitempty" doc:"The offset to which it goes back at that end"`
-	Room          *Room      `json:"room,omitempty" doc:"How near it is to losing what it has not delivered"`
-	Unmatched     []string   `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
+	Name          string        `json:"name"`
+	Source        string        `json:"source"`
+	Kind          string        `json:"kind" enum:"file,kafka,nats,redis,http,pull"`
+	Destination   string        `json:"destination,omitempty"`
+	Phase         string        `json:"phase" enum:"paused,running,waiting,failed,standby,pull" doc:"standby: another instance delivers it; pull: its consumers come and read"`
+	Reason        string        `json:"reason,omitempty"`
+	Error         string        `json:"error,omitempty"`
+	Code          string        `json:"code,omitempty"`
+	Committed     int64         `json:"committed" doc:"The newest offset that was delivered; 0 before the first"`
+	Reported      *int64        `json:"reported,omitempty" doc:"How far its consumer says it is, which keeps an offset of its own"`
+	ReportedAt    *time.Time    `json:"reported_at,omitempty"`
+	CommittedAt   *time.Time    `json:"committed_at,omitempty"`
+	Run           int           `json:"run" doc:"Counts rewinds, from 1"`
+	Delivered     int64         `json:"delivered" doc:"Events that went out, repeats included"`
+	Behind        int64         `json:"behind_events" doc:"Events of the source after the committed offset"`
+	BehindSeconds float64       `json:"behind_seconds" doc:"Since the oldest of those was committed"`
+	Rate          float64       `json:"rate" doc:"Events a second, over the last ten seconds"`
+	Delay         *float64      `json:"delay_seconds,omitempty" doc:"From the newest delivered event's commit until it was delivered"`
+	Attempts      int           `json:"attempts,omitempty" doc:"Tries since one went well, while it waits"`
+	RetryAt       *time.Time    `json:"retry_at,omitempty" doc:"When it is tried again, while it waits"`
+	Dead          int64         `json:"dead_letters" doc:"Events that were refused or have failed too often"`
+	Lost          int64         `json:"lost_events" doc:"Events that retention took before they were delivered, in all"`
+	Waiting       int64         `json:"waiting_behind" doc:"Events that wait behind those, since they are of the same rows"`
+	Until         int64         `json:"until,omitempty" doc:"The newest offset that it delivers, while it has an end"`
+	ReturnTo      *int64        `json:"return_to,omitempty" doc:"The offset to which it goes back at that end"`
+	Retention     *RetentionUse `json:"retention,omitempty" doc:"How near it is to losing what it has not delivered"`
+	Unmatched     []string      `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
 }
 
 // statusCache keeps the newest status; keepStatus makes one a second while
@@ -391,7 +391,7 @@ func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64, 
 	st.Committed, st.Run, st.Delivered, st.CommittedAt, st.Until = known.Committed, known.Run, known.Delivered, known.CommittedAt, known.Until
 	st.Reported, st.ReportedAt = known.Reported, known.ReportedAt
 	st.Lost, st.ReturnTo = known.Lost, known.ReturnTo
-	st.Dead, st.Waiting, st.Room = known.Dead, known.Waiting, one.room.Load()
+	st.Dead, st.Waiting, st.Retention = known.Dead, known.Waiting, one.retention.Load()
 	if one.runner != nil {
 		now := one.runner.Status()
 		st.Kind, st.Phase, st.Error, st.Code, st.Rate = one.kind, now.Phase, now.Error, now.Code, now.Rate

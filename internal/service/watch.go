@@ -60,13 +60,13 @@ func (s *Service) watch(name string, one *sourceRun) {
 	switch {
 	case held.Level == was || held.Level == "":
 	case held.Level == engine.RetainedFine:
-		s.log.tell("info", "source/"+name, "log-held", "the source "+held.String()+" again")
+		s.log.write("info", "source/"+name, "log-held", "the source "+held.String()+" again")
 	default:
 		level := "warn"
 		if held.Level == engine.RetainedUrgent {
 			level = "error"
 		}
-		s.log.tell(level, "source/"+name, "log-held", "the source "+held.String()+": "+held.Advice)
+		s.log.write(level, "source/"+name, "log-held", "the source "+held.String()+": "+held.Advice)
 	}
 }
 
@@ -86,7 +86,7 @@ func (s *Service) storeHistories() {
 			continue
 		}
 		if err := o.runner.KeepHistory(ctx); err != nil && s.work.Err() == nil {
-			s.log.tell("warn", "outlet/"+name, "history", "the last hour could not be stored: "+err.Error())
+			s.log.write("warn", "outlet/"+name, "history", "the last hour could not be stored: "+err.Error())
 		}
 	}
 }

@@ -694,7 +694,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/v1/sources/{name}/renew": {
+    "/v1/sources/{name}/reset": {
         parameters: {
             query?: never;
             header?: never;
@@ -703,8 +703,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Begin capture anew where its stream cannot go on: a new slot, a load of all tables, and a cut in the journal, whose old events stay */
-        post: operations["renewSource"];
+        /** Begin capture anew where its stream cannot go on: a new slot, a load of all tables, and a new generation of the journal, whose old events stay */
+        post: operations["resetSource"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1097,7 +1097,7 @@ export interface components {
             name?: string;
             /**
              * Format: int64
-             * @description A file that reaches this size is closed and the next one begun; 64 MiB unless it is said otherwise
+             * @description A file that reaches this size is closed and the next one begun; default 64 MiB
              */
             rotate_bytes?: number;
             /**
@@ -1105,7 +1105,7 @@ export interface components {
              * @description A file with so many events is closed; no such bound without it
              */
             rotate_events?: number;
-            /** @description A file that is this old is closed: 90s, 15m, 24h; 1h unless it is said otherwise, 1m for parquet and for object storage */
+            /** @description A file that is this old is closed: 90s, 15m, 24h; default 1h, and 1m for parquet and for object storage */
             rotate_every?: string;
         };
         HTTPDestination: {
@@ -1115,7 +1115,7 @@ export interface components {
             };
             /** @description Requests are signed by the Standard Webhooks scheme under this key, whsec_ and base64: a reference, or the key itself, which is sealed */
             sign_key?: string;
-            /** @description How long one request may take: 30s unless it is said otherwise */
+            /** @description How long one request may take (default 30s) */
             timeout?: string;
             tls?: components["schemas"]["TLS"];
             /** @description Sent as a bearer token: a reference, ${env:NAME} or ${file:/path}, or the token itself, which is sealed and never shown again */
@@ -1255,7 +1255,7 @@ export interface components {
             compression: "none" | "gzip" | "snappy" | "lz4" | "zstd";
             /** @description Each batch is a transaction with the outlet's offset in it: a reader of committed messages sees no repeat */
             exactly_once?: boolean;
-            /** @description With exactly_once: the topic that holds the outlet's offset; rillmark.offsets unless it is said otherwise. Outlets may share it: one that starts waits until the others' open transactions have ended */
+            /** @description With exactly_once: the topic that holds the outlet's offset; default rillmark.offsets. Outlets may share it: one that starts waits until the others' open transactions have ended */
             offset_topic?: string;
         };
         LeaseEnded: {
@@ -1306,7 +1306,7 @@ export interface components {
         Letter: {
             /** Format: int64 */
             attempts: number;
-            /** @description Why it was set aside */
+            /** @description Why it could not be delivered */
             error?: string;
             event_id: string;
             /** Format: date-time */
@@ -1411,7 +1411,7 @@ export interface components {
         OpenLetter: {
             /** Format: int64 */
             attempts: number;
-            /** @description Why it was set aside */
+            /** @description Why it could not be delivered */
             error?: string;
             /** @description The event as the journal had it, as CloudEvents */
             event: unknown;
@@ -1438,15 +1438,31 @@ export interface components {
             state: "dead" | "behind";
             table?: string;
         };
+        Outbox: {
+            /** @description Column with what is sent */
+            body: string;
+            /** @description Column with the event's own id */
+            id: string;
+            /** @description Column with the event's type */
+            kind: string;
+            /** @description Column with what the event is about; it is the message's key */
+            subject?: string;
+            /** @description Such as public.notices */
+            table: string;
+            /** @description Column with when it happened; the commit's time without it */
+            time?: string;
+            /** @description Where it goes: a template that may name {kind} */
+            topic?: string;
+        };
         Outlet: {
             avro?: components["schemas"]["Avro"];
             batch?: components["schemas"]["Batch"];
             /**
-             * @description net: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new
-             * @default all
+             * @description combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new
+             * @default each
              * @enum {string}
              */
-            changes: "all" | "net" | "inserts";
+            changes: "each" | "combined" | "inserts";
             /**
              * @description changed: of an update only the key and what changed
              * @default all
@@ -1499,10 +1515,10 @@ export interface components {
             nulls: "keep" | "omit";
             /** @description Operations that go out; all without it */
             operations?: ("existing" | "insert" | "update" | "delete" | "truncate" | "schema" | "loaded" | "void" | "message")[];
+            /** @description A table whose rows are events already */
+            outbox?: components["schemas"]["Outbox"];
             /** @description Messages with the same text go to the same partition: the key without it; {table} or {transaction} keep those together */
             partition?: string;
-            /** @description A table whose rows are events already */
-            ready_made?: components["schemas"]["ReadyMade"];
             redis?: components["schemas"]["RedisOutlet"];
             /** @description What becomes of events that the destination refuses */
             refused?: components["schemas"]["Refused"];
@@ -1562,7 +1578,7 @@ export interface components {
             committed_at?: string;
             /**
              * Format: int64
-             * @description Events set aside since they were refused or have failed too often
+             * @description Events that were refused or have failed too often
              */
             dead_letters: number;
             /**
@@ -1603,6 +1619,8 @@ export interface components {
             reported?: number;
             /** Format: date-time */
             reported_at?: string;
+            /** @description How near it is to losing what it has not delivered */
+            retention?: components["schemas"]["RetentionUse"];
             /**
              * Format: date-time
              * @description When it is tried again, while it waits
@@ -1613,8 +1631,6 @@ export interface components {
              * @description The offset to which it goes back at that end
              */
             return_to?: number;
-            /** @description How near it is to losing what it has not delivered */
-            room?: components["schemas"]["Room"];
             /**
              * Format: int64
              * @description Counts rewinds, from 1
@@ -1630,7 +1646,7 @@ export interface components {
             until?: number;
             /**
              * Format: int64
-             * @description Events set aside behind those, since they are of the same rows
+             * @description Events that wait behind those, since they are of the same rows
              */
             waiting_behind: number;
         };
@@ -1710,22 +1726,6 @@ export interface components {
              * @description The newest offset that the consumer has dealt with, by its own account
              */
             offset: number;
-        };
-        ReadyMade: {
-            /** @description Column with what is sent */
-            body: string;
-            /** @description Column with the event's own id */
-            id: string;
-            /** @description Column with the event's type */
-            kind: string;
-            /** @description Column with what the event is about; it is the message's key */
-            subject?: string;
-            /** @description Such as public.notices */
-            table: string;
-            /** @description Column with when it happened; the commit's time without it */
-            time?: string;
-            /** @description Where it goes: a template that may name {kind} */
-            topic?: string;
         };
         ReasonInputBody: {
             reason?: string;
@@ -1813,7 +1813,7 @@ export interface components {
              * @description With so many dead letters and events behind them the outlet stops and holds
              * @default 10000
              */
-            most: number;
+            max_dead_letters: number;
         };
         ReloadTableRequest: {
             /** @description A condition in the source's own SQL; without it, all rows */
@@ -1822,18 +1822,6 @@ export interface components {
         Removal: {
             /** @description What an administrator made for the source on its database, and is still there; the teardown script takes it away */
             remains: string[];
-        };
-        Renewal: {
-            /**
-             * Format: int64
-             * @description Its first offset; what lies before is kept
-             */
-            first: number;
-            /**
-             * Format: int64
-             * @description The journal's new generation, which ids carry from here on
-             */
-            generation: number;
         };
         RetainedStatus: {
             advice?: string;
@@ -1857,15 +1845,27 @@ export interface components {
              */
             spilled?: number;
         };
+        RetentionUse: {
+            /**
+             * @description warning from 0.8 on; lost: the journal no longer has what is next
+             * @enum {string}
+             */
+            level: "fine" | "warning" | "lost";
+            /**
+             * Format: double
+             * @description The part of the journal's age or size that what is not delivered has used up; at 1 retention takes it
+             */
+            used: number;
+        };
         Retry: {
             /**
              * Format: int64
              * @description An event that failed so often becomes a dead letter; 0: it is tried until it goes
              */
             attempts?: number;
-            /** @description 200ms unless it is said otherwise; each wait is twice the one before */
+            /** @description Default 200ms; each wait is twice the one before */
             first_wait?: string;
-            /** @description 30s unless it is said otherwise */
+            /** @description Default 30s */
             longest_wait?: string;
         };
         Rewind: {
@@ -1903,18 +1903,6 @@ export interface components {
             to: string;
             /** @description The place before which delivery ends, as in to; a paused outlet runs up to there. Without an end where it is absent */
             until?: string;
-        };
-        Room: {
-            /**
-             * @description warning from 0.8 on; lost: the journal no longer has what is next
-             * @enum {string}
-             */
-            level: "fine" | "warning" | "lost";
-            /**
-             * Format: double
-             * @description The part of the journal's age or size that what is not delivered has used up; at 1 retention takes it
-             */
-            used: number;
         };
         RunOnce: {
             /**
@@ -2012,6 +2000,18 @@ export interface components {
             slot?: string;
             /** @description The first rule that matches a table decides; a table that none matches is left out */
             tables: components["schemas"]["TableRule"][];
+        };
+        SourceReset: {
+            /**
+             * Format: int64
+             * @description Its first offset; what lies before is kept
+             */
+            first: number;
+            /**
+             * Format: int64
+             * @description The journal's new generation, which ids carry from here on
+             */
+            generation: number;
         };
         SourceRun: {
             /**
@@ -3921,7 +3921,7 @@ export interface operations {
             };
         };
     };
-    renewSource: {
+    resetSource: {
         parameters: {
             query?: never;
             header?: never;
@@ -3942,7 +3942,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Renewal"];
+                    "application/json": components["schemas"]["SourceReset"];
                 };
             };
             /** @description Error */
@@ -4099,8 +4099,8 @@ export interface operations {
                 table?: string[];
                 /** @description Operations; may be repeated */
                 operation?: string[];
-                /** @description all, or net: of each row what its changes between from and until come to */
-                changes?: "all" | "net";
+                /** @description each, or combined: of each row what its changes between from and until come to */
+                changes?: "each" | "combined";
             };
             header?: never;
             path: {

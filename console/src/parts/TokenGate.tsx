@@ -39,7 +39,7 @@ export function TokenGate({ children }: { children: ReactNode }) {
         <Form.Control type="password" autoFocus autoComplete="current-password" value={token} onChange={(e) => setToken(e.target.value)} />
       </Form.Group>
       <Button type="submit" disabled={!token}>
-        Go on
+        Continue
       </Button>
     </Form>
   );

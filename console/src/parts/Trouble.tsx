@@ -8,7 +8,7 @@ export function Trouble({ error }: { error: unknown }) {
   return (
     <p className="trouble" role="alert">
       {error instanceof Error ? error.message : String(error)}
-      {error instanceof Refused && error.fix && <span className="fix"> To mend it: {error.fix}.</span>}
+      {error instanceof Refused && error.fix && <span className="fix"> Fix: {error.fix}.</span>}
     </p>
   );
 }

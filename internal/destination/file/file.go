@@ -54,8 +54,8 @@ func folderMode(files os.FileMode) os.FileMode { return files | files&0o444>>2 |
 var _ destination.Destination = (*Destination)(nil)
 
 // Wants implements [destination.Destination].
-func (d *Destination) Wants() encode.Wants {
-	return encode.Wants{Rows: d.Format == "parquet", Bare: true, Lines: d.Format != "parquet" && d.Format != "avro"}
+func (d *Destination) Capabilities() encode.Capabilities {
+	return encode.Capabilities{Rows: d.Format == "parquet", Bare: true, Lines: d.Format != "parquet" && d.Format != "avro"}
 }
 
 // Place is the directory that a definition names below root. A directory

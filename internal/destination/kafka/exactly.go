@@ -30,7 +30,7 @@ func (w *writer) name() string { return fmt.Sprintf("rillmark-%s-%d", w.outlet.N
 // exactly sends messages, which part lists by their indexes, and the outlet's
 // offset in one transaction. Where the broker refuses one of them, it sends
 // halves, each with the offset that it reaches, until the refused event is alone:
-// that is set aside for good before the offset passes it.
+// that is a dead letter before the offset passes it.
 func (w *writer) exactly(ctx context.Context, batch *encode.Batch, part []int, last int64, behind *destination.Behind) ([]destination.Refusal, error) {
 	messages := batch.Messages
 	var refused []destination.Refusal
@@ -43,7 +43,7 @@ func (w *writer) exactly(ctx context.Context, batch *encode.Batch, part []int, l
 		}
 	}
 	if len(refused) > 0 {
-		if err := w.outlet.Aside(ctx, batch, refused); err != nil {
+		if err := w.outlet.KeepRefused(ctx, batch, refused); err != nil {
 			return nil, err
 		}
 	}
@@ -66,7 +66,7 @@ func (w *writer) exactly(ctx context.Context, batch *encode.Batch, part []int, l
 			bad = append(bad, destination.Refusal{Index: i, Err: err})
 			behind.Refused(&messages[i])
 		}
-		if err := w.outlet.Aside(ctx, batch, bad); err != nil {
+		if err := w.outlet.KeepRefused(ctx, batch, bad); err != nil {
 			return nil, err
 		}
 		return append(refused, bad...), w.transaction(ctx, messages, nil, last)

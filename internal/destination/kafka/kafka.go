@@ -39,8 +39,8 @@ type Destination struct {
 var _ destination.Destination = (*Destination)(nil)
 
 // Wants implements [destination.Destination].
-func (d *Destination) Wants() encode.Wants {
-	return encode.Wants{Key: true, Order: true, Headers: true, Topic: true}
+func (d *Destination) Capabilities() encode.Capabilities {
+	return encode.Capabilities{Key: true, Order: true, Headers: true, Topic: true}
 }
 
 // client connects with more options.

@@ -103,13 +103,13 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 	var more []destination.Refusal
 	if w.d.Outlet.ExactlyOnce {
 		if len(refused) > 0 {
-			if err := w.outlet.Aside(ctx, batch, refused); err != nil {
+			if err := w.outlet.KeepRefused(ctx, batch, refused); err != nil {
 				return nil, err
 			}
 		}
 		more, err = w.exactly(ctx, batch, going, batch.Last, behind)
 	} else {
-		more, err = destination.InHalves(batch.Messages, going, behind, func(part []int) error { return w.produce(ctx, batch.Messages, part, nil) }, blame)
+		more, err = destination.SplitOnError(batch.Messages, going, behind, func(part []int) error { return w.produce(ctx, batch.Messages, part, nil) }, blame)
 	}
 	if err != nil {
 		return nil, fault(err)

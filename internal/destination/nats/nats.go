@@ -34,8 +34,8 @@ type Destination struct {
 var _ destination.Destination = (*Destination)(nil)
 
 // Wants implements [destination.Destination].
-func (d *Destination) Wants() encode.Wants {
-	return encode.Wants{Order: true, Headers: true, Topic: true}
+func (d *Destination) Capabilities() encode.Capabilities {
+	return encode.Capabilities{Order: true, Headers: true, Topic: true}
 }
 
 // dialer is the guarded one, as the client wants it.

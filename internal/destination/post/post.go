@@ -53,7 +53,9 @@ var (
 )
 
 // Wants implements [destination.Destination].
-func (d *Destination) Wants() encode.Wants { return encode.Wants{Order: true, Headers: true} }
+func (d *Destination) Capabilities() encode.Capabilities {
+	return encode.Capabilities{Order: true, Headers: true}
+}
 
 func (d *Destination) client() (*http.Client, error) {
 	config, err := destination.TLSConfig(d.Definition.TLS)
@@ -241,7 +243,7 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 	messages := batch.Messages
 	for from := 0; from < len(messages); {
 		to := from
-		for to < len(messages) && !messages[to].Alone {
+		for to < len(messages) && !messages[to].Barrier {
 			to++
 		}
 		if to == from {
@@ -263,7 +265,7 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 func (w *writer) lanes(ctx context.Context, messages []encode.Message, from, to int) ([]destination.Refusal, error) {
 	lanes := make([][]int, min(max(w.Outlet.InFlight, 1), to-from))
 	for i := from; i < to; i++ {
-		lane := int(hash(messages[i].Order) % uint32(len(lanes)))
+		lane := int(hash(messages[i].OrderingKey) % uint32(len(lanes)))
 		lanes[lane] = append(lanes[lane], i)
 	}
 	ctx, cancel := context.WithCancel(ctx)
@@ -299,7 +301,7 @@ func (w *writer) lane(ctx context.Context, messages []encode.Message, lane []int
 	var refused []destination.Refusal
 	for len(lane) > 0 {
 		n := min(max(w.Outlet.Events, 1), len(lane))
-		found, err := destination.InHalves(messages, lane[:n], behind, func(part []int) error { return w.post(ctx, messages, part) }, blame)
+		found, err := destination.SplitOnError(messages, lane[:n], behind, func(part []int) error { return w.post(ctx, messages, part) }, blame)
 		if err != nil {
 			return refused, err
 		}

@@ -46,7 +46,7 @@ export function Filters({ filter, onFilter, sources, paused, onPause, held }: Pr
         </ToggleButtonGroup>
       </div>
       <Button size="sm" className="pause" variant={paused ? "primary" : "outline-primary"} aria-pressed={paused} onClick={() => onPause(!paused)}>
-        {paused ? `Go on (${count(held)} new)` : "Pause"}
+        {paused ? `Resume (${count(held)} new)` : "Pause"}
       </Button>
     </Form>
   );

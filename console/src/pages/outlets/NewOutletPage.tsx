@@ -97,7 +97,7 @@ export function NewOutletPage() {
           </div>
           {chosen === another && <DestinationFields destination={destination} onChange={setDestination} />}
           <Button type="submit" size="sm" disabled={busy}>
-            {busy ? "Looking …" : chosen === pull ? "Go on" : "Check it"}
+            {busy ? "Looking …" : chosen === pull ? "Continue" : "Check it"}
           </Button>
         </Form>
       )}
@@ -148,7 +148,7 @@ export function NewOutletPage() {
             <Message key={m.id} message={m} />
           ))}
           <Button size="sm" onClick={() => setStep(4)}>
-            Go on
+            Continue
           </Button>
         </>
       )}

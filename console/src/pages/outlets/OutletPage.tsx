@@ -107,7 +107,7 @@ function Head({ outlet }: { outlet: OutletStatus }) {
         <Figure name="events/s" value={rate(outlet.rate)} />
         <Figure name="commit → delivery" value={outlet.delay_seconds === undefined ? "–" : span(outlet.delay_seconds)} />
         <Figure name="delivered" value={count(outlet.delivered)} />
-        <Figure name="set aside" value={count(outlet.dead_letters + outlet.waiting_behind)} />
+        <Figure name="dead letters" value={count(outlet.dead_letters + outlet.waiting_behind)} />
         <Figure name="run" value={String(outlet.run)} />
       </dl>
       {outlet.error && (
@@ -126,9 +126,9 @@ function Head({ outlet }: { outlet: OutletStatus }) {
           No table of {outlet.source} matches {outlet.unmatched.join(" or ")}: its definition may have a slip, or the table is yet to come.
         </p>
       )}
-      {outlet.room && outlet.room.level !== "fine" && (
+      {outlet.retention && outlet.retention.level !== "fine" && (
         <p className="trouble" role="alert">
-          {outlet.room.level === "lost" ? "Retention has taken events that this outlet has not delivered; the tab Now says which." : `What is not delivered has used up ${Math.round(outlet.room.used * 100)} % of the journal's room: soon retention takes it.`}
+          {outlet.retention.level === "lost" ? "Retention has removed events that this outlet has not delivered; the tab Now says which." : `What is not delivered has used up ${Math.round(outlet.retention.used * 100)} % of the journal's limit: soon retention removes it.`}
         </p>
       )}
       <Trouble error={trouble} />

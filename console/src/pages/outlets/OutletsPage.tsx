@@ -33,7 +33,7 @@ export function OutletsPage() {
                   behind
                 </th>
                 <th scope="col" className="number">
-                  behind for
+                  lag
                 </th>
                 <th scope="col" className="number">
                   events/s
@@ -42,7 +42,7 @@ export function OutletsPage() {
                   delivered
                 </th>
                 <th scope="col" className="number">
-                  set aside
+                  dead letters
                 </th>
               </tr>
             </thead>

@@ -43,9 +43,9 @@ export function ShapeFields({ kind, outlet, onChange }: { kind: string; outlet: 
         </Form.Group>
         <Form.Group controlId="changes">
           <Form.Label>Changes</Form.Label>
-          <Form.Select size="sm" value={outlet.changes ?? "all"} onChange={(e) => onChange({ ...outlet, changes: e.target.value as Outlet["changes"] })}>
-            <option value="all">all of them</option>
-            <option value="net">the net of each row</option>
+          <Form.Select size="sm" value={outlet.changes ?? "each"} onChange={(e) => onChange({ ...outlet, changes: e.target.value as Outlet["changes"] })}>
+            <option value="each">each of them</option>
+            <option value="combined">combined: the net change of each row</option>
             <option value="inserts">new rows only</option>
           </Form.Select>
         </Form.Group>

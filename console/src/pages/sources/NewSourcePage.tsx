@@ -87,7 +87,7 @@ export function NewSourcePage() {
       {step === 3 && (
         <>
           <Trial name={name} definition={definition} />
-          <Next busy={busy} word="Go on" onNext={() => setStep(4)} />
+          <Next busy={busy} word="Continue" onNext={() => setStep(4)} />
         </>
       )}
       {step === 4 && (

@@ -55,7 +55,7 @@ export function SourcePage() {
 }
 
 function Head({ source }: { source: SourceStatus }) {
-  const [asks, setAsks] = useState<"" | "pause" | "remove" | "renew">("");
+  const [asks, setAsks] = useState<"" | "pause" | "remove" | "reset">("");
   const { trouble, work } = useWork();
   const client = useQueryClient();
   const navigate = useNavigate();
@@ -84,7 +84,7 @@ function Head({ source }: { source: SourceStatus }) {
             </Button>
           )}
           {source.phase === "failed" && (
-            <Button size="sm" variant="outline-secondary" onClick={() => setAsks("renew")}>
+            <Button size="sm" variant="outline-secondary" onClick={() => setAsks("reset")}>
               Begin anew
             </Button>
           )}
@@ -120,13 +120,13 @@ function Head({ source }: { source: SourceStatus }) {
         onYes={(reason) => act("POST", "/pause", reason)}
       />
       <Ask
-        show={asks === "renew"}
+        show={asks === "reset"}
         title={`Begin ${source.name} anew?`}
         text="A new slot is made and all tables are loaded again. Old events are kept; the cut is on record, and ids carry the next generation from there. What the source wrote in between, and has changed again since, is in no event."
         word="Begin anew"
         wantsReason
         onNo={() => setAsks("")}
-        onYes={(reason) => act("POST", "/renew", reason)}
+        onYes={(reason) => act("POST", "/reset", reason)}
       />
       <Ask
         show={asks === "remove"}

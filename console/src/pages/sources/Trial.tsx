@@ -31,7 +31,7 @@ export function Trial({ name, definition }: { name: string; definition: SourceDe
             setPhase("watching");
           }
           if (line.problem) {
-            throw new Error(`${line.problem.detail ?? ""}${line.problem.fix ? ` To mend it: ${line.problem.fix}` : ""}`);
+            throw new Error(`${line.problem.detail ?? ""}${line.problem.fix ? ` Fix: ${line.problem.fix}` : ""}`);
           }
           const event = line.event;
           if (event) {

@@ -10,7 +10,7 @@ import "slices"
 //
 // What came since our last heartbeat comes again when a run is resumed, and is
 // noted again; only what is older, as a rule nothing, goes into the checkpoint.
-type unseen struct {
+type notYetVisible struct {
 	touches []touch
 	old     int // so many of them came before the last heartbeat
 }
@@ -18,7 +18,7 @@ type unseen struct {
 type touch struct{ xid, table uint32 }
 
 // note is called for each row.
-func (u *unseen) note(xid, table uint32) {
+func (u *notYetVisible) note(xid, table uint32) {
 	if n := len(u.touches); n > 0 && u.touches[n-1] == (touch{xid, table}) {
 		return
 	}
@@ -26,7 +26,7 @@ func (u *unseen) note(xid, table uint32) {
 }
 
 // of is the transactions that touched a table.
-func (u *unseen) of(table uint32) []uint32 {
+func (u *notYetVisible) of(table uint32) []uint32 {
 	var xids []uint32
 	for _, t := range u.touches {
 		if t.table == table {
@@ -37,7 +37,7 @@ func (u *unseen) of(table uint32) []uint32 {
 }
 
 // prune forgets what a snapshot sees.
-func (u *unseen) prune(s *snapshot) {
+func (u *notYetVisible) prune(s *snapshot) {
 	kept, old := u.touches[:0], 0
 	for i, t := range u.touches {
 		if s.sees(t.xid) {
@@ -55,10 +55,10 @@ func (u *unseen) prune(s *snapshot) {
 }
 
 // heartbeat says that all that was noted so far will not come again.
-func (u *unseen) heartbeat() { u.old = len(u.touches) }
+func (u *notYetVisible) heartbeat() { u.old = len(u.touches) }
 
 // stored is what the checkpoint needs, by the tables' names.
-func (u *unseen) stored(name func(uint32) string) map[string][]uint32 {
+func (u *notYetVisible) stored(name func(uint32) string) map[string][]uint32 {
 	if u.old == 0 {
 		return nil
 	}

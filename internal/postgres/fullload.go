@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// whole loads a table that has no key, so that nothing tells which of its rows a
+// full loads a table that has no key, so that nothing tells which of its rows a
 // change between two marks is about: it is read in one snapshot, which stays open
 // until all its rows are in the journal.
 //
@@ -17,13 +17,13 @@ import (
 // snapshot and none after it is. Rows of the load and changes after the void
 // then add up in any order: folded as a bag, in which a row may for a while be
 // missing more often than it is there, they give the table.
-func (l *loader) whole(ctx context.Context, j *job, estimate int64) error {
+func (l *loader) full(ctx context.Context, j *job, estimate int64) error {
 	marks, err := l.run.markSession(ctx, "load")
 	if err != nil {
 		return err
 	}
 	defer marks.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
-	err = l.wholeBetween(ctx, j, estimate, func(seen func() error) error { return l.run.place(ctx, marks, seen) })
+	err = l.fullBetween(ctx, j, estimate, func(seen func() error) error { return l.run.place(ctx, marks, seen) })
 	if l.conn.PgConn().TxStatus() != 'I' && ctx.Err() == nil {
 		if _, rolled := l.conn.Exec(ctx, "ROLLBACK"); rolled != nil && (err == nil || errors.Is(err, errDisturbed)) {
 			return rolled
@@ -35,7 +35,7 @@ func (l *loader) whole(ctx context.Context, j *job, estimate int64) error {
 	return err
 }
 
-func (l *loader) wholeBetween(ctx context.Context, j *job, estimate int64, mark func(func() error) error) error {
+func (l *loader) fullBetween(ctx context.Context, j *job, estimate int64, mark func(func() error) error) error {
 	r, t := l.run, j.table
 	began := time.Now()
 	var into *chunkRows
@@ -44,7 +44,7 @@ func (l *loader) wholeBetween(ctx context.Context, j *job, estimate int64, mark 
 		var before []uint32
 		err := mark(func() error {
 			if j.current() {
-				w, before = j.load.open(), r.unseen.of(t.number)
+				w, before = j.load.open(), r.notYetVisible.of(t.number)
 			}
 			return nil
 		})
@@ -71,7 +71,7 @@ func (l *loader) wholeBetween(ctx context.Context, j *job, estimate int64, mark 
 			}
 			accepted = true
 			r.adopt(t, into.layout, r.lastRow)
-			r.loadBegins(j, into.layout, asWhole, estimate)
+			r.loadBegins(j, into.layout, inFull, estimate)
 			return nil
 		})
 		if err != nil {
@@ -92,15 +92,15 @@ func (l *loader) wholeBetween(ctx context.Context, j *job, estimate int64, mark 
 			return err
 		}
 	}
-	return l.readWhole(ctx, j, into, mark)
+	return l.readFull(ctx, j, into, mark)
 }
 
 // errDisturbed ends the reading of a table without a key that was truncated or
 // changed its columns meanwhile: it begins anew.
 var errDisturbed = errors.New("the table has changed under the load")
 
-// readWhole reads through the table with a cursor, a piece between two marks.
-func (l *loader) readWhole(ctx context.Context, j *job, into *chunkRows, mark func(func() error) error) error {
+// readFull reads through the table with a cursor, a piece between two marks.
+func (l *loader) readFull(ctx context.Context, j *job, into *chunkRows, mark func(func() error) error) error {
 	r, t := l.run, j.table
 	s := l.selectionOf(into.layout)
 	if _, err := l.conn.Exec(ctx, "DECLARE rows NO SCROLL CURSOR FOR SELECT "+strings.Join(s.names, ", ")+" FROM "+j.from()+j.condition()); err != nil {

@@ -14,14 +14,14 @@ import (
 // an event "existing" with all its values. The table goes on being followed
 // meanwhile; what is to be read is on record with the insert.
 
-// entered is a load of rows that have entered the filter, and of nothing else.
-func entered(from LSN) *tableLoad {
-	return &tableLoad{ready: true, progress: progress{By: byKey, Began: true, Read: true, Partial: true, Entered: true, From: from}}
+// refetch is a load of rows that have entered the filter, and of nothing else.
+func refetch(from LSN) *tableLoad {
+	return &tableLoad{ready: true, progress: progress{By: byKey, Began: true, Read: true, Partial: true, Refetch: true, From: from}}
 }
 
-// readEntered asks for a row that has entered the filter where its image leaves
+// askRefetch asks for a row that has entered the filter where its image leaves
 // values out. The lock is held, a unit is open.
-func (r *run) readEntered(rel *relation, raw []pgoutput.TupleColumn, after []change.Value) {
+func (r *run) askRefetch(rel *relation, raw []pgoutput.TupleColumn, after []change.Value) {
 	t := rel.table
 	if rel.rule.Filter == nil || !omits(after) || len(rel.layout.schema.Key()) == 0 {
 		return
@@ -29,17 +29,17 @@ func (r *run) readEntered(rel *relation, raw []pgoutput.TupleColumn, after []cha
 	s := &t.state
 	switch load := t.load; {
 	case load == nil && (s.State == engine.StateFollowing || s.State == engine.StateStale):
-		t.load = entered(LSN(r.row.Place))
+		t.load = refetch(LSN(r.row.Place))
 	case load == nil, !load.progress.Began && !load.progress.Partial:
 		return // a load that reads every row comes after this one
-	case load.progress.Partial && !load.progress.Entered:
+	case load.progress.Partial && !load.progress.Refetch:
 		// It reads rows of its own choice alone.
-		load.progress.Then, load.progress.ThenNote = engine.StateStale, enteredUnread+reloadByHand
+		load.progress.Then, load.progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
 		r.sink.Table(t.progressState())
 		return
-	case load.progress.Entered && len(load.progress.Again) >= maxAgain:
+	case load.progress.Refetch && len(load.progress.Keys) >= maxRefetch:
 		t.load = nil
-		s.State, s.Note = engine.StateStale, enteredUnread+reloadByHand
+		s.State, s.Note = engine.StateStale, refetchFailed+reloadByHand
 		r.sink.Table(t.progressState())
 		return
 	}
@@ -48,7 +48,7 @@ func (r *run) readEntered(rel *relation, raw []pgoutput.TupleColumn, after []cha
 	r.wakeLoaders()
 }
 
-const enteredUnread = "rows have entered the filter of which the log left values out, and they could not be read"
+const refetchFailed = "rows have entered the filter of which the log left values out, and they could not be read"
 
 // ask puts a row's key among those to be read again, and reports whether that is new.
 func (l *tableLoad) ask(from *layout, raw []pgoutput.TupleColumn, after []change.Value) bool {
@@ -64,10 +64,10 @@ func (l *tableLoad) ask(from *layout, raw []pgoutput.TupleColumn, after []change
 	switch {
 	case p.waits(key):
 		return false
-	case len(p.Again) >= maxAgain:
+	case len(p.Keys) >= maxRefetch:
 		l.restart()
 	default:
-		p.Again = append(p.Again, key)
+		p.Keys = append(p.Keys, key)
 	}
 	return true
 }

@@ -12,10 +12,10 @@ import (
 	"rillmark/internal/seeded"
 )
 
-// TestInHalves sends lists in which some messages are bad for good or for now, as they
+// TestSplitOnError sends lists in which some messages are bad for good or for now, as they
 // fall: each that is not to blame and does not have to wait gets there, those of one row
 // in their order, and of a bad one's row nothing goes before it.
-func TestInHalves(t *testing.T) {
+func TestSplitOnError(t *testing.T) {
 	random := seeded.Random(t, 0)
 	bad, later, away := fmt.Errorf("bad: %w", ErrRefused), errors.New("later"), errors.New("away")
 	for round := range 500 {
@@ -25,7 +25,7 @@ func TestInHalves(t *testing.T) {
 		for i := range messages {
 			part[i] = i
 			if random.IntN(8) > 0 {
-				messages[i].Order = []byte{byte('a' + random.IntN(5))}
+				messages[i].OrderingKey = []byte{byte('a' + random.IntN(5))}
 			}
 			switch random.IntN(12) {
 			case 0:
@@ -51,7 +51,7 @@ func TestInHalves(t *testing.T) {
 			}
 			return nil
 		}
-		refused, err := InHalves(messages, part, behind, send, func(err error) Blame {
+		refused, err := SplitOnError(messages, part, behind, send, func(err error) Blame {
 			if errors.Is(err, ErrRefused) {
 				return BlameOne
 			}
@@ -64,7 +64,7 @@ func TestInHalves(t *testing.T) {
 		}
 		blocked := make(map[string]bool)
 		for i := range messages {
-			row := string(messages[i].Order)
+			row := string(messages[i].OrderingKey)
 			waits := row != "" && blocked[row]
 			r, isTold := told[i]
 			require.NotEqual(t, taken[i], isTold, "message %d is taken or told", i)
@@ -79,12 +79,12 @@ func TestInHalves(t *testing.T) {
 			}
 		}
 		require.True(t, slices.IsSortedFunc(order, func(a, b int) int {
-			if string(messages[a].Order) != string(messages[b].Order) {
+			if string(messages[a].OrderingKey) != string(messages[b].OrderingKey) {
 				return 0
 			}
 			return a - b
 		}))
 	}
-	_, err := InHalves(make([]encode.Message, 4), []int{0, 1, 2, 3}, NewBehind(true), func([]int) error { return away }, func(error) Blame { return BlameNone })
+	_, err := SplitOnError(make([]encode.Message, 4), []int{0, 1, 2, 3}, NewBehind(true), func([]int) error { return away }, func(error) Blame { return BlameNone })
 	require.ErrorIs(t, err, away, "what is nobody's fault ends it at once")
 }

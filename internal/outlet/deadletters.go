@@ -15,9 +15,9 @@ import (
 	"rillmark/internal/shape"
 )
 
-// setAside stores refused events as dead letters, with the committed offset.
-func (s *sender) setAside(ctx context.Context, aside []refusal) error {
-	letters, err := s.letters(ctx, aside)
+// deadLetter stores refused events as dead letters, with the committed offset.
+func (s *sender) deadLetter(ctx context.Context, dead []refusal) error {
+	letters, err := s.letters(ctx, dead)
 	if err != nil {
 		return err
 	}
@@ -25,7 +25,7 @@ func (s *sender) setAside(ctx context.Context, aside []refusal) error {
 	if err != nil {
 		return err
 	}
-	if err := s.commitAside(ctx, durable, letters); err != nil {
+	if err := s.commitDead(ctx, durable, letters); err != nil {
 		return err
 	}
 	return s.tell(ctx, letters)
@@ -33,43 +33,43 @@ func (s *sender) setAside(ctx context.Context, aside []refusal) error {
 
 // keep stores dead letters ahead of the committed offset. If they come again,
 // they are the same ones.
-func (s *sender) keep(ctx context.Context, aside []refusal) error {
-	if len(aside) == 0 {
+func (s *sender) keep(ctx context.Context, dead []refusal) error {
+	if len(dead) == 0 {
 		return nil
 	}
-	letters, err := s.letters(ctx, aside)
+	letters, err := s.letters(ctx, dead)
 	if err != nil {
 		return err
 	}
-	if err := s.hold.SetAside(ctx, s.offset.Run, -1, 0, letters); err != nil {
+	if err := s.hold.StoreDeadLetters(ctx, s.offset.Run, -1, 0, letters); err != nil {
 		return err
 	}
 	return s.tell(ctx, letters)
 }
 
-// asideFirst is for writers that commit an offset of their own.
-func (s *sender) asideFirst(ctx context.Context, batch *encode.Batch, refused []destination.Refusal) error {
-	aside := make([]refusal, 0, len(refused))
+// keepRefused is for writers that commit an offset of their own.
+func (s *sender) keepRefused(ctx context.Context, batch *encode.Batch, refused []destination.Refusal) error {
+	dead := make([]refusal, 0, len(refused))
 	for _, r := range refused {
 		m := &batch.Messages[r.Index]
-		aside = append(aside, refusal{m.Offset, append([]byte(nil), m.Order...), r.Err})
+		dead = append(dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), r.Err})
 	}
-	letters, err := s.letters(ctx, aside)
+	letters, err := s.letters(ctx, dead)
 	if err != nil {
 		return err
 	}
-	return s.hold.SetAside(ctx, s.offset.Run, -1, 0, letters)
+	return s.hold.StoreDeadLetters(ctx, s.offset.Run, -1, 0, letters)
 }
 
 // letters makes dead letters of refused events, if there is room for them.
-func (s *sender) letters(ctx context.Context, aside []refusal) ([]catalog.DeadLetter, error) {
+func (s *sender) letters(ctx context.Context, dead []refusal) ([]catalog.DeadLetter, error) {
 	seen := make(map[int64]int)
 	var letters []catalog.DeadLetter
-	events, err := s.refusedEvents(ctx, aside)
+	events, err := s.refusedEvents(ctx, dead)
 	if err != nil {
 		return nil, err
 	}
-	for _, one := range aside {
+	for _, one := range dead {
 		if at, there := seen[one.offset]; there {
 			if one.err != nil {
 				letters[at].Error, letters[at].State = one.err.Error(), catalog.LetterDead
@@ -87,8 +87,8 @@ func (s *sender) letters(ctx context.Context, aside []refusal) ([]catalog.DeadLe
 		seen[one.offset] = len(letters)
 		letters = append(letters, letter)
 	}
-	if s.aside+len(letters) > s.Most {
-		return nil, &engine.Fault{Code: "too-many-dead-letters", Final: true, Message: fmt.Sprintf("%d events are set aside already, and %d more would be above the most of %d", s.aside, len(letters), s.Most),
+	if s.deadCount+len(letters) > s.Most {
+		return nil, &engine.Fault{Code: "too-many-dead-letters", Final: true, Message: fmt.Sprintf("there are %d dead letters already, and %d more would exceed the limit of %d", s.deadCount, len(letters), s.Most),
 			Fix: "look at them with `rillmark dead-letter list " + s.Name + "`, retry or discard them, then `rillmark outlet resume " + s.Name + "`"}
 	}
 	return letters, nil
@@ -104,23 +104,23 @@ func (s *sender) tell(ctx context.Context, letters []catalog.DeadLetter) error {
 		if l.State == catalog.LetterDead {
 			dead++
 			if dead <= 3 {
-				s.Log("error", "dead-letter", fmt.Sprintf("%s (%s of %s) was set aside: %s", l.EventID, l.Operation, l.Table, l.Error))
+				s.Log("error", "dead-letter", fmt.Sprintf("%s (%s of %s) is a dead letter: %s", l.EventID, l.Operation, l.Table, l.Error))
 			}
 		}
 	}
 	if dead > 3 {
-		s.Log("error", "dead-letter", fmt.Sprintf("%d events in all were set aside in this batch", dead))
+		s.Log("error", "dead-letter", fmt.Sprintf("%d events of this batch are dead letters", dead))
 	}
 	d, behind, err := s.Catalog.CountDeadLetters(ctx, s.ID)
-	s.aside = int(d + behind)
+	s.deadCount = int(d + behind)
 	return err
 }
 
 // refusedEvents reads refused events once more, to keep them, by their offsets.
-func (s *sender) refusedEvents(ctx context.Context, aside []refusal) (map[int64]catalog.DeadLetter, error) {
+func (s *sender) refusedEvents(ctx context.Context, dead []refusal) (map[int64]catalog.DeadLetter, error) {
 	wanted := make(map[int64]bool)
 	newest := int64(0)
-	for _, one := range aside {
+	for _, one := range dead {
 		wanted[one.offset] = true
 		newest = max(newest, one.offset)
 	}
@@ -197,7 +197,7 @@ func (s *sender) netEvents(ctx context.Context, until int64, each func(*change.E
 // retry delivers the dead letters that somebody wants to be tried again, in the
 // order of their offsets. One that is refused again keeps those of its row back.
 func (s *sender) retry(ctx context.Context) error {
-	if s.aside == 0 {
+	if s.deadCount == 0 {
 		if _, n, err := s.Catalog.DeadRows(ctx, s.ID); err != nil || n == 0 {
 			return err
 		}
@@ -245,7 +245,7 @@ func (s *sender) retry(ctx context.Context) error {
 		}
 	}
 	var err error
-	s.rows, s.aside, err = s.Catalog.DeadRows(ctx, s.ID)
+	s.rows, s.deadCount, err = s.Catalog.DeadRows(ctx, s.ID)
 	return err
 }
 
@@ -266,8 +266,8 @@ func (s *sender) redeliver(ctx context.Context, l *catalog.DeadLetter) (refused,
 	// The closing event of its transaction has gone out before.
 	kept := b.Messages[:0]
 	for _, m := range b.Messages {
-		if m.Bad != nil {
-			return m.Bad, nil
+		if m.EncodeError != nil {
+			return m.EncodeError, nil
 		}
 		if m.Type != encode.TransactionEnd {
 			kept = append(kept, m)

@@ -25,7 +25,7 @@ type Letter struct {
 	Table     string    `json:"table,omitempty"`
 	Operation string    `json:"operation"`
 	Key       string    `json:"key,omitempty" doc:"The row's key"`
-	Error     string    `json:"error,omitempty" doc:"Why it was set aside"`
+	Error     string    `json:"error,omitempty" doc:"Why it could not be delivered"`
 	Attempts  int       `json:"attempts"`
 	FirstAt   time.Time `json:"first_at"`
 	LastAt    time.Time `json:"last_at"`
@@ -131,7 +131,7 @@ func (s *Service) RetryLetters(ctx context.Context, name string, f catalog.Lette
 	if err != nil {
 		return 0, answer(err, "outlet", name)
 	}
-	s.note(ctx, "info", "outlet/"+name, "dead-letter", fmt.Sprintf("%d events that were set aside are to be tried again", n))
+	s.note(ctx, "info", "outlet/"+name, "dead-letter", fmt.Sprintf("%d dead letters are to be tried again", n))
 	s.wake(name)
 	return n, nil
 }
@@ -146,7 +146,7 @@ func (s *Service) DiscardLetters(ctx context.Context, name string, f catalog.Let
 	if err != nil {
 		return 0, answer(err, "outlet", name)
 	}
-	s.note(ctx, "warn", "outlet/"+name, "dead-letter", fmt.Sprintf("%d events that were set aside have been discarded", n))
+	s.note(ctx, "warn", "outlet/"+name, "dead-letter", fmt.Sprintf("%d dead letters have been discarded", n))
 	s.wake(name)
 	return n, nil
 }

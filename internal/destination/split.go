@@ -13,12 +13,12 @@ const (
 	BlameOneForNow
 )
 
-// InHalves sends messages of a batch, which part lists by their indexes, together
+// SplitOnError sends messages of a batch, which part lists by their indexes, together
 // and, where one of them is to blame for an error, in halves, until that one is
 // alone: it is refused, and those of its row wait behind it. What the destination
 // took of a part that failed goes to it again with its half, so that no message
 // stays behind a later one of its row. Any other error ends it.
-func InHalves(messages []encode.Message, part []int, behind *Behind, send func(part []int) error, blame func(error) Blame) ([]Refusal, error) {
+func SplitOnError(messages []encode.Message, part []int, behind *Behind, send func(part []int) error, blame func(error) Blame) ([]Refusal, error) {
 	var refused []Refusal
 	going := make([]int, 0, len(part))
 	for _, i := range part {
@@ -50,7 +50,7 @@ func InHalves(messages []encode.Message, part []int, behind *Behind, send func(p
 	}
 	half := len(going) / 2
 	for _, one := range [][]int{going[:half], going[half:]} {
-		found, err := InHalves(messages, one, behind, send, blame)
+		found, err := SplitOnError(messages, one, behind, send, blame)
 		if err != nil {
 			return refused, err
 		}

@@ -19,7 +19,7 @@ import (
 
 // TestALostStreamIsBegunAnewOnAPersonsWord breaks what cannot be gone on with, in
 // every way but one (a restored copy has a test of its own): each is recognised
-// and waits; a renewal then loads anew in the journal's next generation, with
+// and waits; a reset then loads anew in the journal's next generation, with
 // offsets going on and the old events kept.
 func TestALostStreamIsBegunAnewOnAPersonsWord(t *testing.T) {
 	t.Parallel()
@@ -96,10 +96,10 @@ func TestALostStreamIsBegunAnewOnAPersonsWord(t *testing.T) {
 	for _, one := range breaks {
 		before := len(i.journal("circulation"))
 		one.do()
-		i.waits(one.code, "rillmark source renew")
-		_, errs, code := i.cli("source", "renew", "circulation")
+		i.waits(one.code, "rillmark source reset")
+		_, errs, code := i.cli("source", "reset", "circulation")
 		require.Equal(t, 2, code, "it wants a word: %s", errs)
-		out, errs, code := i.cli("source", "renew", "circulation", "--yes", "--reason", one.what)
+		out, errs, code := i.cli("source", "reset", "circulation", "--yes", "--reason", one.what)
 		require.Zero(t, code, errs)
 		require.Contains(t, out, "offset")
 		i.settled("circulation", db)
@@ -174,9 +174,9 @@ func TestASourceFailsOver(t *testing.T) {
 	source.Kill()
 	run(t, db, "SELECT pg_promote()", "DELETE FROM loans WHERE id <= 10", "INSERT INTO loans VALUES (52, 'on the new primary')")
 	way.turn(fmt.Sprintf("127.0.0.1:%d", standby.Port))
-	i.waits("other-timeline", "rillmark source renew")
+	i.waits("other-timeline", "rillmark source reset")
 	require.Len(t, i.journal("circulation"), before, "nothing is taken from a log that may not go on from ours")
-	_, errs, code := i.cli("source", "renew", "circulation", "--yes", "--reason", "the standby has taken over")
+	_, errs, code := i.cli("source", "reset", "circulation", "--yes", "--reason", "the standby has taken over")
 	require.Zero(t, code, errs)
 	i.settled("circulation", db)
 	run(t, db, "UPDATE loans SET note = 'later' WHERE id % 7 = 0")

@@ -26,7 +26,7 @@ func TestSmallPiecesAreReadTogether(t *testing.T) {
 	defer ours.Close() //nolint:errcheck // nothing is open on it
 	theirs, err := listener.Accept()
 	require.NoError(t, err)
-	c := &crumbConn{Conn: ours, pause: crumbPause}
+	c := &coalescingConn{Conn: ours, pause: coalescePause}
 
 	random, pieces := seeded.Random(t, 1), seeded.Random(t, 2)
 	sent := make([]byte, 3*crumbBuffer)
@@ -57,7 +57,7 @@ func TestSmallPiecesAreReadTogether(t *testing.T) {
 	require.Nil(t, c.view(1))
 
 	one := make([]byte, 10)
-	for _, word := range []string{"a", "crumb"} {
+	for _, word := range []string{"a", "coalescing"} {
 		_, err = theirs.Write([]byte(word))
 		require.NoError(t, err)
 		n, err := c.Read(one)

@@ -8,17 +8,17 @@ import (
 	"time"
 )
 
-// crumbPause is how long a reader waits after a short read: reading eagerly
+// coalescePause is how long a reader waits after a short read: reading eagerly
 // makes the server send tiny pieces, and a pause of this length doubles its rate
 // on small transactions and halves our CPU.
-const crumbPause = 500 * time.Microsecond
+const coalescePause = 500 * time.Microsecond
 
 // crumbQuiet is how far apart reads are where the stream is quiet: then a pause only
 // wakes us once more.
 const crumbQuiet = 4 * time.Millisecond
 
-// crumbConn reads in large pieces, and pauses after a piece that was not large.
-type crumbConn struct {
+// coalescingConn reads in large pieces, and pauses after a piece that was not large.
+type coalescingConn struct {
 	net.Conn
 	pause time.Duration // zero until the stream has started
 	buf   []byte
@@ -37,11 +37,11 @@ const crumbWake = 64 << 10
 
 const crumbBuffer = 256 << 10
 
-func (c *crumbConn) lastRead() time.Time { return time.Unix(0, c.last.Load()) }
+func (c *coalescingConn) lastRead() time.Time { return time.Unix(0, c.last.Load()) }
 
 // view is the next n bytes where all of them have been read already, good until
 // the next call of any method; nil otherwise.
-func (c *crumbConn) view(n int) []byte {
+func (c *coalescingConn) view(n int) []byte {
 	if n > len(c.rest) {
 		return nil
 	}
@@ -51,7 +51,7 @@ func (c *crumbConn) view(n int) []byte {
 }
 
 // Read implements [net.Conn].
-func (c *crumbConn) Read(p []byte) (int, error) {
+func (c *coalescingConn) Read(p []byte) (int, error) {
 	if len(c.rest) == 0 {
 		if c.pause == 0 {
 			n, err := c.Conn.Read(p)
@@ -82,7 +82,7 @@ func (c *crumbConn) Read(p []byte) (int, error) {
 
 // setWake says from how many bytes on we are to be woken. Where it cannot be said
 // we are woken for each piece.
-func (c *crumbConn) setWake(bytes int) {
+func (c *coalescingConn) setWake(bytes int) {
 	if !c.tried {
 		c.tried = true
 		if tcp, ok := c.Conn.(*net.TCPConn); ok {
@@ -99,7 +99,7 @@ func (c *crumbConn) setWake(bytes int) {
 }
 
 // receive reads what is there; where nothing is, it waits for the first byte.
-func (c *crumbConn) receive() (n int, err error) {
+func (c *coalescingConn) receive() (n int, err error) {
 	if c.raw == nil {
 		return c.Conn.Read(c.buf)
 	}
