@@ -1,18 +1,21 @@
+import { Suspense, lazy } from "react";
 import { NavLink, Navigate, Route, Routes } from "react-router-dom";
 import { StatusProvider, useStatus } from "./api/status";
-import { ChangesPage } from "./pages/changes/ChangesPage";
 import { OverviewPage } from "./pages/overview/OverviewPage";
-import { NewOutletPage } from "./pages/outlets/NewOutletPage";
-import { OutletPage } from "./pages/outlets/OutletPage";
-import { OutletsPage } from "./pages/outlets/OutletsPage";
-import { NewSourcePage } from "./pages/sources/NewSourcePage";
-import { SourcePage } from "./pages/sources/SourcePage";
-import { SourcesPage } from "./pages/sources/SourcesPage";
 import { Logo } from "./parts/Logo";
 import { SignOut } from "./parts/SignOut";
 import { StateMark } from "./parts/StateMark";
 import { ThemeSwitch } from "./parts/ThemeSwitch";
 import { TokenGate } from "./parts/TokenGate";
+
+// Each page is fetched when it is first opened.
+const SourcesPage = lazy(() => import("./pages/sources/SourcesPage").then((m) => ({ default: m.SourcesPage })));
+const NewSourcePage = lazy(() => import("./pages/sources/NewSourcePage").then((m) => ({ default: m.NewSourcePage })));
+const SourcePage = lazy(() => import("./pages/sources/SourcePage").then((m) => ({ default: m.SourcePage })));
+const OutletsPage = lazy(() => import("./pages/outlets/OutletsPage").then((m) => ({ default: m.OutletsPage })));
+const NewOutletPage = lazy(() => import("./pages/outlets/NewOutletPage").then((m) => ({ default: m.NewOutletPage })));
+const OutletPage = lazy(() => import("./pages/outlets/OutletPage").then((m) => ({ default: m.OutletPage })));
+const ChangesPage = lazy(() => import("./pages/changes/ChangesPage").then((m) => ({ default: m.ChangesPage })));
 
 export function App() {
   return (
@@ -23,17 +26,19 @@ export function App() {
         </a>
         <TopBar />
         <main id="page" className="page">
-          <Routes>
-            <Route path="/" element={<OverviewPage />} />
-            <Route path="/sources" element={<SourcesPage />} />
-            <Route path="/sources/new" element={<NewSourcePage />} />
-            <Route path="/sources/:name/:tab?" element={<SourcePage />} />
-            <Route path="/outlets" element={<OutletsPage />} />
-            <Route path="/outlets/new" element={<NewOutletPage />} />
-            <Route path="/outlets/:name/:tab?" element={<OutletPage />} />
-            <Route path="/changes" element={<ChangesPage />} />
-            <Route path="*" element={<Navigate to="/" replace />} />
-          </Routes>
+          <Suspense fallback={<p className="none">Loading …</p>}>
+            <Routes>
+              <Route path="/" element={<OverviewPage />} />
+              <Route path="/sources" element={<SourcesPage />} />
+              <Route path="/sources/new" element={<NewSourcePage />} />
+              <Route path="/sources/:name/:tab?" element={<SourcePage />} />
+              <Route path="/outlets" element={<OutletsPage />} />
+              <Route path="/outlets/new" element={<NewOutletPage />} />
+              <Route path="/outlets/:name/:tab?" element={<OutletPage />} />
+              <Route path="/changes" element={<ChangesPage />} />
+              <Route path="*" element={<Navigate to="/" replace />} />
+            </Routes>
+          </Suspense>
         </main>
       </StatusProvider>
     </TokenGate>

@@ -189,6 +189,9 @@ func (s *Server) guardHost(next http.Handler) http.Handler {
 	})
 }
 
+// compressed sends the console's text compressed where the browser takes that.
+var compressed = middleware.Compress(6, "text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml")
+
 // serveConsole serves the console's files; any other path is one of its pages.
 func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/v1/") || s.console == nil || r.Method != http.MethodGet && r.Method != http.MethodHead {
@@ -200,7 +203,7 @@ func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(name, "assets/") {
 			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable") // their names hold a hash
 		}
-		http.ServeFileFS(w, r, s.console, name)
+		compressed(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.ServeFileFS(w, r, s.console, name) })).ServeHTTP(w, r)
 		return
 	}
 	if _, err := fs.Stat(s.console, "index.html"); err != nil {

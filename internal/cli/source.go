@@ -375,7 +375,7 @@ func (a *app) printSource(r api.Record[definition.Source], s service.SourceStatu
 	}
 	line("journal", "offsets %s to %s, %s on disk, generation %d", count(s.Journal.First), count(s.Journal.Next-1), size(s.Journal.Bytes), s.Journal.Generation)
 	if h := s.RetainedLog; h != nil {
-		held := size(h.Bytes) + " held back on the source"
+		held := size(h.Bytes) + " retained on the source"
 		if h.Limit > 0 {
 			held += " of at most " + size(h.Limit)
 		}

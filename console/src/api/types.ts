@@ -10,7 +10,10 @@ export type LogEntry = Schemas["LogEntry"];
 export type SourceRecord = Omit<Schemas["RecordSource"], "definition"> & { definition: SourceDefinition };
 /** TableRule and SourceDefinition leave out what has a default. */
 export type TableRule = Partial<Schemas["TableRule"]> & { match: string };
-export type SourceDefinition = Partial<Omit<Schemas["Source"], "connection" | "tables">> & { connection: Partial<Schemas["Connection"]> & Pick<Schemas["Connection"], "host" | "database" | "user">; tables: TableRule[] };
+export type SourceDefinition = Partial<Omit<Schemas["Source"], "connection" | "tables">> & {
+  connection: Partial<Schemas["Connection"]> & Pick<Schemas["Connection"], "host" | "database" | "user">;
+  tables: TableRule[];
+};
 export type ColumnRule = Schemas["ColumnRule"];
 export type SourceTable = Schemas["Table"];
 export type Check = Schemas["Check"];
@@ -20,7 +23,11 @@ export type ColumnDiff = Schemas["ColumnDiff"];
 /** TrialLine is one line of a trial's answer. */
 export interface TrialLine {
   ready?: boolean;
-  event?: { sequence: string; time: string; data: { operation: string; table?: string; key?: Record<string, unknown> | null; after?: Record<string, unknown> | null; before?: Record<string, unknown> | null; changed?: string[] } };
+  event?: {
+    sequence: string;
+    time: string;
+    data: { operation: string; table?: string; key?: Record<string, unknown> | null; after?: Record<string, unknown> | null; before?: Record<string, unknown> | null; changed?: string[] };
+  };
   counts?: { table: string; operation: string; events: number }[];
   done?: boolean;
   problem?: { detail?: string; fix?: string };

@@ -22,7 +22,7 @@ export function Message({ message }: { message: Preview }) {
       {message.marker ? (
         <p className="note">No body: a marker says that the key is gone.</p>
       ) : (
-        <pre className="fix-statement" tabIndex={0} aria-label="Body">
+        <pre className="fix-statement" role="region" tabIndex={0} aria-label="Body">
           {message.row !== undefined ? readable(JSON.stringify(message.row)) : readable(message.body)}
         </pre>
       )}

@@ -6,6 +6,7 @@ import { Message } from "./Message";
 import { StateMark } from "./StateMark";
 import { bytes, count, rate, span } from "./numbers";
 import { PlaceFields, placeText } from "./Place";
+import { roundTop } from "./scale";
 
 describe("numbers as people read them", () => {
   it.each([
@@ -39,7 +40,20 @@ describe("places in a journal", () => {
 
   it("ask for what their kind needs, and offer no mark where there is none", () => {
     const fields = (kind: "offset" | "mark", known: Mark[]) =>
-      drawn(<PlaceFields id="p" place={{ kind, text: "" }} onChange={() => {}} marks={known} kinds={[["offset", "an offset"], ["mark", "a mark"]]} offset="Next offset" time="From" />);
+      drawn(
+        <PlaceFields
+          id="p"
+          place={{ kind, text: "" }}
+          onChange={() => {}}
+          marks={known}
+          kinds={[
+            ["offset", "an offset"],
+            ["mark", "a mark"],
+          ]}
+          offset="Next offset"
+          time="From"
+        />,
+      );
     expect(fields("offset", [])).toContain("Next offset");
     expect(fields("offset", [])).toMatch(/<option value="mark" disabled="">/);
     expect(fields("mark", marks)).toContain("before-weeding (offset 4,800)");
@@ -62,7 +76,16 @@ describe("checks", () => {
 });
 
 describe("a message before it is sent", () => {
-  const message = { offset: 7, id: "circulation/1/7", type: "rillmark.row.insert", key: "k", partition: "k", headers: [{ name: "webhook-id", value: "circulation/1/7" }], body: '{"n":9007199254740993}', size: 1234 } as Preview;
+  const message = {
+    offset: 7,
+    id: "circulation/1/7",
+    type: "rillmark.row.insert",
+    key: "k",
+    partition: "k",
+    headers: [{ name: "webhook-id", value: "circulation/1/7" }],
+    body: '{"n":9007199254740993}',
+    size: 1234,
+  } as Preview;
 
   it("keeps every digit, and shows headers and size", () => {
     const text = drawn(<Message message={message} />);
@@ -89,4 +112,8 @@ describe("states", () => {
     expect(new Set(shapes).size).toBe(shapes.length);
     expect(drawn(<StateMark state="a state of a later version" />)).toContain("tone-quiet");
   });
+});
+
+it("an axis ends at a round number", () => {
+  expect([roundTop(0, 10), roundTop(11, 1), roundTop(50, 1), roundTop(51, 1), roundTop(0.3, 0.01), roundTop(999_999, 1)]).toEqual([10, 20, 50, 100, 0.5, 1_000_000]);
 });

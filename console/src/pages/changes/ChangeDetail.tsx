@@ -118,7 +118,9 @@ function AsSent({ raw }: { raw: string }) {
       >
         {copied ? "Copied" : "Copy"}
       </Button>
-      <pre tabIndex={0}>{pretty(raw)}</pre>
+      <pre role="region" aria-label="The event as it is delivered" tabIndex={0}>
+        {pretty(raw)}
+      </pre>
     </div>
   );
 }

@@ -28,48 +28,41 @@ export function ChangeList({ changes, opened, onOpen }: Props) {
     onOpen(changes[to]!);
   };
   return (
-    <div className="change-list" role="table" aria-label="Changes" aria-rowcount={changes.length}>
-      <div className="change-row head" role="row">
-        <span role="columnheader" className="number">
-          offset
-        </span>
-        <span role="columnheader">committed</span>
-        <span role="columnheader">operation</span>
-        <span role="columnheader">table</span>
-        <span role="columnheader">key</span>
-        <span role="columnheader">what changed</span>
+    <div className="change-list">
+      <div className="change-row head" aria-hidden="true">
+        <span className="number">offset</span>
+        <span>committed</span>
+        <span>operation</span>
+        <span>table</span>
+        <span>key</span>
+        <span>what changed</span>
       </div>
-      <div ref={box} className="change-scroll" tabIndex={0} role="rowgroup" aria-label="Rows; arrow keys open one after the other" onKeyDown={walk}>
+      <div ref={box} className="change-scroll" tabIndex={0} role="listbox" aria-label="Rows; arrow keys open one after the other" onKeyDown={walk}>
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
           {rows.getVirtualItems().map((item) => {
             const change = changes[item.index]!;
             return (
               <div
                 key={item.key}
-                role="row"
-                aria-rowindex={item.index + 1}
+                role="option"
+                tabIndex={-1}
                 aria-selected={change.offset === opened}
                 data-offset={change.offset}
                 className={change.offset === opened ? "change-row opened" : "change-row"}
                 style={{ transform: `translateY(${item.start}px)`, height: rowHeight }}
                 onClick={() => onOpen(change)}
+                onKeyDown={(e) => e.key === "Enter" && onOpen(change)}
               >
-                <span role="cell" className="number">
-                  {count(Number(change.offset))}
-                </span>
-                <time role="cell" dateTime={change.time} title={change.time}>
+                <span className="number">{count(Number(change.offset))}</span>
+                <time dateTime={change.time} title={change.time}>
                   {localClock(change.time)}
                 </time>
-                <span role="cell">
+                <span>
                   <OperationMark operation={change.operation} />
                 </span>
-                <span role="cell">{change.table}</span>
-                <span role="cell" title={keyText(change.key)}>
-                  {keyText(change.key)}
-                </span>
-                <span role="cell" title={summary(change)}>
-                  {summary(change)}
-                </span>
+                <span>{change.table}</span>
+                <span title={keyText(change.key)}>{keyText(change.key)}</span>
+                <span title={summary(change)}>{summary(change)}</span>
               </div>
             );
           })}

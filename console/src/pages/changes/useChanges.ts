@@ -35,7 +35,10 @@ export function useChanges(filter: Filter, next: number | undefined, first: numb
     if (filter.table) {
       query.append("table", filter.table);
     }
-    operations.split(",").filter(Boolean).forEach((operation) => query.append("operation", operation));
+    operations
+      .split(",")
+      .filter(Boolean)
+      .forEach((operation) => query.append("operation", operation));
     const source = new EventSource(`/v1/sources/${encodeURIComponent(filter.source)}/stream?${query}`);
     let frame = 0;
     const take = () => {
@@ -58,7 +61,8 @@ export function useChanges(filter: Filter, next: number | undefined, first: numb
       setError(JSON.parse((message as MessageEvent).data).detail);
       source.close();
     });
-    source.onerror = () => setError(source.readyState === EventSource.CLOSED ? "The service does not give this stream: is the table's pattern right?" : "The stream was interrupted; it goes on by itself.");
+    source.onerror = () =>
+      setError(source.readyState === EventSource.CLOSED ? "The service does not give this stream: is the table's pattern right?" : "The stream was interrupted; it goes on by itself.");
     return () => {
       cancelAnimationFrame(frame);
       source.close();

@@ -33,10 +33,24 @@ const lines = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
 const fields: Record<Kind, Field[]> = {
   file: [
-    { id: "directory", label: "Directory, below the service's files_root", placeholder: "archive", required: true, get: (d) => d.file?.directory ?? "", set: (d, v) => ({ ...d, file: { directory: v } }) },
+    {
+      id: "directory",
+      label: "Directory, below the service's files_root",
+      placeholder: "archive",
+      required: true,
+      get: (d) => d.file?.directory ?? "",
+      set: (d, v) => ({ ...d, file: { directory: v } }),
+    },
   ],
   kafka: [
-    { id: "brokers", label: "Brokers, host:port", placeholder: "127.0.0.1:9092", required: true, get: (d) => d.kafka!.brokers.join(" "), set: (d, v) => ({ ...d, kafka: { ...d.kafka!, brokers: lines(v) } }) },
+    {
+      id: "brokers",
+      label: "Brokers, host:port",
+      placeholder: "127.0.0.1:9092",
+      required: true,
+      get: (d) => d.kafka!.brokers.join(" "),
+      set: (d, v) => ({ ...d, kafka: { ...d.kafka!, brokers: lines(v) } }),
+    },
     {
       id: "partitions",
       label: "Create missing topics with so many partitions; empty: do not",
@@ -58,8 +72,20 @@ const fields: Record<Kind, Field[]> = {
     },
   ],
   nats: [
-    { id: "servers", label: "Servers", placeholder: "nats://127.0.0.1:4222", required: true, get: (d) => d.nats!.servers.join(" "), set: (d, v) => ({ ...d, nats: { ...d.nats!, servers: lines(v) } }) },
-    { id: "stream", label: "Create this stream where it is missing; empty: do not", get: (d) => d.nats?.stream ?? "", set: (d, v) => ({ ...d, nats: { ...d.nats!, stream: v || undefined, create_stream: v ? true : undefined } }) },
+    {
+      id: "servers",
+      label: "Servers",
+      placeholder: "nats://127.0.0.1:4222",
+      required: true,
+      get: (d) => d.nats!.servers.join(" "),
+      set: (d, v) => ({ ...d, nats: { ...d.nats!, servers: lines(v) } }),
+    },
+    {
+      id: "stream",
+      label: "Create this stream where it is missing; empty: do not",
+      get: (d) => d.nats?.stream ?? "",
+      set: (d, v) => ({ ...d, nats: { ...d.nats!, stream: v || undefined, create_stream: v ? true : undefined } }),
+    },
     { id: "user", label: "User", get: (d) => d.nats?.user ?? "", set: (d, v) => ({ ...d, nats: { ...d.nats!, user: v || undefined } }) },
     { id: "password", label: "Password, or a reference to it", secret: true, get: (d) => d.nats?.password ?? "", set: (d, v) => ({ ...d, nats: { ...d.nats!, password: v || undefined } }) },
   ],
@@ -69,8 +95,22 @@ const fields: Record<Kind, Field[]> = {
     { id: "password", label: "Password, or a reference to it", secret: true, get: (d) => d.redis?.password ?? "", set: (d, v) => ({ ...d, redis: { ...d.redis!, password: v || undefined } }) },
   ],
   http: [
-    { id: "url", label: "Address that takes events by POST", placeholder: "https://desk.example/events", required: true, get: (d) => d.http?.url ?? "", set: (d, v) => ({ ...d, http: { ...d.http!, url: v } }) },
-    { id: "sign-key", label: "Key for signing, or a reference to it", placeholder: "${env:RILLMARK_SECRET_SIGN_KEY}", secret: true, get: (d) => d.http?.sign_key ?? "", set: (d, v) => ({ ...d, http: { ...d.http!, sign_key: v || undefined } }) },
+    {
+      id: "url",
+      label: "Address that takes events by POST",
+      placeholder: "https://desk.example/events",
+      required: true,
+      get: (d) => d.http?.url ?? "",
+      set: (d, v) => ({ ...d, http: { ...d.http!, url: v } }),
+    },
+    {
+      id: "sign-key",
+      label: "Key for signing, or a reference to it",
+      placeholder: "${env:RILLMARK_SECRET_SIGN_KEY}",
+      secret: true,
+      get: (d) => d.http?.sign_key ?? "",
+      set: (d, v) => ({ ...d, http: { ...d.http!, sign_key: v || undefined } }),
+    },
     { id: "token", label: "Bearer token, or a reference to it", secret: true, get: (d) => d.http?.token ?? "", set: (d, v) => ({ ...d, http: { ...d.http!, token: v || undefined } }) },
   ],
 };

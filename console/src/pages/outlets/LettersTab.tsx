@@ -101,7 +101,14 @@ export function LettersTab({ outlet }: { outlet: OutletStatus }) {
         </Table>
       </div>
       {opened !== undefined && <Opened outlet={outlet.name} id={opened} />}
-      <Ask show={asks} title="Discard dead letters" text={`${filter ? "Those with this in their error" : "All of them"} are forgotten for good; events behind them are then tried again.`} word="Discard" onNo={() => setAsks(false)} onYes={() => void act("discard")} />
+      <Ask
+        show={asks}
+        title="Discard dead letters"
+        text={`${filter ? "Those with this in their error" : "All of them"} are forgotten for good; events behind them are then tried again.`}
+        word="Discard"
+        onNo={() => setAsks(false)}
+        onYes={() => void act("discard")}
+      />
     </>
   );
 }

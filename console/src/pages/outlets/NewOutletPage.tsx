@@ -155,7 +155,9 @@ export function NewOutletPage() {
       {step === 4 && (
         <>
           <p>
-            The outlet {name} starts at once, {outlet.from === "now" ? "with what comes from now on" : outlet.from && outlet.from !== "beginning" ? `at ${outlet.from}` : "at the oldest event that the journal keeps"}. It has an offset of its own; no other outlet feels it.
+            The outlet {name} starts at once,{" "}
+            {outlet.from === "now" ? "with what comes from now on" : outlet.from && outlet.from !== "beginning" ? `at ${outlet.from}` : "at the oldest event that the journal keeps"}. It has an offset
+            of its own; no other outlet feels it.
           </p>
           <Button size="sm" onClick={add} disabled={busy}>
             Add and start

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import { useMemo } from "react";
-import { Table } from "react-bootstrap";
+import { useMemo, useState } from "react";
+import { Form, Table } from "react-bootstrap";
 import { getJSON } from "../../api/client";
 import { useStatus } from "../../api/status";
 import type { OutletHistory, OutletStatus } from "../../api/types";
@@ -9,58 +9,78 @@ import { TimeChart } from "../../parts/TimeChart";
 import { Trouble } from "../../parts/Trouble";
 
 const step = 10;
-const steps = 360;
 const fewest = 60;
+/** periods that can be shown, in minutes; the service keeps the last hour. */
+const periods = [10, 30, 60];
 
 /** NowTab is an outlet's last hour, and what it has delivered, beside what the
  * journal has read. */
 export function NowTab({ outlet }: { outlet: OutletStatus }) {
-  const { data, error } = useQuery({ queryKey: ["history", outlet.name], queryFn: () => getJSON<OutletHistory>(`/v1/outlets/${outlet.name}/history`), refetchInterval: 5000, placeholderData: (before) => before });
+  const { data, error } = useQuery({
+    queryKey: ["history", outlet.name],
+    queryFn: () => getJSON<OutletHistory>(`/v1/outlets/${outlet.name}/history`),
+    refetchInterval: 5000,
+    placeholderData: (before) => before,
+  });
   const { status } = useStatus();
-  const charts = useMemo(() => chartsOf(data), [data]);
+  const [minutes, setMinutes] = useState(60);
+  const charts = useMemo(() => chartsOf(data, (minutes * 60) / step), [data, minutes]);
+  const counts = useMemo(() => byTable(data?.counts ?? []), [data]);
   const tables = status?.sources.find((s) => s.name === outlet.source)?.tables ?? [];
   return (
     <>
       <Trouble error={error} />
       {outlet.destination && (
-        <div className="charts">
-          <TimeChart title="Events a second" times={charts.times} lines={charts.rates} format={rate} />
-          <TimeChart title="Behind" times={charts.times} lines={charts.behind} format={(n) => count(Math.round(n))} />
-          <TimeChart title="Commit to delivery" times={charts.times} lines={charts.delay} format={span} />
-        </div>
+        <>
+          <Form.Select size="sm" className="period" aria-label="Period" value={minutes} onChange={(e) => setMinutes(Number(e.target.value))}>
+            {periods.map((n) => (
+              <option key={n} value={n}>
+                last {n} minutes
+              </option>
+            ))}
+          </Form.Select>
+          <div className="charts">
+            <TimeChart title="Events a second" times={charts.times} lines={charts.rates} format={rate} />
+            <TimeChart title="Behind" times={charts.times} lines={charts.behind} format={(n) => count(Math.round(n))} />
+            <TimeChart title="Commit to delivery" times={charts.times} lines={charts.delay} format={span} least={0.01} />
+          </div>
+        </>
       )}
       {data?.lost.map((l) => (
         <p key={l.first} className="trouble">
           Offsets {count(l.first)} to {count(l.last)} were not delivered: retention took them at {localMoment(l.at)}.
         </p>
       ))}
-      {data && data.counts.length > 0 && (
+      {counts.rows.length > 0 && (
         <div className="table-scroll" tabIndex={0} role="region" aria-label="Counts by table">
           <Table size="sm" className="counts">
+            <caption>Delivered since the service started, of what is in the journal</caption>
             <thead>
               <tr>
                 <th scope="col">table</th>
-                <th scope="col">type</th>
-                <th scope="col" className="number">
-                  delivered since the service started
-                </th>
-                <th scope="col" className="number">
-                  in the journal
-                </th>
+                {counts.operations.map((o) => (
+                  <th key={o} scope="col" className="number">
+                    {o}
+                  </th>
+                ))}
               </tr>
             </thead>
             <tbody>
-              {data.counts.map((c) => {
-                const journaled = tables.find((t) => t.name === c.table)?.counts[c.type.split(".")[2] ?? ""];
-                return (
-                  <tr key={c.table + c.type}>
-                    <th scope="row">{c.table || "–"}</th>
-                    <td>{c.type}</td>
-                    <td className="number">{count(c.count)}</td>
-                    <td className="number">{journaled === undefined ? "–" : count(journaled)}</td>
-                  </tr>
-                );
-              })}
+              {counts.rows.map((row) => (
+                <tr key={row.table}>
+                  <th scope="row">{row.table || "–"}</th>
+                  {counts.operations.map((o) => {
+                    const delivered = row.counts.get(o);
+                    const journaled = tables.find((t) => t.name === row.table)?.counts[o];
+                    return (
+                      <td key={o} className="number">
+                        {delivered === undefined ? "–" : count(delivered)}
+                        {journaled !== undefined && <span className="of"> of {count(journaled)}</span>}
+                      </td>
+                    );
+                  })}
+                </tr>
+              ))}
             </tbody>
           </Table>
         </div>
@@ -74,8 +94,26 @@ export function NowTab({ outlet }: { outlet: OutletStatus }) {
   );
 }
 
+const order = ["existing", "insert", "update", "delete", "truncate", "schema", "loaded", "void"];
+
+/** byTable turns counts by type into a row a table, a column an operation. */
+function byTable(counts: OutletHistory["counts"]) {
+  const operations: string[] = [];
+  const rows: { table: string; counts: Map<string, number> }[] = [];
+  for (const c of counts) {
+    const operation = c.type.split(".").slice(2).join(" ");
+    if (!operations.includes(operation)) operations.push(operation);
+    let row = rows.find((r) => r.table === c.table);
+    if (!row) rows.push((row = { table: c.table, counts: new Map() }));
+    row.counts.set(operation, (row.counts.get(operation) ?? 0) + c.count);
+  }
+  const place = (o: string) => (order.includes(o) ? order.indexOf(o) : order.length);
+  operations.sort((a, b) => place(a) - place(b));
+  return { operations, rows };
+}
+
 /** chartsOf fills the steps in which nothing happened. */
-function chartsOf(history?: OutletHistory) {
+function chartsOf(history: OutletHistory | undefined, steps: number) {
   const end = Math.floor(Date.now() / 1000 / step) * step;
   const at = new Map((history?.points ?? []).map((p) => [Math.floor(new Date(p.at).getTime() / 1000), p]));
   const first = history?.points[0] ? Math.floor(new Date(history.points[0].at).getTime() / 1000) : end;

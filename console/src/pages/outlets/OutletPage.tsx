@@ -128,11 +128,21 @@ function Head({ outlet }: { outlet: OutletStatus }) {
       )}
       {outlet.retention && outlet.retention.level !== "fine" && (
         <p className="trouble" role="alert">
-          {outlet.retention.level === "lost" ? "Retention has removed events that this outlet has not delivered; the tab Now says which." : `What is not delivered has used up ${Math.round(outlet.retention.used * 100)} % of the journal's limit: soon retention removes it.`}
+          {outlet.retention.level === "lost"
+            ? "Retention has removed events that this outlet has not delivered; the tab Now says which."
+            : `What is not delivered has used up ${Math.round(outlet.retention.used * 100)} % of the journal's limit: soon retention removes it.`}
         </p>
       )}
       <Trouble error={trouble} />
-      <Ask show={asks === "pause"} title={`Pause ${outlet.name}`} text="Its offset stays where it is, and the journal keeps its events as long as it keeps any." word="Pause" wantsReason onNo={() => setAsks("")} onYes={(reason) => void act("POST", "/pause", { reason })} />
+      <Ask
+        show={asks === "pause"}
+        title={`Pause ${outlet.name}`}
+        text="Its offset stays where it is, and the journal keeps its events as long as it keeps any."
+        word="Pause"
+        wantsReason
+        onNo={() => setAsks("")}
+        onYes={(reason) => void act("POST", "/pause", { reason })}
+      />
       <Ask
         show={asks === "remove"}
         title={`Remove ${outlet.name}`}

@@ -16,7 +16,9 @@ export function OutletsPage() {
           Add an outlet
         </Link>
       </div>
-      {status && status.outlets.length === 0 && <p className="note">There are none yet: the journals are filled, and nobody takes from them. The steps check where events go, and show what would be sent.</p>}
+      {status && status.outlets.length === 0 && (
+        <p className="note">There are none yet: the journals are filled, and nobody takes from them. The steps check where events go, and show what would be sent.</p>
+      )}
       {status && status.outlets.length > 0 && (
         <div className="table-scroll" tabIndex={0} role="region" aria-label="Outlets">
           <Table size="sm" className="counts">

@@ -107,7 +107,8 @@ export function RewindDialog({ outlet, onClose }: { outlet: OutletStatus; onClos
           )}
           {plan && (
             <p role="status">
-              From offset {count(plan.from)} to {count(plan.to)}: <strong>{count(Math.abs(plan.events))}</strong> events of the source {plan.events < 0 ? "are passed over." : "are delivered again, with the same ids"}
+              From offset {count(plan.from)} to {count(plan.to)}: <strong>{count(Math.abs(plan.events))}</strong> events of the source{" "}
+              {plan.events < 0 ? "are passed over." : "are delivered again, with the same ids"}
               {plan.events < 0 ? "" : plan.until ? `, up to offset ${count(plan.until)}${plan.returns ? ", and then it goes back." : ", where it pauses."}` : "."}
             </p>
           )}

@@ -39,7 +39,12 @@ export function ShapeFields({ kind, outlet, onChange }: { kind: string; outlet: 
         </Form.Group>
         <Form.Group controlId="operations" className="wide">
           <Form.Label>Operations; empty: all</Form.Label>
-          <Form.Control size="sm" placeholder="insert update delete" defaultValue={outlet.operations?.join(" ")} onChange={(e) => onChange({ ...outlet, operations: list(e.target.value) as Outlet["operations"] })} />
+          <Form.Control
+            size="sm"
+            placeholder="insert update delete"
+            defaultValue={outlet.operations?.join(" ")}
+            onChange={(e) => onChange({ ...outlet, operations: list(e.target.value) as Outlet["operations"] })}
+          />
         </Form.Group>
         <Form.Group controlId="changes">
           <Form.Label>Changes</Form.Label>
@@ -69,7 +74,13 @@ export function ShapeFields({ kind, outlet, onChange }: { kind: string; outlet: 
         {topics && (
           <Form.Group controlId="topic" className="wide">
             <Form.Label>{kind === "nats" ? "Subject" : kind === "redis" ? "Stream" : "Topic"}</Form.Label>
-            <Form.Control size="sm" className="code" placeholder="{source}.{schema|log}.{table|messages}" value={outlet.topic ?? ""} onChange={(e) => onChange({ ...outlet, topic: e.target.value || undefined })} />
+            <Form.Control
+              size="sm"
+              className="code"
+              placeholder="{source}.{schema|log}.{table|messages}"
+              value={outlet.topic ?? ""}
+              onChange={(e) => onChange({ ...outlet, topic: e.target.value || undefined })}
+            />
             <Form.Text>Fields in braces: source, schema, table, operation, key, transaction, row.COLUMN</Form.Text>
           </Form.Group>
         )}

@@ -22,9 +22,7 @@ export function Flow({ source, outlets }: { source: SourceStatus; outlets: Outle
           <Figure name="events/s" value={rate(source.rate)} strong />
           <Figure name="commit → journal" value={source.delay_seconds === undefined ? "–" : span(source.delay_seconds)} strong />
         </dl>
-        {source.retained_log && source.retained_log.level !== "fine" && (
-          <Trouble text={`The source keeps ${bytes(source.retained_log.bytes)} of its log for us: ${source.retained_log.advice}`} />
-        )}
+        {source.retained_log && source.retained_log.level !== "fine" && <Trouble text={`The source keeps ${bytes(source.retained_log.bytes)} of its log for us: ${source.retained_log.advice}`} />}
         {source.error && <Trouble text={source.error} />}
       </div>
       <FlowArrow moving={source.phase === "running"} />

@@ -11,7 +11,10 @@ export function JournalLine({ source, journal, outlets }: { source: string; jour
   const said = outlets.map((o) => `${o.name} at ${count(o.committed)}`).join(", ");
   const groups = grouped(outlets.map((o) => ({ name: o.name, at: place(o.committed) })));
   return (
-    <figure className="journal-line" aria-label={`Offsets ${count(journal.first)} to ${count(journal.next - 1)}${said ? "; " + said : ""}${marks?.length ? "; marks " + marks.map((m) => `${m.name} at ${count(m.offset)}`).join(", ") : ""}`}>
+    <figure
+      className="journal-line"
+      aria-label={`Offsets ${count(journal.first)} to ${count(journal.next - 1)}${said ? "; " + said : ""}${marks?.length ? "; marks " + marks.map((m) => `${m.name} at ${count(m.offset)}`).join(", ") : ""}`}
+    >
       <div className="line">
         {outlets.map((o) => (
           <span key={o.name} className="notch" style={{ left: `${place(o.committed)}%` }} title={`${o.name}: committed ${count(o.committed)}`} />

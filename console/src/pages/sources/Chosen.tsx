@@ -41,7 +41,10 @@ export function Chosen({ name, definition }: { name: string; definition: SourceD
                 <tr key={t.name} className={t.captured ? undefined : "left-out"}>
                   <th scope="row">{t.name}</th>
                   <td>
-                    <StateMark state={t.captured ? (t.inserts_only ? "note" : "good") : "left-out"} word={t.captured ? (t.inserts_only ? "inserts only" : t.captured_as ? `as ${t.captured_as}` : "yes") : "no"} />
+                    <StateMark
+                      state={t.captured ? (t.inserts_only ? "note" : "good") : "left-out"}
+                      word={t.captured ? (t.inserts_only ? "inserts only" : t.captured_as ? `as ${t.captured_as}` : "yes") : "no"}
+                    />
                   </td>
                   <td>{t.key?.join(", ") || <span className="none">–</span>}</td>
                   <td className="number">{count(t.rows_estimate)}</td>

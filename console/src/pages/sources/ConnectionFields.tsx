@@ -9,7 +9,7 @@ export function ConnectionFields({ definition, onChange }: { definition: SourceD
   const more = <K extends keyof SourceDefinition>(name: K, value: SourceDefinition[K]) => {
     const next = { ...definition, [name]: value };
     if (value === "" || value === undefined) {
-      delete next[name];
+      Reflect.deleteProperty(next, name);
     }
     onChange(next);
   };
@@ -45,7 +45,14 @@ export function ConnectionFields({ definition, onChange }: { definition: SourceD
         </Form.Group>
         <Form.Group controlId="password" className="wide">
           <Form.Label>Password, or a reference to it</Form.Label>
-          <Form.Control size="sm" type="password" value={connection.password ?? ""} autoComplete="new-password" placeholder="${env:RILLMARK_SECRET_CIRCULATION}" onChange={(e) => set("password", e.target.value)} />
+          <Form.Control
+            size="sm"
+            type="password"
+            value={connection.password ?? ""}
+            autoComplete="new-password"
+            placeholder="${env:RILLMARK_SECRET_CIRCULATION}"
+            onChange={(e) => set("password", e.target.value)}
+          />
           <Form.Text>{connection.password === "(sealed)" ? "Stored, sealed. Type another to change it." : "One typed here is sealed and never shown again."}</Form.Text>
         </Form.Group>
         <Form.Group controlId="mode">
@@ -64,7 +71,14 @@ export function ConnectionFields({ definition, onChange }: { definition: SourceD
       <div className="rule-line">
         <Form.Group controlId="hash-key" className="wide">
           <Form.Label>Key for hashed columns, or a reference to it</Form.Label>
-          <Form.Control size="sm" type="password" value={definition.hash_key ?? ""} autoComplete="new-password" placeholder="${env:RILLMARK_SECRET_HASH_KEY}" onChange={(e) => more("hash_key", e.target.value)} />
+          <Form.Control
+            size="sm"
+            type="password"
+            value={definition.hash_key ?? ""}
+            autoComplete="new-password"
+            placeholder="${env:RILLMARK_SECRET_HASH_KEY}"
+            onChange={(e) => more("hash_key", e.target.value)}
+          />
         </Form.Group>
         <Form.Group controlId="slot">
           <Form.Label>Slot, where one was made</Form.Label>

@@ -47,7 +47,7 @@ function OneRule({ id, rule, onChange }: { id: string; rule: TableRule; onChange
   const set = <K extends keyof TableRule>(name: K, value: TableRule[K]) => {
     const next = { ...rule, [name]: value };
     if (value === "" || value === undefined || (Array.isArray(value) && value.length === 0)) {
-      delete next[name];
+      Reflect.deleteProperty(next, name);
     }
     onChange(next as TableRule);
   };
@@ -100,7 +100,21 @@ function OneRule({ id, rule, onChange }: { id: string; rule: TableRule; onChange
             </Form.Group>
             <Form.Group controlId={`${id}-key`} className="wide">
               <Form.Label>Key, for tables without one</Form.Label>
-              <Form.Control size="sm" className="code" defaultValue={(rule.key ?? []).join(", ")} placeholder="branch_id, visited_at" onBlur={(e) => set("key", e.target.value.split(",").map((k) => k.trim()).filter(Boolean))} />
+              <Form.Control
+                size="sm"
+                className="code"
+                defaultValue={(rule.key ?? []).join(", ")}
+                placeholder="branch_id, visited_at"
+                onBlur={(e) =>
+                  set(
+                    "key",
+                    e.target.value
+                      .split(",")
+                      .map((k) => k.trim())
+                      .filter(Boolean),
+                  )
+                }
+              />
             </Form.Group>
           </div>
           <div className="rule-line">
@@ -124,7 +138,12 @@ function OneRule({ id, rule, onChange }: { id: string; rule: TableRule; onChange
               ["each", "carry the partition's name"],
               ["root", "carry the root's name"],
             ])}
-            <Form.Check id={`${id}-skip`} label="Leave out updates that touch no captured column" checked={rule.skip_untouched ?? false} onChange={(e) => set("skip_untouched", e.target.checked || undefined)} />
+            <Form.Check
+              id={`${id}-skip`}
+              label="Leave out updates that touch no captured column"
+              checked={rule.skip_untouched ?? false}
+              onChange={(e) => set("skip_untouched", e.target.checked || undefined)}
+            />
           </div>
         </details>
       )}

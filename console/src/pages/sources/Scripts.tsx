@@ -30,11 +30,17 @@ export function Scripts({ name, definition, onRun }: For) {
         <>
           <Runner name={name} definition={definition} onRun={onRun} />
           <h2>To prepare the database</h2>
-          <pre className="script" tabIndex={0}>{scripts.setup}</pre>
+          <pre className="script" role="region" aria-label="The script that prepares" tabIndex={0}>
+            {scripts.setup}
+          </pre>
           <h2>To have it write each schema change's statement into its log</h2>
-          <pre className="script" tabIndex={0}>{scripts.statements}</pre>
+          <pre className="script" role="region" aria-label="The script for statements" tabIndex={0}>
+            {scripts.statements}
+          </pre>
           <h2>To take that away again</h2>
-          <pre className="script" tabIndex={0}>{scripts.teardown}</pre>
+          <pre className="script" role="region" aria-label="The script that takes it away" tabIndex={0}>
+            {scripts.teardown}
+          </pre>
         </>
       )}
     </section>

@@ -104,7 +104,7 @@ function Head({ source }: { source: SourceStatus }) {
         <Figure name="commit → journal" value={source.delay_seconds === undefined ? "–" : span(source.delay_seconds)} />
         <Figure name="newest commit" value={source.last_commit ? localMoment(source.last_commit) : "–"} />
         <div>
-          <dt>log held back</dt>
+          <dt>log retained</dt>
           <dd>{held ? <StateMark state={held.level} word={bytes(held.bytes) + (held.limit ? ` of at most ${bytes(held.limit)}` : "")} /> : "–"}</dd>
         </div>
         {held?.spilled ? <Figure name="spilled to the source's disk" value={bytes(held.spilled)} /> : null}

@@ -36,7 +36,7 @@ export function SourcesPage() {
                 <th scope="col" className="number">
                   commit → journal
                 </th>
-                <th scope="col">log held back</th>
+                <th scope="col">log retained</th>
               </tr>
             </thead>
             <tbody>

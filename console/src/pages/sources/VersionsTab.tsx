@@ -25,7 +25,8 @@ export function VersionsTab({ name, changed }: { name: string; changed: string }
   const from = versions.find((v) => v.fingerprint === pair.from) ?? versions.at(-2) ?? to;
   const choice = (v: SchemaVersion) => (
     <option key={v.fingerprint} value={v.fingerprint}>
-      {v.fingerprint}{v.first_seen && `, since ${localMoment(v.first_seen)}`}
+      {v.fingerprint}
+      {v.first_seen && `, since ${localMoment(v.first_seen)}`}
     </option>
   );
   if (data && tables.size === 0) {

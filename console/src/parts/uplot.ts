@@ -1,0 +1,3 @@
+import "uplot/dist/uPlot.min.css";
+
+export { default } from "uplot";
