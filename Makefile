@@ -34,6 +34,7 @@ bench: setup build
 lint: setup
 	@test -z "$$(gofmt -l cmd internal console/*.go test bench scripts)" || { gofmt -l cmd internal console/*.go test bench scripts; echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
+	go run github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.15.0 run
 	cd console && npm run --silent lint
 
 build: bin/rillmark

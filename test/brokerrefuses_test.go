@@ -23,7 +23,7 @@ func TestABrokerRefusesARecord(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(broker.Close)
 	var mended atomic.Bool
-	broker.ControlKey(int16(kmsg.Produce), func(request kmsg.Request) (kmsg.Response, error, bool) { //nolint:staticcheck // its order of results
+	broker.ControlKey(int16(kmsg.Produce), func(request kmsg.Request) (kmsg.Response, error, bool) { // its order of results
 		broker.KeepControl()
 		produce := request.(*kmsg.ProduceRequest)
 		refused := false

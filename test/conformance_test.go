@@ -3,7 +3,6 @@ package test
 import (
 	"fmt"
 	"net/http"
-	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -446,16 +445,6 @@ func TestReadersOfColumns(t *testing.T) {
 	require.Equal(t, map[string]any{"day": "infinity", "at": "infinity", "bare": "0044-03-15 00:00:00 BC"}, two["_inexact"])
 	require.Nil(t, two["day"])
 	require.Nil(t, one["_inexact"])
-}
-
-// folderHas reports whether any file of a folder has a name with this end.
-func folderHas(folder, suffix string) bool {
-	found := false
-	filepath.Walk(folder, func(path string, info os.FileInfo, err error) error { //nolint:errcheck // it is only looked at
-		found = found || err == nil && strings.HasSuffix(path, suffix)
-		return nil
-	})
-	return found
 }
 
 // TestStopWhileDestinationsAreAway: a stop ends within its deadline, whatever is

@@ -113,15 +113,15 @@ func (p *proxy) pass(from, to net.Conn) {
 	for {
 		n, err := from.Read(buf)
 		if p.delay > 0 && err == nil {
-			time.Sleep(p.delay)                                    // this is what it is for
+			time.Sleep(p.delay)                                    //nolint:forbidigo // this is what it is for
 			from.SetReadDeadline(time.Now().Add(time.Millisecond)) //nolint:errcheck // what came meanwhile is taken along
-			more, _ := io.ReadAtLeast(from, buf[n:], len(buf)-n)   //nolint:errcheck // an end shows again
+			more, _ := io.ReadAtLeast(from, buf[n:], len(buf)-n)   // an end shows again
 			from.SetReadDeadline(time.Time{})                      //nolint:errcheck // as before
 			n += more
 		}
 		for at := 0; at < n; {
 			for p.stalled.Load() {
-				time.Sleep(5 * time.Millisecond) // this is what it is for
+				time.Sleep(5 * time.Millisecond) //nolint:forbidigo // this is what it is for
 			}
 			piece := n - at
 			if p.sliced.Load() {
@@ -148,7 +148,6 @@ func TestABadConnection(t *testing.T) {
 func aBadConnection(t *testing.T, round int) {
 	source := ownServer(t, durable(sourceSettings))
 	name := database(t, source, "postgres")
-	db := connect(t, source, name)
 	tool := filepath.Join("/usr/lib/postgresql", "15", "bin", "pgbench")
 	bench := func(ctx context.Context, args ...string) *exec.Cmd {
 		c := exec.CommandContext(ctx, tool, append(args, "-h", "127.0.0.1", "-p", fmt.Sprint(source.Port), "-U", "postgres", name)...)
@@ -206,7 +205,7 @@ func aBadConnection(t *testing.T, round int) {
 	stop()
 	writing.Wait()
 	way.sliced.Store(false)
-	db = connect(t, source, name)
+	db := connect(t, source, name)
 	i.settled("circulation", db)
 	f := proveJournal(t, i.journal("circulation"))
 	for _, table := range []string{"pgbench_accounts", "pgbench_branches", "pgbench_tellers"} {

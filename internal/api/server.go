@@ -235,7 +235,7 @@ func Serve(ctx context.Context, listener net.Listener, handler http.Handler, dra
 		cancel()
 		server.Close() //nolint:errcheck // what is left has had its time
 	}
-	<-ended
+	<-ended //nolint:errcheck // Shutdown has ended it: there is nothing to say
 	return nil
 }
 

@@ -78,8 +78,9 @@ func columns(k kind) string {
 		return "id, name, definition, version, false, '', false, false, created_at, updated_at"
 	case sources:
 		return "id, name, definition, version, running, reason, once, ended, created_at, updated_at"
+	default:
+		return "id, name, definition, version, running, reason, false, false, created_at, updated_at"
 	}
-	return "id, name, definition, version, running, reason, false, false, created_at, updated_at"
 }
 
 func scan[D any](row pgx.CollectableRow) (*Record[D], error) {

@@ -200,7 +200,7 @@ func (c *Cluster) initialize(ctx context.Context, bin string, who *syscall.Crede
 		return err
 	}
 	var secret [18]byte
-	rand.Read(secret[:]) //nolint:errcheck // never fails
+	rand.Read(secret[:]) // never fails
 	password := hex.EncodeToString(secret[:])
 	if err := os.WriteFile(c.PasswordFile(), []byte(password+"\n"), 0o600); err != nil {
 		return err

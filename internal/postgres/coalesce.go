@@ -63,7 +63,7 @@ func (c *coalescingConn) Read(p []byte) (int, error) {
 		}
 		if c.short {
 			c.setWake(crumbWake)
-			time.Sleep(c.pause)
+			time.Sleep(c.pause) //nolint:forbidigo // the pause is what it is for
 		}
 		n, err := c.receive()
 		if n == 0 {
@@ -86,7 +86,7 @@ func (c *coalescingConn) setWake(bytes int) {
 	if !c.tried {
 		c.tried = true
 		if tcp, ok := c.Conn.(*net.TCPConn); ok {
-			c.raw, _ = tcp.SyscallConn() //nolint:errcheck // then raw is nil
+			c.raw, _ = tcp.SyscallConn() // then raw is nil
 		}
 	}
 	if c.raw == nil || c.wakeAt == bytes {

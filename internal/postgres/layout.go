@@ -98,6 +98,7 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*layout, error) {
 			column, convert = treated(column, change.Masked), convertMasked
 		case rules.Hash:
 			column, convert = treated(column, change.Hashed), convertHashed(m.hashKey, convert)
+		case rules.Keep:
 		}
 		if m.rule.Image == rules.ImageKey && column.Key == 0 {
 			continue
@@ -170,7 +171,7 @@ func convertHashed(key []byte, convert converter) converter {
 			text = canonical
 		}
 		mac.Reset()
-		mac.Write(text) //nolint:errcheck // a hash takes everything
+		mac.Write(text) // a hash takes everything
 		sum = mac.Sum(sum[:0])
 		return hex.AppendEncode(dst, sum), nil
 	}

@@ -162,5 +162,3 @@ func names(columns []column) []string {
 	}
 	return all
 }
-
-func sameNames(a, b []column) bool { return slices.Equal(names(a), names(b)) }

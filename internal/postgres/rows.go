@@ -308,8 +308,9 @@ func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyO
 				return change.Value{Presence: change.Present, Text: grown[start:]}
 			}
 			return change.Value{Presence: change.Present, Text: c.Data}
+		default:
+			return change.Value{}
 		}
-		return change.Value{}
 	})
 	switch {
 	case !known:
@@ -357,6 +358,7 @@ func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
 		if before, err = r.keyImage(rel, m.Old); err != nil {
 			return r.cannotDecode(rel, err)
 		}
+	case pgoutput.OldNone:
 	}
 	if r.image[1], err = r.convert(rel.layout, m.New, r.image[1], fallback); err != nil {
 		return r.cannotDecode(rel, err)

@@ -183,7 +183,7 @@ type mark struct {
 
 func newNonce() string {
 	var b [12]byte
-	rand.Read(b[:]) //nolint:errcheck // never fails
+	rand.Read(b[:]) // never fails
 	return hex.EncodeToString(b[:])
 }
 

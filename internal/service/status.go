@@ -288,7 +288,7 @@ type tableRules struct {
 func parseRules(rules []definition.TableRule) tableRules {
 	r := tableRules{rules, make([]shape.Pattern, len(rules))}
 	for i := range rules {
-		r.patterns[i], _ = shape.ParsePattern(rules[i].Match) //nolint:errcheck // it was checked when it was stored
+		r.patterns[i], _ = shape.ParsePattern(rules[i].Match) // it was checked when it was stored
 	}
 	return r
 }

@@ -57,16 +57,16 @@ func (s *Service) watch(name string, one *sourceRun) {
 	if before != nil && before.held.Level != "" {
 		was = before.held.Level
 	}
-	switch {
-	case held.Level == was || held.Level == "":
-	case held.Level == engine.RetainedFine:
-		s.log.write("info", "source/"+name, "log-held", "the source "+held.String()+" again")
+	switch held.Level {
+	case was, "":
+	case engine.RetainedFine:
+		s.log.write("info", "source/"+name, "retained-log", "the source "+held.String()+" again")
 	default:
 		level := "warn"
 		if held.Level == engine.RetainedUrgent {
 			level = "error"
 		}
-		s.log.write(level, "source/"+name, "log-held", "the source "+held.String()+": "+held.Advice)
+		s.log.write(level, "source/"+name, "retained-log", "the source "+held.String()+": "+held.Advice)
 	}
 }
 

@@ -219,6 +219,7 @@ func celValue(c change.Column, v change.Value) any {
 			return types.NullValue
 		}
 		return document
+	default:
+		return text
 	}
-	return text
 }

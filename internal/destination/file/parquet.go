@@ -129,6 +129,7 @@ func parquetNode(c *change.Column) parquet.Node {
 		return parquet.Leaf(parquet.ByteArrayType)
 	case change.RuleJSON, change.RuleArray:
 		return parquet.JSON()
+	default: // text
 	}
 	return parquet.String()
 }
@@ -269,6 +270,7 @@ func parquetValue(c *change.Column, v change.Value) (parquet.Value, bool) {
 		return micros("2006-01-02T15:04:05.999999", time.Time.UnixMicro)
 	case change.RuleTimestampTZ:
 		return micros(time.RFC3339Nano, time.Time.UnixMicro)
+	default: // text, or bytes
 	}
 	return parquet.ByteArrayValue(v.Text), true
 }
