@@ -47,7 +47,7 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	holds(t, page, "it runs", `location.pathname === "/outlets/desk" && `+says("running"))
 	i.caughtUp("desk")
 	require.Len(t, f.all(), 1)
-	holds(t, page, "the charts and counts are there", `document.querySelectorAll(".time-chart canvas").length === 3 && `+says("rillmark.row.insert"))
+	holds(t, page, "the charts and counts are there", `document.querySelectorAll(".time-chart canvas").length === 3 && `+`[...document.querySelectorAll(".counts thead th")].map((h) => h.innerText).join() === "table,insert" && `+says("1 of 1"))
 	accessible(t, page, "the outlet")
 
 	// What it lets through, live.

@@ -254,7 +254,7 @@ func TestRetentionOfWhatIsNotDelivered(t *testing.T) {
 	room := func(outlet, level string) bool {
 		for _, o := range i.status().Outlets {
 			if o.Name == outlet {
-				return o.Room != nil && o.Room.Level == level
+				return o.Retention != nil && o.Retention.Level == level
 			}
 		}
 		return false

@@ -427,7 +427,7 @@ type outletStatus struct {
 	Dead                     int64 `json:"dead_letters"`
 	Attempts                 int
 	Reported                 *int64
-	Room                     *struct {
+	Retention                *struct {
 		Used  float64
 		Level string
 	}

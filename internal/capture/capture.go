@@ -44,7 +44,7 @@ type Source struct {
 	Name    string
 	Engine  func() (engine.Engine, error) // built anew for each try: secrets may have changed
 	Catalog *catalog.Catalog
-	Store   *journal.Store
+	Store   journal.Journals
 	Log     func(level, event, message string)
 	// Once has the source end when it has caught up.
 	Once bool
@@ -55,7 +55,7 @@ type Source struct {
 
 	mu     sync.Mutex
 	status Status
-	writer *journal.Writer
+	writer journal.Appender
 	// reloads reaches the run at hand, whose end closes ended; nil without one.
 	reloads chan engine.Reload
 	ended   chan struct{}
@@ -228,8 +228,7 @@ func (s *Source) once(ctx context.Context) error {
 		s.mu.Unlock()
 	}()
 
-	statements := func(states []engine.TableState) []journal.Statement { return s.Catalog.TableStatements(s.ID, states) }
-	to := newSink(writer, statements, s.take, s.Stats)
+	to := newSink(writer, s.Catalog.KnowSchema, s.take, s.Stats)
 	group, ctx := guard.WithContext(ctx)
 	parcels := make(chan parcel, 1)
 	group.Go(func() error { return to.compress(ctx, parcels) })
@@ -273,7 +272,7 @@ func (s *Source) take(r engine.Report) {
 // again after a crash.
 const countsEvery = time.Second
 
-func (s *Source) keepCounts(ctx context.Context, writer *journal.Writer) error {
+func (s *Source) keepCounts(ctx context.Context, writer journal.Appender) error {
 	ticker := time.NewTicker(countsEvery)
 	defer ticker.Stop()
 	for {

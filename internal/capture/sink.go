@@ -32,8 +32,8 @@ const (
 // way, so that delay is low when little happens and blocks are large when much
 // does.
 type sink struct {
-	writer  *journal.Writer
-	tables  func([]engine.TableState) []journal.Statement
+	writer  journal.Appender
+	know    func(*change.Schema) // told of versions that readers will ask for
 	report  func(engine.Report)
 	stats   *Stats
 	now     func() time.Time
@@ -65,8 +65,8 @@ type parcel struct {
 	fast       bool
 }
 
-func newSink(writer *journal.Writer, tables func([]engine.TableState) []journal.Statement, report func(engine.Report), stats *Stats) *sink {
-	s := &sink{writer: writer, tables: tables, report: report, stats: stats, now: time.Now,
+func newSink(writer journal.Appender, know func(*change.Schema), report func(engine.Report), stats *Stats) *sink {
+	s := &sink{writer: writer, know: know, report: report, stats: stats, now: time.Now,
 		builder: journal.NewBuilder(64 << 10), next: writer.Next(), wake: make(chan struct{}, 1)}
 	s.space.L = &s.mu
 	return s
@@ -343,7 +343,12 @@ func (s *sink) append(ctx context.Context, batch []parcel) error {
 	// A state database that does not answer is one that is away.
 	ctx, cancel := context.WithTimeout(ctx, appendTimeout)
 	defer cancel()
-	if err := s.writer.Append(ctx, blocks, last.State, s.tables(states)); err != nil {
+	for _, t := range states {
+		if t.Schema != nil {
+			s.know(t.Schema)
+		}
+	}
+	if err := s.writer.Append(ctx, blocks, last.State, states); err != nil {
 		return fmt.Errorf("the state database does not take the journal's next block: %w", err)
 	}
 	s.stats.appended(blocks, stored, time.Since(began))

@@ -62,6 +62,9 @@ func (c *Catalog) Schema(ctx context.Context, f change.Fingerprint) (*change.Sch
 	return s, nil
 }
 
+// KnowSchema keeps a version at hand that is about to be put on record.
+func (c *Catalog) KnowSchema(s *change.Schema) { c.schemas.put(s) }
+
 // ResolveSchema is Schema for readers of the journal.
 func (c *Catalog) ResolveSchema(f change.Fingerprint) (*change.Schema, error) {
 	if s := c.schemas.get(f); s != nil {

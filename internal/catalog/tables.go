@@ -8,17 +8,16 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
-	"rillmark/internal/journal"
 )
 
 // TableStates reads what is on record of a source's tables.
 func (c *Catalog) TableStates(ctx context.Context, source int64) (map[string]*engine.TableState, error) {
-	rows, _ := c.Pool.Query(ctx, `SELECT name, state, note, fingerprint, load, rows_done, rows_estimate, rule, members, published, identity FROM rillmark.source_table WHERE source_id = $1`, source)
+	rows, _ := c.Pool.Query(ctx, `SELECT name, state, note, fingerprint, load, rows_done, rows_estimate, rule, members, published, identity, reload FROM rillmark.source_table WHERE source_id = $1`, source)
 	states := make(map[string]*engine.TableState)
 	_, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (struct{}, error) {
 		t := new(engine.TableState)
 		var fingerprint *int64
-		if err := row.Scan(&t.Table, &t.State, &t.Note, &fingerprint, &t.Progress, &t.RowsDone, &t.RowsEstimate, &t.Rule, &t.Members, &t.Published, &t.Identity); err != nil {
+		if err := row.Scan(&t.Table, &t.State, &t.Note, &fingerprint, &t.Progress, &t.RowsDone, &t.RowsEstimate, &t.Rule, &t.Members, &t.Published, &t.Identity, &t.Reload); err != nil {
 			return struct{}{}, err
 		}
 		states[t.Table] = t
@@ -46,58 +45,32 @@ func (c *Catalog) TableStates(ctx context.Context, source int64) (map[string]*en
 	return states, nil
 }
 
-// TableStatements are what an append runs to put tables' states on record with
-// the events that led to them.
-func (c *Catalog) TableStatements(source int64, tables []engine.TableState) []journal.Statement {
-	statements := make([]journal.Statement, 0, 2*len(tables))
-	for _, t := range tables {
-		var fingerprint *int64
-		if t.Schema != nil {
-			f := int64(t.Schema.Fingerprint())
-			fingerprint = &f
-			statements = append(statements, journal.Statement{SQL: `WITH version AS (
-					INSERT INTO rillmark.schema_version (fingerprint, table_name, definition) VALUES ($2, $3, $4) ON CONFLICT DO NOTHING)
-				INSERT INTO rillmark.source_schema (source_id, fingerprint) VALUES ($1, $2) ON CONFLICT DO NOTHING`,
-				Args: []any{source, f, t.Schema.Table, t.Schema.Definition()}})
-			c.schemas.put(t.Schema)
-		}
-		statements = append(statements, journal.Statement{SQL: `INSERT INTO rillmark.source_table (source_id, name, state, note, fingerprint, load, rows_done, rows_estimate, rule, members, published, identity)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
-			ON CONFLICT (source_id, name) DO UPDATE SET state = excluded.state, note = excluded.note, fingerprint = coalesce(excluded.fingerprint, source_table.fingerprint),
-				load = excluded.load, rows_done = excluded.rows_done, rows_estimate = excluded.rows_estimate, rule = excluded.rule, members = excluded.members, published = excluded.published, identity = excluded.identity, updated_at = now()`,
-			Args: []any{source, t.Table, t.State, t.Note, fingerprint, t.Progress, t.RowsDone, t.RowsEstimate, t.Rule, t.Members, t.Published, t.Identity}})
-	}
-	return statements
-}
-
 // ReloadTable asks for a table's rows to be read anew: all of them, or, where
 // condition is not empty, those for which it holds. It takes effect when the
 // source's capture starts the next time.
 func (c *Catalog) ReloadTable(ctx context.Context, source int64, table, condition string) error {
-	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.source_table SET state = $3, note = '', rows_done = 0, updated_at = now(),
-			load = CASE WHEN $6 <> '' THEN jsonb_build_object('began', false, 'from', '0/0', 'where', $6::text, 'partial', true, 'then', state, 'then_note', note) END
-		WHERE source_id = $1 AND name = $2 AND state NOT IN ($4, $5, $7) AND ($6 = '' OR load IS NULL)`, source, table, engine.StateToLoad, engine.StateGone, engine.StateUnpublished, condition, engine.StateLeftOut)
+	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.source_table SET updated_at = now(), reload = nullif($6, ''),
+			state = CASE WHEN $6 = '' THEN $3 ELSE state END, note = CASE WHEN $6 = '' THEN '' ELSE note END,
+			rows_done = CASE WHEN $6 = '' THEN 0 ELSE rows_done END, load = CASE WHEN $6 = '' THEN NULL ELSE load END
+		WHERE source_id = $1 AND name = $2 AND state NOT IN ($4, $5, $7) AND ($6 = '' OR load IS NULL AND state <> $3)`,
+		source, table, engine.StateToLoad, engine.StateGone, engine.StateUnpublished, condition, engine.StateLeftOut)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}
 	return err
 }
 
-// ResetSource forgets where a source's tables stand, so that all are loaded anew,
-// and raises its generation. It is a part of another step, in whose transaction
-// it runs.
-func (c *Catalog) ResetSource(ctx context.Context, tx pgx.Tx, source int64, reason string) error {
-	for _, sql := range []string{
-		"UPDATE rillmark.source_generation g SET generation = h.generation FROM rillmark.source s JOIN rillmark.journal_head h ON h.source_id = s.id WHERE s.id = $1 AND g.name = s.name",
-		"UPDATE rillmark.source_table SET state = 'new', note = '', load = NULL, rows_done = 0, updated_at = now() WHERE source_id = $1 AND state NOT IN ('gone', 'left-out')",
-		"UPDATE rillmark.outlet SET updated_at = now() WHERE source_id = $1",
-	} {
-		if _, err := tx.Exec(ctx, sql, source); err != nil {
+// GenerationStarted takes note of a journal's new generation: a source that is added
+// under this name later begins after it, and the source's outlets look at it again.
+func (c *Catalog) GenerationStarted(ctx context.Context, source int64) error {
+	return pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "UPDATE rillmark.source_generation g SET generation = h.generation FROM rillmark.source s JOIN rillmark.journal_head h ON h.source_id = s.id WHERE s.id = $1 AND g.name = s.name", source)
+		if err != nil {
 			return err
 		}
-	}
-	_, err := tx.Exec(ctx, "UPDATE rillmark.source SET running = false, once = false, ended = false, reason = $2, updated_at = now() WHERE id = $1", source, reason)
-	return err
+		_, err = tx.Exec(ctx, "UPDATE rillmark.outlet SET updated_at = now() WHERE source_id = $1", source)
+		return err
+	})
 }
 
 // CompleteSource puts on record that all of a source's tables are loaded and none

@@ -38,7 +38,7 @@ func TestDamageIsTold(t *testing.T) {
 		}
 		require.NoError(t, w.Append(ctx, []*Block{b}, nil, nil))
 	}
-	relation := w.segment.relation
+	relation := w.(*Writer).segment.relation
 	require.NoError(t, w.FlushCounts(ctx))
 	v, err := s.Verify(ctx, 1, func(*Verified) {})
 	require.NoError(t, err)
@@ -103,7 +103,7 @@ func TestDamageIsTold(t *testing.T) {
 	_, d := damaged(t, s, 1)
 	require.EqualValues(t, 4, d.First, "upkeep does not make a damage look whole")
 	// An append whose outcome is not known is the writer's last.
-	again.conn.Close(ctx) //nolint:errcheck // that is what breaks it
+	again.(*Writer).conn.Close(ctx) //nolint:errcheck // that is what breaks it
 	require.Error(t, again.Append(ctx, []*Block{block(38, loans, 1)}, nil, nil))
 	err = again.Append(ctx, []*Block{block(38, loans, 1)}, nil, nil)
 	require.ErrorContains(t, err, "outcome is not known")

@@ -78,9 +78,9 @@ func TestAnOldWriterIsFenced(t *testing.T) {
 	require.Equal(t, "a", string(head.Checkpoint))
 	require.ErrorIs(t, first.Append(ctx, []*Block{block(4, loans, 1)}, []byte("old"), nil), ErrFenced)
 	require.ErrorIs(t, first.Append(ctx, nil, []byte("old"), nil), ErrFenced, "nor can it move the checkpoint")
-	require.ErrorIs(t, first.Append(ctx, []*Block{block(4, loans, 1)}, []byte("old"), []Statement{{SQL: "UPDATE rillmark.source SET reason = 'old'"}}), ErrFenced)
+	require.ErrorIs(t, first.Append(ctx, []*Block{block(4, loans, 1)}, []byte("old"), []change.TableState{{Table: "public.loans", State: "following", Note: "old"}}), ErrFenced)
 	require.NoError(t, second.Append(ctx, []*Block{block(4, loans, 2)}, []byte("b"), nil))
-	require.ErrorIs(t, first.roll(ctx), ErrFenced)
+	require.ErrorIs(t, first.(*Writer).roll(ctx), ErrFenced)
 	head, err = s.Head(ctx, 1)
 	require.NoError(t, err)
 	require.Equal(t, int64(6), head.Next)
@@ -173,7 +173,7 @@ func TestUnwantedBlocksAreSkipped(t *testing.T) {
 	for _, b := range []*Block{block(1, loans, 2), block(3, holds, 2), block(5, loans, 2)} {
 		require.NoError(t, w.Append(ctx, []*Block{b}, nil, nil))
 	}
-	_, err = pool.Exec(ctx, "UPDATE "+w.segment.relation+" SET data = set_byte(data, length(data) - 1, 255 - get_byte(data, length(data) - 1)) WHERE first_offset = 3")
+	_, err = pool.Exec(ctx, "UPDATE "+w.(*Writer).segment.relation+" SET data = set_byte(data, length(data) - 1, 255 - get_byte(data, length(data) - 1)) WHERE first_offset = 3")
 	require.NoError(t, err)
 	require.Equal(t, []int64{1, 2, 5, 6}, readAll(t, s, 1, ReaderOptions{Tables: `^public\.loans$`}))
 	// Messages have no table: whoever chooses tables gets them, and a block of them alone.

@@ -29,9 +29,8 @@ type ReaderOptions struct {
 	Poll time.Duration
 }
 
-// Reader reads a journal in order from an offset on. It is not safe for several
-// goroutines, holds nothing open between calls, and needs no closing.
-type Reader struct {
+// blockReader implements [Reader] for journals in PostgreSQL.
+type blockReader struct {
 	store    *Store
 	source   int64
 	next     int64
@@ -50,21 +49,21 @@ type fetched struct {
 // fetchBlocks bounds how many stored blocks a reader holds.
 const fetchBlocks = 4
 
-// Reader starts at offset from.
-func (s *Store) Reader(source, from int64, options ReaderOptions) *Reader {
+// Reader implements [Reading].
+func (s *Store) Reader(source, from int64, options ReaderOptions) Reader {
 	if options.Poll <= 0 {
 		options.Poll = 200 * time.Millisecond
 	}
-	r := &Reader{store: s, source: source, next: from, options: options}
+	r := &blockReader{store: s, source: source, next: from, options: options}
 	r.batch.cursor.Resolve, r.batch.cursor.Wants = s.resolve, options.Wants
 	return r
 }
 
 // From is another reader of the same journal, which starts at offset from.
-func (r *Reader) From(from int64) *Reader { return r.store.Reader(r.source, from, r.options) }
+func (r *blockReader) From(from int64) Reader { return r.store.Reader(r.source, from, r.options) }
 
 // Position is the offset that the reader comes to next.
-func (r *Reader) Position() int64 { return r.next }
+func (r *blockReader) Position() int64 { return r.next }
 
 // Batch is a run of adjoining offsets, the events of which Next walks through.
 // It is good until the reader's next call.
@@ -122,7 +121,7 @@ func (b *Batch) Err() error { return b.err }
 
 // Next returns the next batch, and waits for one at the journal's end until ctx
 // is done.
-func (r *Reader) Next(ctx context.Context) (*Batch, error) {
+func (r *blockReader) Next(ctx context.Context) (*Batch, error) {
 	for {
 		batch, wait, err := r.try(ctx)
 		if batch != nil || err != nil {
@@ -145,7 +144,7 @@ func (r *Reader) Next(ctx context.Context) (*Batch, error) {
 }
 
 // TryNext returns the next batch, or nil at the journal's end.
-func (r *Reader) TryNext(ctx context.Context) (*Batch, error) {
+func (r *blockReader) TryNext(ctx context.Context) (*Batch, error) {
 	batch, _, err := r.try(ctx)
 	return batch, err
 }
@@ -155,7 +154,7 @@ type waiting struct {
 	changed <-chan struct{}
 }
 
-func (r *Reader) try(ctx context.Context) (*Batch, waiting, error) {
+func (r *blockReader) try(ctx context.Context) (*Batch, waiting, error) {
 	if len(r.ahead) > 0 {
 		batch, err := r.takeAhead()
 		return batch, waiting{}, err
@@ -185,7 +184,7 @@ func (r *Reader) try(ctx context.Context) (*Batch, waiting, error) {
 	return batch, waiting{}, err
 }
 
-func (r *Reader) hand(first, last int64, lastCommit time.Time, payload []byte) *Batch {
+func (r *blockReader) hand(first, last int64, lastCommit time.Time, payload []byte) *Batch {
 	b := &r.batch
 	b.First, b.Last, b.LastCommit, b.at, b.err = max(first, r.next), last, lastCommit, first, nil
 	b.skipped, b.shared = payload == nil, nil
@@ -194,7 +193,7 @@ func (r *Reader) hand(first, last int64, lastCommit time.Time, payload []byte) *
 	return b
 }
 
-func (r *Reader) takeAhead() (*Batch, error) {
+func (r *blockReader) takeAhead() (*Batch, error) {
 	block := r.ahead[0]
 	r.ahead = r.ahead[1:]
 	if block.stored == nil {
@@ -209,7 +208,7 @@ func (r *Reader) takeAhead() (*Batch, error) {
 }
 
 // fetch reads the next blocks from the database; none where the journal ends.
-func (r *Reader) fetch(ctx context.Context) error {
+func (r *blockReader) fetch(ctx context.Context) error {
 	for attempt := 0; ; attempt++ {
 		head, err := r.store.Head(ctx, r.source)
 		if err != nil {
@@ -248,7 +247,7 @@ func (r *Reader) fetch(ctx context.Context) error {
 }
 
 // segment is the relation that holds the next offset.
-func (r *Reader) segment(ctx context.Context) (string, error) {
+func (r *blockReader) segment(ctx context.Context) (string, error) {
 	if r.segments == nil {
 		var err error
 		if r.segments, err = r.store.segments(ctx, r.source); err != nil {
@@ -263,7 +262,7 @@ func (r *Reader) segment(ctx context.Context) (string, error) {
 	return "", nil
 }
 
-func (r *Reader) query(ctx context.Context, relation string) (found bool, err error) {
+func (r *blockReader) query(ctx context.Context, relation string) (found bool, err error) {
 	rows, _ := r.store.pool.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, substring(data FOR 10),
 			CASE WHEN $2 = '' OR tables = '' OR EXISTS (SELECT FROM string_to_table(tables, E'\n') AS name WHERE name = '' OR name ~ $2) THEN data END
 		FROM `+relation+` WHERE last_offset >= $1 ORDER BY last_offset LIMIT $3`, r.next, r.options.Tables, fetchBlocks)

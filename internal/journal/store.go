@@ -91,12 +91,9 @@ func (s *Store) GenerationStarts(ctx context.Context, source int64) ([]Generatio
 	return cuts, nil
 }
 
-// StartGeneration puts a cut into a journal that nobody writes now: the next event begins
-// another generation, and the source's position is forgotten. Offsets go on.
-// The generation's number is the next, or least where that is higher. then runs in
-// the same transaction.
-func (s *Store) StartGeneration(ctx context.Context, source int64, least int, reason string, then func(pgx.Tx) error) (GenerationStart, error) {
-	var cut GenerationStart
+// StartGeneration implements [Journals].
+func (s *Store) StartGeneration(ctx context.Context, source int64, least int, reason string) (GenerationStart, error) {
+	var start GenerationStart
 	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var first int
 		err := tx.QueryRow(ctx, "SELECT generation FROM rillmark.journal_head WHERE source_id = $1 FOR UPDATE", source).Scan(&first)
@@ -104,7 +101,7 @@ func (s *Store) StartGeneration(ctx context.Context, source int64, least int, re
 			return err
 		}
 		err = tx.QueryRow(ctx, `UPDATE rillmark.journal_head SET generation = greatest(generation + 1, $2), epoch = epoch + 1, checkpoint = NULL
-			WHERE source_id = $1 RETURNING generation, next_offset`, source, least).Scan(&cut.Generation, &cut.First)
+			WHERE source_id = $1 RETURNING generation, next_offset`, source, least).Scan(&start.Generation, &start.First)
 		if err != nil {
 			return err
 		}
@@ -114,13 +111,15 @@ func (s *Store) StartGeneration(ctx context.Context, source int64, least int, re
 			return err
 		}
 		err = tx.QueryRow(ctx, "INSERT INTO rillmark.journal_cut (source_id, generation, first_offset, reason) VALUES ($1, $2, $3, $4) RETURNING at, reason",
-			source, cut.Generation, cut.First, reason).Scan(&cut.At, &cut.Reason)
+			source, start.Generation, start.First, reason).Scan(&start.At, &start.Reason)
 		if err != nil {
 			return err
 		}
-		return then(tx)
+		_, err = tx.Exec(ctx, `UPDATE rillmark.source_table SET state = 'new', note = '', load = NULL, rows_done = 0, updated_at = now()
+			WHERE source_id = $1 AND state NOT IN ('gone', 'left-out')`, source)
+		return err
 	})
-	return cut, err
+	return start, err
 }
 
 // Remove drops a source's journal with all its segments.

@@ -129,7 +129,7 @@ func (b *Block) columns() columns {
 	return columns{b.First, b.Last, b.FirstCommit, b.LastCommit, joinTables(b.Tables), int64(len(b.Payload))}
 }
 
-// smallPayload is compressed in a fast, too: such blocks are merged soon.
+// smallPayload is compressed fast, too: such blocks are merged soon.
 const smallPayload = 4 << 10
 
 // decompressor is shared: DecodeAll may run in several goroutines.

@@ -20,6 +20,16 @@ const (
 	mergeRun = 512
 )
 
+// Upkeep implements [Retention]: small blocks are merged, and blocks that were compressed
+// fast are compressed well.
+func (s *Store) Upkeep(ctx context.Context, source int64, settle time.Duration, busy bool) error {
+	if _, err := s.Merge(ctx, source, settle); err != nil || busy {
+		return err
+	}
+	_, err := s.Recompress(ctx, source, settle)
+	return err
+}
+
 // Merge puts runs of small blocks of a journal together, without changing any
 // offset, and reports how many blocks it replaced. Blocks whose newest event is
 // younger than settle are left alone. One process at a time should merge a

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"rillmark/internal/change"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 )
@@ -14,12 +16,6 @@ import (
 // ErrFenced says that another writer has taken the journal over. Nothing that
 // this writer appends can be stored any more.
 var ErrFenced = errors.New("another writer has taken this journal over")
-
-// Statement is SQL that an append runs in its own transaction.
-type Statement struct {
-	SQL  string
-	Args []any
-}
 
 // Writer is the one writer of a source's journal. It is not safe for several
 // goroutines.
@@ -49,7 +45,7 @@ var ErrHeld = errors.New("another instance holds this source's journal")
 // epoch, so that an append of whoever was before fails with [ErrFenced]. An
 // advisory lock shows that a writer lives, so that two instances don't take the
 // journal from each other for ever; force takes over all the same.
-func (s *Store) TakeOver(ctx context.Context, source int64, force bool) (*Writer, Head, error) {
+func (s *Store) TakeOver(ctx context.Context, source int64, force bool) (Appender, Head, error) {
 	config := s.pool.Config().ConnConfig.Copy()
 	config.RuntimeParams["synchronous_commit"] = "on" // a checkpoint must not outlive its block
 	config.RuntimeParams["lock_timeout"] = "20s"      // a hung writer's lock is not waited for without end
@@ -160,11 +156,11 @@ func (w *Writer) roll(ctx context.Context) error {
 func (w *Writer) Next() int64 { return w.next }
 
 // Append stores blocks, which go on at [Writer.Next] without a gap, together
-// with the source's checkpoint and what else is given, in one transaction.
+// with the source's checkpoint and the states of tables, in one transaction.
 // Without blocks only the checkpoint moves. After any error it is not known here what
 // was stored, and the writer appends nothing more: it must be closed, and whoever
 // takes the journal over reads from its head what there is.
-func (w *Writer) Append(ctx context.Context, blocks []*Block, checkpoint []byte, with []Statement) error {
+func (w *Writer) Append(ctx context.Context, blocks []*Block, checkpoint []byte, tables []change.TableState) error {
 	if w.broken != nil {
 		return fmt.Errorf("appending to the journal after an append whose outcome is not known: %w", w.broken)
 	}
@@ -181,7 +177,7 @@ func (w *Writer) Append(ctx context.Context, blocks []*Block, checkpoint []byte,
 			return fmt.Errorf("beginning a new segment of the journal: %w", err)
 		}
 	}
-	err := w.append(ctx, blocks, next, checkpoint, with)
+	err := w.append(ctx, blocks, next, checkpoint, tables)
 	if err != nil {
 		w.broken = err
 		return fmt.Errorf("appending to the journal: %w", err)
@@ -198,13 +194,13 @@ func (w *Writer) Append(ctx context.Context, blocks []*Block, checkpoint []byte,
 	return nil
 }
 
-func (w *Writer) append(ctx context.Context, blocks []*Block, next int64, checkpoint []byte, with []Statement) error {
-	if len(with) == 0 {
+func (w *Writer) append(ctx context.Context, blocks []*Block, next int64, checkpoint []byte, tables []change.TableState) error {
+	if len(tables) == 0 {
 		return w.appendTo(ctx, w.conn, blocks, next, checkpoint)
 	}
 	return pgx.BeginFunc(ctx, w.conn, func(tx pgx.Tx) error {
-		for _, s := range with {
-			if _, err := tx.Exec(ctx, s.SQL, s.Args...); err != nil {
+		for i := range tables {
+			if err := w.record(ctx, tx, &tables[i]); err != nil {
 				return err
 			}
 		}

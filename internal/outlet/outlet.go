@@ -97,7 +97,7 @@ type Outlet struct {
 	Catalog *catalog.Catalog
 	// Instance is this process among those that may deliver the outlet.
 	Instance *catalog.Instance
-	Store    *journal.Store
+	Store    journal.Reading
 	Budget   *MemoryBudget // shared with the service's other outlets
 	Log      func(level, event, message string)
 	// Ended is called once an outlet that runs once has caught up.

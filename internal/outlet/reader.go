@@ -20,7 +20,7 @@ type reader struct {
 	until   int64 // where an outlet ends that runs once; else 0
 	filter  *shape.Filter
 	maker   *encode.Maker
-	journal *journal.Reader
+	journal journal.Reader
 	current *journal.Batch // partly read
 	event   change.Event
 	net     shape.Net

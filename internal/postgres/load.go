@@ -6,6 +6,7 @@ import (
 	"errors"
 	"slices"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/pgoutput"
@@ -54,18 +55,35 @@ type progress struct {
 	Read bool `json:"read,omitempty"`
 	// Restarts counts how often the load had to begin anew.
 	Restarts int `json:"restarts,omitempty"`
-	// Where chooses rows, in the engine's own language, for a load of a part.
-	Where string `json:"where,omitempty"`
-	// Partial loads void nothing. Leaves are the partitions that they read, one
-	// after the other; Then and ThenNote the table's state after them.
-	Partial  bool     `json:"partial,omitempty"`
-	Leaves   []string `json:"leaves,omitempty"`
-	Then     string   `json:"then,omitempty"`
-	ThenNote string   `json:"then_note,omitempty"`
-	// Refetch loads read rows that have entered the table's filter, by Keys.
-	Refetch bool `json:"entered,omitempty"`
+	// Kind says which rows are read. Of a part, Where chooses rows in the engine's own
+	// language, or Leaves are the partitions that are read, one after the other. Then and
+	// ThenNote are the table's state after anything but a full load. A refetch reads Keys.
+	Kind     load.Kind `json:"kind,omitempty"`
+	Where    string    `json:"where,omitempty"`
+	Leaves   []string  `json:"leaves,omitempty"`
+	Then     string    `json:"then,omitempty"`
+	ThenNote string    `json:"then_note,omitempty"`
 	// From is where in the log the load began.
 	From LSN `json:"from"`
+}
+
+// read takes progress that is on record, be it of an earlier version, which had a word
+// for each kind.
+func (p *progress) read(stored []byte) error {
+	var former struct {
+		Partial bool `json:"partial"`
+		Entered bool `json:"entered"`
+	}
+	if err := json.Unmarshal(stored, &former); err != nil {
+		return err
+	}
+	switch {
+	case former.Entered:
+		p.Kind = load.Refetch
+	case former.Partial:
+		p.Kind = load.Part
+	}
+	return json.Unmarshal(stored, p)
 }
 
 // piece is a range of row places: behind From and before To.
@@ -151,16 +169,16 @@ func (r *run) wantLoad(t *table) {
 	if t.load != nil {
 		return
 	}
-	load := new(tableLoad)
+	l := new(tableLoad)
 	if t.state.Progress != nil {
-		if err := json.Unmarshal(t.state.Progress, &load.progress); err != nil {
-			load.progress = progress{} // begin anew: the void event makes that safe
+		if err := l.progress.read(t.state.Progress); err != nil {
+			l.progress = progress{} // begin anew: the void event makes that safe
 		}
 	}
-	if load.progress.By == inFull {
-		load.progress = load.progress.anew() // its snapshot went with the last run
+	if l.progress.By == inFull {
+		l.progress = l.progress.anew() // its snapshot went with the last run
 	}
-	t.load = load
+	t.load = l
 }
 
 // keepReloading takes on what somebody wants to be read anew.
@@ -194,7 +212,7 @@ func (r *run) reload(name, where string) error {
 	case t.state.State == engine.StateNew:
 		return nil // it is loaded as it is
 	case where != "":
-		t.load = &tableLoad{progress: progress{Where: where, Partial: true, Then: t.state.State, ThenNote: t.state.Note}}
+		t.load = &tableLoad{progress: progress{Kind: load.Part, Where: where, Then: t.state.State, ThenNote: t.state.Note}}
 	default:
 		r.wantFull(t)
 		t.load.progress = progress{}
@@ -235,13 +253,13 @@ func (t *table) progressState() engine.TableState {
 
 // anew is the progress of a load that begins again.
 func (p *progress) anew() progress {
-	return progress{Where: p.Where, Partial: p.Partial, Leaves: p.Leaves, Then: p.Then, ThenNote: p.ThenNote, Restarts: p.Restarts + 1}
+	return progress{Kind: p.Kind, Where: p.Where, Leaves: p.Leaves, Then: p.Then, ThenNote: p.ThenNote, Restarts: p.Restarts + 1}
 }
 
 // restart has the load begin anew: with a void event, which takes away what was
 // read so far.
 func (l *tableLoad) restart() {
-	if !l.progress.Refetch { // what that has to read stays the same
+	if l.progress.Kind != load.Refetch { // what that has to read stays the same
 		l.progress = l.progress.anew()
 	}
 	l.turn++

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
@@ -184,9 +185,9 @@ func (r *run) giveUp(j *job, why string) {
 	}
 	t.load = nil
 	t.state.State, t.state.Note = engine.StateNotLoaded, why
-	if j.at.Refetch {
+	if j.at.Kind == load.Refetch {
 		t.state.State = engine.StateStale
-	} else if j.at.Partial {
+	} else if j.at.Kind != load.Full {
 		t.state.State, t.state.Note = j.at.Then, j.at.ThenNote
 	}
 	r.sink.Table(t.progressState())
@@ -207,7 +208,7 @@ func (r *run) tellLoads(now bool) {
 	r.toldLoads = time.Now()
 	var names []string
 	for _, t := range r.tables {
-		if t.load != nil && t.load.progress.Began && !t.load.progress.Refetch {
+		if t.load != nil && t.load.progress.Began && t.load.progress.Kind != load.Refetch {
 			names = append(names, t.state.Table)
 		}
 	}
@@ -291,7 +292,7 @@ func (r *run) loadBegins(j *job, now *layout, by string, estimate int64) {
 		r.adopt(t, now, place)
 	}
 	p := &t.load.progress
-	if !p.Partial {
+	if p.Kind == load.Full {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
 	}
 	p.Began, p.By, p.From = true, by, place
@@ -484,7 +485,7 @@ func (r *run) addExisting(t *table, read *chunkRows, row []change.Value, place L
 		t.load.refused += len(sizes)
 	}
 	r.sink.Add(&event)
-	if !t.load.progress.Refetch {
+	if t.load.progress.Kind != load.Refetch {
 		t.state.RowsDone++
 	}
 }
@@ -497,16 +498,16 @@ func (r *run) finishIfComplete(j *job) {
 	if !p.complete() {
 		return
 	}
-	if p.Refetch {
+	if p.Kind == load.Refetch {
 		t.load = nil
 		return
 	}
 	place := r.lastRow
 	t.state.State, t.state.Note = engine.StateFollowing, ""
-	if !p.Partial {
+	if p.Kind == load.Full {
 		t.state.RowsEstimate = t.state.RowsDone
 	}
-	if p.Partial {
+	if p.Kind != load.Full {
 		body, _ := json.Marshal(map[string]string{"part": p.what()})
 		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body})
 		t.state.State, t.state.Note = p.Then, p.ThenNote

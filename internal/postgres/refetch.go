@@ -3,6 +3,7 @@ package postgres
 import (
 	"slices"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/pgoutput"
@@ -16,7 +17,7 @@ import (
 
 // refetch is a load of rows that have entered the filter, and of nothing else.
 func refetch(from LSN) *tableLoad {
-	return &tableLoad{ready: true, progress: progress{By: byKey, Began: true, Read: true, Partial: true, Refetch: true, From: from}}
+	return &tableLoad{ready: true, progress: progress{By: byKey, Began: true, Read: true, Kind: load.Refetch, From: from}}
 }
 
 // askRefetch asks for a row that has entered the filter where its image leaves
@@ -27,17 +28,17 @@ func (r *run) askRefetch(rel *relation, raw []pgoutput.TupleColumn, after []chan
 		return
 	}
 	s := &t.state
-	switch load := t.load; {
-	case load == nil && (s.State == engine.StateFollowing || s.State == engine.StateStale):
+	switch under := t.load; {
+	case under == nil && (s.State == engine.StateFollowing || s.State == engine.StateStale):
 		t.load = refetch(LSN(r.row.Place))
-	case load == nil, !load.progress.Began && !load.progress.Partial:
+	case under == nil, !under.progress.Began && under.progress.Kind == load.Full:
 		return // a load that reads every row comes after this one
-	case load.progress.Partial && !load.progress.Refetch:
+	case under.progress.Kind == load.Part:
 		// It reads rows of its own choice alone.
-		load.progress.Then, load.progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
+		under.progress.Then, under.progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
 		r.sink.Table(t.progressState())
 		return
-	case load.progress.Refetch && len(load.progress.Keys) >= maxRefetch:
+	case under.progress.Kind == load.Refetch && len(under.progress.Keys) >= maxRefetch:
 		t.load = nil
 		s.State, s.Note = engine.StateStale, refetchFailed+reloadByHand
 		r.sink.Table(t.progressState())

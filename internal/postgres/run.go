@@ -221,6 +221,14 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 	if err := r.publish(ctx, r.control, true); err != nil {
 		return err
 	}
+	for name, state := range start.Tables {
+		if state.Reload == nil {
+			continue
+		}
+		if err := r.reload(name, *state.Reload); err != nil && !errors.Is(err, engine.ErrCannotLoad) {
+			return err
+		}
+	}
 	stream, err := c.openStream(ctx)
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/engine"
 )
 
@@ -180,12 +181,12 @@ func (r *run) readPartition(t *table, name string) {
 	switch {
 	case t.load != nil && t.load.progress.Leaves != nil:
 		t.load.progress.Leaves = append(t.load.progress.Leaves, name)
-	case t.load != nil && !t.load.progress.Refetch:
+	case t.load != nil && t.load.progress.Kind != load.Refetch:
 		t.load.restart() // its order may have passed the new rows already
 	case r.config.Load:
 		unread := t.load != nil
 		r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: s.Table + ": the rows of its new partition " + name + " are read"})
-		t.load = &tableLoad{ready: true, progress: progress{Partial: true, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}
+		t.load = &tableLoad{ready: true, progress: progress{Kind: load.Part, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}
 		if unread {
 			t.load.progress.Then, t.load.progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
 		}
@@ -204,10 +205,10 @@ const (
 // begins again. The lock is held.
 func (r *run) rewritten(t *table, why string) {
 	reload := t.rule() != nil && t.rule().ReloadRewritten && r.config.Load
-	if t.load != nil && !t.load.progress.Refetch {
-		if p := &t.load.progress; p.Partial && reload {
+	if t.load != nil && t.load.progress.Kind != load.Refetch {
+		if p := &t.load.progress; p.Kind != load.Full && reload {
 			*p = progress{Restarts: p.Restarts} // of all rows
-		} else if p.Partial {
+		} else if p.Kind != load.Full {
 			p.Then, p.ThenNote = engine.StateStale, why+reloadByHand
 		}
 		t.load.restart()

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"rillmark/internal/capture/load"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 )
@@ -26,7 +28,7 @@ const (
 // lock is held.
 func (j *job) fitsTogether() bool {
 	p := &j.load.progress
-	return !p.Began && !p.Partial && p.Where == "" && p.Restarts == 0 && !j.load.apart &&
+	return !p.Began && p.Kind == load.Full && p.Where == "" && p.Restarts == 0 && !j.load.apart &&
 		!j.captured.mapped && len(j.captured.members) == 1 && len(j.captured.members[0].key) > 0 && !j.captured.members[0].hides
 }
 

@@ -41,7 +41,7 @@ func (f *Feed) EachNet(ctx context.Context, each func(body []byte) error) error 
 // admitted reads the events that a feed's filter lets through, up to the feed's end.
 type admitted struct {
 	feed   *Feed
-	reader *journal.Reader
+	reader journal.Reader
 	batch  *journal.Batch
 	event  change.Event
 }

@@ -21,7 +21,7 @@ import (
 type Feed struct {
 	origin  outlet.Origin
 	filter  *shape.Filter
-	reader  *journal.Reader
+	reader  journal.Reader
 	maker   *encode.Maker
 	address string     // the service's public one
 	net     *shape.Net // where only the net of changes is wanted

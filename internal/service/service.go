@@ -7,12 +7,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"maps"
+	"net"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"rillmark/internal/capture"
@@ -30,7 +34,7 @@ import (
 type Service struct {
 	Config  *Config
 	Catalog *catalog.Catalog
-	Store   *journal.Store
+	Store   journal.Journals
 	Started time.Time
 
 	log      *runLog
@@ -102,22 +106,61 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 	if err != nil {
 		return nil, err
 	}
-	if err := migrate(ctx, pool, logger, patience); err != nil {
-		pool.Close()
+	deadline := time.Now().Add(patience)
+	for waiting := false; ; waiting = true {
+		s, err := open(ctx, config, logger, pool, keeper, netguard.New(policy))
+		if err == nil {
+			return s, nil
+		}
+		switch {
+		case !passes(err):
+			pool.Close()
+			return nil, err
+		case time.Now().After(deadline):
+			pool.Close()
+			return nil, fmt.Errorf("the state database cannot be reached: %w", err)
+		}
+		if !waiting {
+			logger.Warn("waiting for the state database", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			pool.Close()
+			return nil, context.Cause(ctx)
+		case <-time.After(250 * time.Millisecond):
+		}
+	}
+}
+
+// passes reports whether an error may be of a state database that is starting, or has
+// gone while we did: no answer at all, or one that says so.
+func passes(err error) bool {
+	var server *pgconn.PgError
+	if errors.As(err, &server) {
+		return strings.HasPrefix(server.Code, "57P") || strings.HasPrefix(server.Code, "53")
+	}
+	var network net.Error
+	var connecting *pgconn.ConnectError
+	return errors.As(err, &network) || errors.As(err, &connecting) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		strings.Contains(err.Error(), "conn closed") // which pgx has no error value for
+}
+
+// open prepares the state database and starts what its records say. After an error
+// nothing runs, and the pool is as it was.
+func open(ctx context.Context, config *Config, logger *slog.Logger, pool *pgxpool.Pool, keeper *catalog.Keeper, guard *netguard.Guard) (*Service, error) {
+	if err := state.Migrate(ctx, pool); err != nil {
 		return nil, err
 	}
 	c := catalog.New(pool, keeper)
 	if err := c.SealDestinations(ctx); err != nil {
-		pool.Close()
 		return nil, err
 	}
-	s := &Service{guard: netguard.New(policy), Config: config, Catalog: c, Started: time.Now(), log: newRunLog(logger), pool: pool,
+	s := &Service{guard: guard, Config: config, Catalog: c, Started: time.Now(), log: newRunLog(logger), pool: pool,
 		Store:   journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes}),
 		sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
 	s.work, s.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
 	s.instance = c.NewInstance()
 	if err := s.instance.Renew(ctx); err != nil {
-		pool.Close()
 		return nil, fmt.Errorf("the state database cannot be written to: %w", err)
 	}
 	s.goes(func() { s.instance.Keep(s.work) })
@@ -126,12 +169,12 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 	s.status.changed = make(chan struct{})
 	if config.StartPaused {
 		if err := c.PauseAll(ctx, "the service was started with --paused"); err != nil {
-			s.Close("could not start")
+			s.shutDown("could not start")
 			return nil, fmt.Errorf("pausing everything: %w", err)
 		}
 	}
 	if err := s.reconcile(ctx); err != nil {
-		s.Close("could not start")
+		s.shutDown("could not start")
 		return nil, err
 	}
 	s.log.write("info", "service", "started", "the service has started on "+config.Listen)
@@ -148,28 +191,6 @@ func Open(ctx context.Context, config *Config, logger *slog.Logger, patience tim
 // Everything else goes on until [Service.Close].
 func (s *Service) Drain() { s.drain() }
 
-// migrate retries while the database cannot be reached.
-func migrate(ctx context.Context, pool *pgxpool.Pool, logger *slog.Logger, patience time.Duration) error {
-	deadline := time.Now().Add(patience)
-	for told := false; ; told = true {
-		err := pool.Ping(ctx)
-		if err == nil {
-			return state.Migrate(ctx, pool)
-		}
-		if time.Now().After(deadline) {
-			return fmt.Errorf("the state database cannot be reached: %w", err)
-		}
-		if !told {
-			logger.Warn("waiting for the state database", "error", err)
-		}
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(250 * time.Millisecond):
-		}
-	}
-}
-
 func (s *Service) goes(f func()) {
 	s.done.Add(1)
 	go func() {
@@ -182,6 +203,12 @@ func (s *Service) goes(f func()) {
 // have is stored, then the rest. It takes up to some seconds.
 func (s *Service) Close(reason string) {
 	s.log.write("info", "service", "stopping", "the service stops: "+reason)
+	s.shutDown(reason)
+	s.pool.Close()
+}
+
+// shutDown is Close for all but the pool.
+func (s *Service) shutDown(reason string) {
 	s.reconciling.Lock()
 	s.closing = true
 	s.reconciling.Unlock() // who waits for it has to see that, and end
@@ -211,7 +238,6 @@ func (s *Service) Close(reason string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
 	s.instance.Leave(ctx) //nolint:errcheck // its line runs out by itself
-	s.pool.Close()
 }
 
 const reconcileEvery = 5 * time.Second
@@ -480,13 +506,9 @@ func (s *Service) keepUp() {
 			if _, _, writes := one.capture.Counts(); !writes {
 				continue // whoever writes the journal looks after it
 			}
-			if _, err := s.Store.Merge(s.work, one.record.ID, settle); err != nil && s.work.Err() == nil {
-				s.log.write("warn", "source/"+name, "merge", err.Error())
-			}
-			if !one.capture.Stats.Loading() { // it would take the processor from the load
-				if _, err := s.Store.Recompress(s.work, one.record.ID, settle); err != nil && s.work.Err() == nil {
-					s.log.write("warn", "source/"+name, "recompress", err.Error())
-				}
+			loading := one.capture.Stats.Loading() // it would take the processor from the load
+			if err := s.Store.Upkeep(s.work, one.record.ID, settle, loading); err != nil && s.work.Err() == nil {
+				s.log.write("warn", "source/"+name, "upkeep", err.Error())
 			}
 			s.retain(name, one)
 		}

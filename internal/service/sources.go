@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
@@ -339,7 +337,7 @@ type SourceReset struct {
 }
 
 // ResetSource begins a source's capture anew where its stream cannot go on: with
-// a new slot, a load of all tables, and a cut in the journal, whose old events
+// a new slot, a load of all tables, and a new generation of the journal, whose old events
 // stay. reason is a person's, for the record.
 func (s *Service) ResetSource(ctx context.Context, name, reason string) (*SourceReset, error) {
 	record, err := s.Catalog.Source(ctx, name)
@@ -375,18 +373,19 @@ func (s *Service) ResetSource(ctx context.Context, name, reason string) (*Source
 		// that follows the clock has not.
 		least = int(time.Since(generationsBegin) / time.Minute)
 	}
-	cut, err := s.Store.StartGeneration(ctx, record.ID, least, why, func(tx pgx.Tx) error {
-		return s.Catalog.ResetSource(ctx, tx, record.ID, "being reset")
-	})
+	start, err := s.Store.StartGeneration(ctx, record.ID, least, why)
+	if err == nil {
+		err = s.Catalog.GenerationStarted(ctx, record.ID)
+	}
 	if err != nil {
 		return nil, answer(err, "source", name)
 	}
-	s.note(ctx, "warn", "source/"+name, "reset", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", cut.Generation, cut.First, because(why)))
-	// Outlets first: they have to know of the cut before an event lies behind it.
+	s.note(ctx, "warn", "source/"+name, "reset", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", start.Generation, start.First, because(why)))
+	// Outlets first: they have to know of the new generation before an event lies behind it.
 	if err := s.reconcile(ctx); err != nil {
 		return nil, answer(err, "source", name)
 	}
-	return &SourceReset{cut.Generation, cut.First}, s.SetSourceRunning(ctx, name, true, "reset"+because(reason))
+	return &SourceReset{start.Generation, start.First}, s.SetSourceRunning(ctx, name, true, "reset"+because(reason))
 }
 
 // complete ends a source that was to load only: what was made on its database is

@@ -11,10 +11,10 @@ import (
 // recompressBlocks are looked at in one step; together they are a few MiB.
 const recompressBlocks = 8
 
-// Recompress compresses blocks again that were written in a fast, without changing
+// Recompress compresses blocks again that were compressed fast, without changing
 // what is in them, and reports how many. Blocks whose newest event is younger than
 // settle are left alone.
-func (s *Store) Recompress(ctx context.Context, source int64, settle time.Duration) (recompressd int, err error) {
+func (s *Store) Recompress(ctx context.Context, source int64, settle time.Duration) (recompressed int, err error) {
 	segments, err := s.segments(ctx, source)
 	if err != nil {
 		return 0, err
@@ -24,17 +24,17 @@ func (s *Store) Recompress(ctx context.Context, source int64, settle time.Durati
 		for {
 			n, more, err := s.recompress(ctx, segment.relation, settle, compressor)
 			if err != nil {
-				return recompressd, fmt.Errorf("compressing blocks again: %w", err)
+				return recompressed, fmt.Errorf("compressing blocks again: %w", err)
 			}
-			if recompressd += n; !more {
+			if recompressed += n; !more {
 				break
 			}
 		}
 	}
-	return recompressd, nil
+	return recompressed, nil
 }
 
-func (s *Store) recompress(ctx context.Context, relation string, settle time.Duration, c *Compressor) (recompressd int, more bool, err error) {
+func (s *Store) recompress(ctx context.Context, relation string, settle time.Duration, c *Compressor) (recompressed int, more bool, err error) {
 	s.mu.Lock()
 	from := s.dense[relation]
 	s.mu.Unlock()
@@ -49,9 +49,9 @@ func (s *Store) recompress(ctx context.Context, relation string, settle time.Dur
 		if b.stored != nil && err == nil { // a damaged one stays as it is
 			// A block that was merged meanwhile has gone, and is none of ours.
 			if _, err := s.pool.Exec(ctx, "UPDATE "+relation+" SET data = $2 WHERE last_offset = $1 AND data = $3", b.last, c.stored(payload, &b.columns, false), b.stored); err != nil {
-				return recompressd, false, err
+				return recompressed, false, err
 			}
-			recompressd++
+			recompressed++
 		}
 		from = b.last
 	}
@@ -61,5 +61,5 @@ func (s *Store) recompress(ctx context.Context, relation string, settle time.Dur
 		s.dense = make(map[string]int64)
 	}
 	s.dense[relation] = from
-	return recompressd, len(blocks) == recompressBlocks, nil
+	return recompressed, len(blocks) == recompressBlocks, nil
 }
