@@ -78,7 +78,7 @@ func TestOutlets(t *testing.T) {
 	}
 	o := read[Outlet](t, `{}`)
 	require.NoError(t, o.Validate())
-	require.Equal(t, []string{"cloudevents", "each", "beginning", "wait"}, []string{o.Format, o.Changes, o.From, o.Refused.Later})
+	require.Equal(t, []string{"cloudevents", "each", "beginning", "wait"}, []string{string(o.Format), o.Changes, o.From, o.Refused.Later})
 	require.Equal(t, 10_000, o.Refused.MaxDeadLetters)
 }
 

@@ -21,7 +21,7 @@ type Outlet struct {
 	From        string   `json:"from,omitempty" doc:"Where a new outlet starts: beginning, now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
 	Changes     string   `json:"changes,omitempty" enum:"each,combined,inserts" default:"each" doc:"combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
 
-	Format       string   `json:"format,omitempty" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet" default:"cloudevents" doc:"cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files"`
+	Format       encode.Format   `json:"format,omitempty" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet" default:"cloudevents" doc:"cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files"`
 	Columns      string   `json:"columns,omitempty" enum:"all,changed" default:"all" doc:"changed: of an update only the key and what changed"`
 	Nulls        string   `json:"nulls,omitempty" enum:"keep,omit" default:"keep" doc:"omit: columns that are null are left out"`
 	Metadata     []string `json:"metadata,omitempty" doc:"With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put after the row's own, operation and offset without it, with row and several tables in one place table too" enum:"id,offset,operation,table,source,database,committed_at,transaction,position,changed,log,none"`
@@ -144,7 +144,7 @@ func (o *Outlet) Validate() error {
 		value   *string
 		choices []string
 	}{
-		{"format", "cloudevents", &o.Format, encode.Formats},
+		{"format", "cloudevents", (*string)(&o.Format), encode.Formats},
 		{"changes", "each", &o.Changes, []string{"each", "combined", "inserts"}},
 		{"columns", "all", &o.Columns, []string{"all", "changed"}},
 		{"nulls", "keep", &o.Nulls, []string{"keep", "omit"}},
@@ -193,7 +193,7 @@ func (o *Outlet) Validate() error {
 				return &Invalid{at, at + " applies only to outlets with a destination; this one has none: its consumers read it"}
 			}
 		}
-		if o.Format != "cloudevents" && o.Format != "data" && o.Format != "row" {
+		if o.Format != encode.FormatCloudEvents && o.Format != encode.FormatData && o.Format != encode.FormatRow {
 			return &Invalid{"format", fmt.Sprintf("an outlet that is read over HTTP has the format cloudevents, data or row, not %s", o.Format)}
 		}
 	}
@@ -206,7 +206,7 @@ func (o *Outlet) validateShape() error {
 			return &Invalid{template.at, err.Error()}
 		}
 	}
-	flat := o.Format == "row" || o.Format == "avro" || o.Format == "parquet"
+	flat := o.Format == encode.FormatRow || o.Format == encode.FormatAvro || o.Format == encode.FormatParquet
 	for i, m := range o.Metadata {
 		at := fmt.Sprintf("metadata[%d]", i)
 		if flat && !encode.IsMetadata(m) && m != "none" {
@@ -220,7 +220,7 @@ func (o *Outlet) validateShape() error {
 		return &Invalid{"updates", "old and new row could not be told apart: put operation into metadata"}
 	}
 	if o.Avro != nil {
-		if o.Format != "avro" {
+		if o.Format != encode.FormatAvro {
 			return &Invalid{"avro", "goes with format avro"}
 		}
 		if o.Avro.Framing == "registry" && o.Avro.Registry == "" {
@@ -242,7 +242,7 @@ func (o *Outlet) validateShape() error {
 		if _, err := shape.ParseTemplate(r.Topic, "kind"); err != nil {
 			return &Invalid{"outbox.topic", err.Error()}
 		}
-		if o.Format == "avro" || o.Format == "parquet" {
+		if o.Format == encode.FormatAvro || o.Format == encode.FormatParquet {
 			return &Invalid{"outbox", "rows that are events already go with the formats cloudevents, cloudevents-binary, data and row"}
 		}
 	}
@@ -267,10 +267,10 @@ func (o *Outlet) ValidateFor(d *Destination) error {
 			return &Invalid{at, fmt.Sprintf("goes with a destination of kind %s; %s is one of kind %s", at, o.Destination, d.Kind)}
 		}
 	}
-	if o.Format == "parquet" && d.Kind != KindFile {
+	if o.Format == encode.FormatParquet && d.Kind != KindFile {
 		return &Invalid{"format", fmt.Sprintf("parquet is a format of files; %s is of kind %s", o.Destination, d.Kind)}
 	}
-	if o.Format == "cloudevents-binary" && d.Kind == KindFile {
+	if o.Format == encode.FormatCloudEventsBinary && d.Kind == KindFile {
 		return &Invalid{"format", "cloudevents-binary has attributes in headers, and files have none: use cloudevents or row"}
 	}
 	named := o.Topic != "" || o.SchemaTopic != ""
@@ -324,7 +324,7 @@ func (o *Outlet) validateHTTP() error {
 	if o.HTTP.Events == 0 {
 		o.HTTP.Events = 1
 	}
-	if o.HTTP.Events > 1 && (o.Format == "cloudevents-binary" || o.Format == "avro") {
+	if o.HTTP.Events > 1 && (o.Format == encode.FormatCloudEventsBinary || o.Format == encode.FormatAvro) {
 		return &Invalid{"http.events", fmt.Sprintf("format %s has no lists: post one event a request, or use cloudevents, data or row", o.Format)}
 	}
 	return nil
@@ -335,23 +335,23 @@ func (o *Outlet) validateFile(d *Destination) error {
 		o.File = new(FileOutlet)
 	}
 	f := o.File
-	if o.Format == "avro" && o.Avro != nil {
+	if o.Format == encode.FormatAvro && o.Avro != nil {
 		return &Invalid{"avro", "an object container file holds its schema itself: leave the section out"}
 	}
 	if f.Name == "" {
 		f.Name = "{outlet}.{run}.{first}"
-		if o.Format == "parquet" || o.Format == "avro" {
+		if o.Format == encode.FormatParquet || o.Format == encode.FormatAvro {
 			f.Name = "{table}/{outlet}.{run}.{first}"
 		}
 	}
 	if f.Compression == "" {
 		f.Compression = "none"
-		if o.Format == "parquet" {
+		if o.Format == encode.FormatParquet {
 			f.Compression = "zstd"
 		}
 	}
 	allowed := []string{"none", "gzip", "zstd"}
-	if o.Format == "parquet" || o.Format == "avro" {
+	if o.Format == encode.FormatParquet || o.Format == encode.FormatAvro {
 		allowed = []string{"none", "snappy", "zstd"}
 	}
 	if !slices.Contains(allowed, f.Compression) {
@@ -365,7 +365,7 @@ func (o *Outlet) validateFile(d *Destination) error {
 	}
 	if f.RotateEvery == "" {
 		f.RotateEvery = "1h"
-		if o.Format == "parquet" || d.File.Bucket != nil {
+		if o.Format == encode.FormatParquet || d.File.Bucket != nil {
 			f.RotateEvery = "1m"
 		}
 	}
@@ -518,7 +518,7 @@ func (o *Outlet) tellsTable() bool {
 func (o *Outlet) Shape(address string) (encode.Shape, error) {
 	s := encode.Shape{Address: address, Format: o.Format, Changed: o.Columns == "changed", OmitNulls: o.Nulls == "omit", Metadata: o.Metadata,
 		Pairs: o.Updates == "pair", Deletes: o.Deletes, Transactions: o.Transactions, IntegersAsText: o.Integers == "text"}
-	if o.Format == "row" && len(o.Metadata) == 0 && !o.tellsTable() {
+	if o.Format == encode.FormatRow && len(o.Metadata) == 0 && !o.tellsTable() {
 		s.Metadata = []string{"operation", "offset", "table"}
 	}
 	var err error

@@ -269,3 +269,47 @@ func SingleObject(fingerprint uint64) []byte {
 	}
 	return frame
 }
+
+// avroFormat is the row in Avro: behind a frame that names its schema, or bare where the
+// file says it.
+type avroFormat struct {
+	rowFormat
+	row *avroRow
+}
+
+func (f avroFormat) body(b *Batch, e *change.Event, half string, msg *Message) error {
+	first := len(b.values)
+	row, err := f.values(b, e, half, msg)
+	if err != nil {
+		return err
+	}
+	start := len(b.buf)
+	b.buf, err = f.value(b.buf, msg.Schema, row)
+	b.values = b.values[:first]
+	if err != nil {
+		return err
+	}
+	msg.Body, msg.ContentType = b.since(start), "application/avro"
+	return nil
+}
+
+func (f avroFormat) value(dst []byte, schema *change.Schema, row []change.Value) ([]byte, error) {
+	m := f.m
+	if !m.wants.Bare {
+		frame, there := m.frames[schema.Fingerprint()]
+		if !there {
+			var err error
+			if frame, err = m.Frame(schema); err != nil {
+				return dst, err
+			}
+			m.frames[schema.Fingerprint()] = frame
+		}
+		dst = append(dst, frame...)
+	}
+	start := len(dst)
+	dst, err := f.row.append(dst, schema, row)
+	if err != nil {
+		return dst[:start], &EncodeError{Message: err.Error()}
+	}
+	return dst, nil
+}

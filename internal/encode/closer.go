@@ -78,7 +78,7 @@ func (m *Maker) closing(b *Batch, e *change.Event, part int) {
 	}
 	start = len(b.buf)
 	switch m.shape.Format {
-	case "cloudevents":
+	case FormatCloudEvents:
 		b.buf = append(b.buf, `{"specversion":"1.0","id":"`...)
 		b.buf = append(b.buf, msg.ID...)
 		b.buf = append(b.buf, `","source":`...)
@@ -89,9 +89,9 @@ func (m *Maker) closing(b *Batch, e *change.Event, part int) {
 		b.buf = append(b.buf, `","data":`...)
 		b.buf = append(append(b.buf, raw...), '}')
 		msg.ContentType = "application/cloudevents+json"
-	case "avro", "parquet":
+	case FormatAvro, FormatParquet:
 		return // a row cannot say it
-	case "row":
+	case FormatRow:
 		b.buf = append(b.buf, `{"_operation":"end","_offset":`...)
 		b.buf = strconv.AppendInt(b.buf, e.Offset, 10)
 		b.buf = append(b.buf, `,"_end":`...)
@@ -101,7 +101,9 @@ func (m *Maker) closing(b *Batch, e *change.Event, part int) {
 	}
 	msg.Body = b.since(start)
 	if m.wants.Headers {
-		m.headers(b, &bare, &msg)
+		first := len(b.headers)
+		m.format.headers(b, &bare, &msg)
+		msg.Headers = b.headers[first:len(b.headers):len(b.headers)]
 	}
 	b.add(&msg, m.wants.Lines)
 }

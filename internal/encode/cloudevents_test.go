@@ -104,7 +104,7 @@ func TestChangedInPairs(t *testing.T) {
 			`"before":null,"after":{"branch":"Alder Quay","loan_id":9007199254740993,"weight":1.5,"note":"a \"line\"\n"}`},
 		"row": {`{"branch":"Alder Quay","loan_id":9007199254740993,"weight":"NaN","note":null`, `{"branch":"Alder Quay","loan_id":9007199254740993,"weight":1.5,"note":"a \"line\"\n"`},
 	} {
-		m := NewMaker(Shape{Format: format, Changed: true, Pairs: true}, Capabilities{})
+		m := NewMaker(Shape{Format: Format(format), Changed: true, Pairs: true}, Capabilities{})
 		var b Batch
 		require.NoError(t, m.Append(&b, update(), true))
 		require.Len(t, b.Messages, 2)

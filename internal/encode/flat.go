@@ -66,7 +66,7 @@ type flattener struct {
 	derived map[change.Fingerprint]*change.Schema
 }
 
-func newFlattener(names []string, format string) *flattener {
+func newFlattener(names []string, format Format) *flattener {
 	if len(names) == 0 {
 		names = []string{"operation", "offset"}
 	}
@@ -90,7 +90,7 @@ func newFlattener(names []string, format string) *flattener {
 
 // Renamed are the columns that a flat shape calls otherwise than their table does.
 func Renamed(s Shape, v *change.Schema) (renamed []change.Column) {
-	if s.Format != "row" && s.Format != "avro" && s.Format != "parquet" {
+	if !s.Format.Flat() {
 		return nil
 	}
 	derived, _ := newFlattener(s.Metadata, s.Format).schema(v)

@@ -7,9 +7,6 @@ import (
 	"rillmark/internal/shape"
 )
 
-// Formats are the ways in which an outlet's events can be written.
-var Formats = []string{"cloudevents", "cloudevents-binary", "data", "row", "avro", "parquet"}
-
 // Message is what goes out for one event, or for a part of it. Its slices lie in
 // the batch that it belongs to, and are good until that is reset.
 type Message struct {
@@ -123,7 +120,7 @@ func (b *Batch) Reset() {
 // Shape says what becomes of an event.
 type Shape struct {
 	Address        string // the service's public address
-	Format         string
+	Format         Format
 	Changed        bool
 	OmitNulls      bool
 	Metadata       []string
@@ -148,8 +145,6 @@ type Outbox struct {
 // Capabilities says what a kind of destination makes use of.
 type Capabilities struct {
 	Key, Order, Headers, Topic bool
-	// Rows asks for values instead of a body.
-	Rows bool
 	// Bare asks for Avro without a frame: the file holds the schema.
 	Bare bool
 	// Lines asks for bodies alone, with a line feed behind each: see [Batch.Lines].

@@ -15,6 +15,13 @@ import (
 	"rillmark/internal/shape"
 )
 
+// refusal is an event that becomes a dead letter.
+type refusal struct {
+	offset int64
+	row    []byte
+	err    error // nil for one that only waits behind another
+}
+
 // deadLetter stores refused events as dead letters, with the committed offset.
 func (s *sender) deadLetter(ctx context.Context, dead []refusal) error {
 	letters, err := s.letters(ctx, dead)
@@ -28,7 +35,7 @@ func (s *sender) deadLetter(ctx context.Context, dead []refusal) error {
 	if err := s.commitDead(ctx, durable, letters); err != nil {
 		return err
 	}
-	return s.tell(ctx, letters)
+	return s.stored(ctx, letters)
 }
 
 // keep stores dead letters ahead of the committed offset. If they come again,
@@ -44,7 +51,7 @@ func (s *sender) keep(ctx context.Context, dead []refusal) error {
 	if err := s.hold.StoreDeadLetters(ctx, s.offset.Run, -1, 0, letters); err != nil {
 		return err
 	}
-	return s.tell(ctx, letters)
+	return s.stored(ctx, letters)
 }
 
 // keepRefused is for writers that commit an offset of their own.
@@ -94,8 +101,8 @@ func (s *sender) letters(ctx context.Context, dead []refusal) ([]catalog.DeadLet
 	return letters, nil
 }
 
-// tell notes letters that are stored, and logs the first of them.
-func (s *sender) tell(ctx context.Context, letters []catalog.DeadLetter) error {
+// stored notes letters that are stored, and logs the first of them.
+func (s *sender) stored(ctx context.Context, letters []catalog.DeadLetter) error {
 	dead := 0
 	for _, l := range letters {
 		if len(l.Row) > 0 {
@@ -192,99 +199,4 @@ func (s *sender) netEvents(ctx context.Context, until int64, each func(*change.E
 		}
 	}
 	return net.Take(each)
-}
-
-// retry delivers the dead letters that somebody wants to be tried again, in the
-// order of their offsets. One that is refused again keeps those of its row back.
-func (s *sender) retry(ctx context.Context) error {
-	if s.deadCount == 0 {
-		if _, n, err := s.Catalog.DeadRows(ctx, s.ID); err != nil || n == 0 {
-			return err
-		}
-	}
-	again := make(map[string]bool)
-	after := int64(0)
-	for {
-		letters, err := s.Catalog.DeadLetters(ctx, s.ID, catalog.LetterFilter{Retrying: true, WithEvents: true, After: after, Limit: 100})
-		if err != nil {
-			return err
-		}
-		if len(letters) == 0 {
-			freed, err := s.Catalog.FreeBehind(ctx, s.ID)
-			if err != nil {
-				return err
-			}
-			if freed == 0 {
-				break
-			}
-			after = 0
-			continue
-		}
-		for i := range letters {
-			l := &letters[i]
-			after = l.Offset
-			if len(l.Row) > 0 && again[string(l.Row)] {
-				continue
-			}
-			refused, err := s.redeliver(ctx, l)
-			if err != nil {
-				return err
-			}
-			if refused != nil {
-				again[string(l.Row)] = true
-				if err := s.Catalog.FailedAgain(ctx, s.ID, l.ID, refused.Error()); err != nil {
-					return err
-				}
-				s.Log("error", "dead-letter", fmt.Sprintf("%s was refused again: %v", l.EventID, refused))
-				continue
-			}
-			if err := s.Catalog.Redelivered(ctx, s.ID, l.ID); err != nil {
-				return err
-			}
-			s.Log("info", "dead-letter", l.EventID+" was delivered at last")
-		}
-	}
-	var err error
-	s.rows, s.deadCount, err = s.Catalog.DeadRows(ctx, s.ID)
-	return err
-}
-
-func (s *sender) redeliver(ctx context.Context, l *catalog.DeadLetter) (refused, err error) {
-	if s.again == nil {
-		s.again = s.maker(ctx, s.wants)
-	}
-	var e change.Event
-	if err := s.Store.OpenSingle(l.Event, &e); err != nil {
-		return err, nil //nolint:nilerr // the letter itself is damaged: it stays, and says so
-	}
-	e.Offset = l.Offset
-	s.Origin.Fill(&e)
-	b := new(encode.Batch)
-	if err := s.again.Append(b, &e, true); err != nil {
-		return nil, err
-	}
-	// The closing event of its transaction has gone out before.
-	kept := b.Messages[:0]
-	for _, m := range b.Messages {
-		if m.EncodeError != nil {
-			return m.EncodeError, nil
-		}
-		if m.Type != encode.TransactionEnd {
-			kept = append(kept, m)
-		}
-	}
-	b.Messages, b.Last = kept, s.at
-	found, err := s.writer.Send(ctx, b)
-	if err != nil {
-		return nil, err
-	}
-	for _, r := range found {
-		if r.Err != nil {
-			return r.Err, nil
-		}
-	}
-	if _, err := s.writer.Flush(ctx, true); err != nil {
-		return nil, err
-	}
-	return nil, nil
 }

@@ -237,7 +237,7 @@ func (o *Outlet) maker(ctx context.Context, wants encode.Capabilities) *encode.M
 	m.Frame = o.Frame
 	m.Register = func(s *change.Schema) error {
 		var avro uint64
-		if o.Shape.Format == "avro" {
+		if o.Shape.Format == encode.FormatAvro {
 			form, err := encode.AvroOf(s)
 			if err != nil {
 				return err

@@ -8,6 +8,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
+	"rillmark/internal/encode"
 	"rillmark/internal/shape"
 )
 
@@ -46,7 +47,7 @@ func (s *Service) AsyncAPI(ctx context.Context, name string) (map[string]any, er
 	return map[string]any{
 		"asyncapi": "3.0.0",
 		"info": map[string]any{"title": "Outlet " + name, "version": "1." + strconv.FormatInt(record.Version, 10) + ".0",
-			"description": "Changes of the source " + d.Source + ", in the format " + d.Format + ". " + d.Description},
+			"description": "Changes of the source " + d.Source + ", in the format " + string(d.Format) + ". " + d.Description},
 		"defaultContentType": contentType(d.Format),
 		"servers":            map[string]any{"destination": map[string]any{"host": host, "protocol": protocol}},
 		"channels":           doc.channels,
@@ -55,13 +56,13 @@ func (s *Service) AsyncAPI(ctx context.Context, name string) (map[string]any, er
 	}, nil
 }
 
-func contentType(format string) string {
+func contentType(format encode.Format) string {
 	switch format {
-	case "cloudevents":
+	case encode.FormatCloudEvents:
 		return "application/cloudevents+json"
-	case "avro":
+	case encode.FormatAvro:
 		return "application/avro"
-	case "parquet":
+	case encode.FormatParquet:
 		return "application/vnd.apache.parquet"
 	}
 	return "application/json"
@@ -137,18 +138,18 @@ func (a *asyncDocument) table(v *change.Schema) error {
 	row := "row." + message
 	a.schemas[row] = v.JSONSchema(a.address + "/v1/schemas/" + v.Fingerprint().String())
 	payload := map[string]any{"$ref": "#/components/schemas/" + row}
-	if a.outlet.Format == "cloudevents" || a.outlet.Format == "data" || a.outlet.Format == "cloudevents-binary" {
+	if a.outlet.Format == encode.FormatCloudEvents || a.outlet.Format == encode.FormatData || a.outlet.Format == encode.FormatCloudEventsBinary {
 		payload = map[string]any{"type": "object", "description": "The data of the event, with the row in before and after",
 			"properties": map[string]any{"operation": map[string]any{"type": "string"}, "table": map[string]any{"const": v.Table},
 				"before": map[string]any{"oneOf": []any{payload, map[string]any{"type": "null"}}}, "after": map[string]any{"oneOf": []any{payload, map[string]any{"type": "null"}}}}}
-		if a.outlet.Format == "cloudevents" {
+		if a.outlet.Format == encode.FormatCloudEvents {
 			payload = map[string]any{"type": "object", "required": []string{"specversion", "id", "source", "type", "data"},
 				"properties": map[string]any{"specversion": map[string]any{"const": "1.0"}, "id": map[string]any{"type": "string"}, "source": map[string]any{"type": "string"},
 					"type": map[string]any{"type": "string"}, "subject": map[string]any{"const": v.Table}, "data": payload}}
 		}
 	}
 	shown := any(payload)
-	if a.outlet.Format == "avro" {
+	if a.outlet.Format == encode.FormatAvro {
 		shown = map[string]any{"schemaFormat": "application/vnd.apache.avro;version=1.9.0", "schema": v.AvroSchema()}
 	}
 	a.messages[message] = map[string]any{"name": message, "title": "A change of " + v.Table, "contentType": contentType(a.outlet.Format), "payload": shown}

@@ -89,8 +89,8 @@ func (s *Service) previewer(ctx context.Context, name string, d *definition.Outl
 		form, err := encode.AvroOf(schema)
 		return encode.SingleObject(form.Fingerprint), err
 	}
-	if shaped.Format == "avro" || shaped.Format == "parquet" {
-		shaped.Format = "row"
+	if shaped.Format == encode.FormatAvro || shaped.Format == encode.FormatParquet {
+		shaped.Format = encode.FormatRow
 		p.rows = encode.NewMaker(shaped, encode.Capabilities{})
 	}
 	return p, nil

@@ -33,7 +33,7 @@ type Destination struct {
 	Bucket    *definition.Bucket // with its secret opened
 	// Spool is where files of a bucket are written before they are uploaded.
 	Spool  string
-	Format string
+	Format encode.Format
 	Outlet definition.FileOutlet
 	Dial   netguard.Dial // of a bucket
 	// Mode is that of files, and with the right to enter for those who may read, of
@@ -55,7 +55,7 @@ var _ destination.Destination = (*Destination)(nil)
 
 // Wants implements [destination.Destination].
 func (d *Destination) Capabilities() encode.Capabilities {
-	return encode.Capabilities{Rows: d.Format == "parquet", Bare: true, Lines: d.Format != "parquet" && d.Format != "avro"}
+	return encode.Capabilities{Bare: true, Lines: d.Format != encode.FormatParquet && d.Format != encode.FormatAvro}
 }
 
 // Place is the directory that a definition names below root. A directory

@@ -98,7 +98,7 @@ const maxOpen = 64
 
 // resumable reports whether a file can go on after a crash.
 func (w *writer) resumable() bool {
-	return w.d.Bucket == nil && w.d.Outlet.Compression == "none" && w.d.Format != "parquet" && w.d.Format != "avro"
+	return w.d.Bucket == nil && w.d.Outlet.Compression == "none" && w.d.Format != encode.FormatParquet && w.d.Format != encode.FormatAvro
 }
 
 // note says which files are open, and how much of them is durable.
@@ -299,7 +299,7 @@ func (w *writer) aged() bool { return len(w.open) > 0 && time.Since(w.began) >= 
 func (w *writer) add(ctx context.Context, batch *encode.Batch, m *encode.Message) error {
 	name := w.name(m)
 	key := openOf{name: name}
-	if w.d.Format == "avro" || w.d.Format == "parquet" {
+	if w.d.Format == encode.FormatAvro || w.d.Format == encode.FormatParquet {
 		key.schema = m.Schema.Fingerprint()
 	}
 	f := w.lastOne
@@ -375,9 +375,9 @@ func safe(table string) string {
 
 func (w *writer) extension() string {
 	switch w.d.Format {
-	case "avro":
+	case encode.FormatAvro:
 		return ".avro"
-	case "parquet":
+	case encode.FormatParquet:
 		return ".parquet"
 	}
 	switch w.d.Outlet.Compression {
@@ -391,10 +391,10 @@ func (w *writer) extension() string {
 
 func (w *writer) create(ctx context.Context, name string, m *encode.Message) (*openFile, error) {
 	f := &openFile{entry: entry{File: w.expand(w.d.Outlet.Name, m, fmt.Sprintf("%020d", m.Offset)), Run: w.outlet.Run, First: m.Offset, Last: m.Offset, Bytes: -1}}
-	if strings.Contains(w.d.Outlet.Name, "{table}") || w.d.Format == "avro" || w.d.Format == "parquet" {
+	if strings.Contains(w.d.Outlet.Name, "{table}") || w.d.Format == encode.FormatAvro || w.d.Format == encode.FormatParquet {
 		f.Table = m.Table
 	}
-	if m.Schema != nil && w.d.Format != "row" {
+	if m.Schema != nil && w.d.Format != encode.FormatRow {
 		f.Schema = m.Schema.Fingerprint().String()
 	}
 	f.path = w.store.aside(w.spool(), f.File)
@@ -406,9 +406,9 @@ func (w *writer) create(ctx context.Context, name string, m *encode.Message) (*o
 		return nil, err
 	}
 	switch w.d.Format {
-	case "avro":
+	case encode.FormatAvro:
 		f.lines, err = newContainer(f.f, m.Schema, w.d.Outlet.Compression)
-	case "parquet":
+	case encode.FormatParquet:
 		f.lines, err = newParquet(f.f, m.Schema, w.d.Outlet.Compression)
 	default:
 		f.lines, err = newLines(f.f, w.d.Outlet.Compression, 0)

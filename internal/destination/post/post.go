@@ -41,7 +41,7 @@ import (
 type Destination struct {
 	Definition definition.HTTPDestination // with its secrets opened
 	Outlet     definition.HTTPOutlet
-	Format     string
+	Format     encode.Format
 	Dial       netguard.Dial
 	// Allowed says why an address may not be reached; nil allows all.
 	Allowed func(address string) error
@@ -357,7 +357,7 @@ func (d *Destination) compose(messages []encode.Message, part []int) *composed {
 	}
 	c.body = append(c.body, ']')
 	c.kind = "application/json"
-	if d.Format == "cloudevents" {
+	if d.Format == encode.FormatCloudEvents {
 		c.kind = "application/cloudevents-batch+json"
 	}
 	if len(part) > 1 {

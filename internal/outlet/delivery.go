@@ -2,7 +2,6 @@ package outlet
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"rillmark/internal/catalog"
@@ -80,7 +79,7 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 	look := time.NewTicker(lookEvery)
 	defer look.Stop()
 	wake := s.wakes()
-	if err := s.retry(ctx); err != nil {
+	if err := s.redeliverWanted(ctx); err != nil {
 		return err
 	}
 	for {
@@ -104,10 +103,10 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 		case err = <-s.committing:
 			err = s.committed(err)
 		case <-wake:
-			err = s.retry(ctx)
+			err = s.redeliverWanted(ctx)
 		case <-look.C:
 			if s.deadCount > 0 {
-				err = s.retry(ctx)
+				err = s.redeliverWanted(ctx)
 			}
 		case err = <-ended:
 			// What was read before goes out first.
@@ -225,132 +224,6 @@ func (s *sender) commitDead(ctx context.Context, durable int64, letters []catalo
 	s.committingAt = s.offset.Committed
 	s.set(func(st *Status) { st.Committed = s.offset.Committed })
 	return nil
-}
-
-// refusal is an event that becomes a dead letter.
-type refusal struct {
-	offset int64
-	row    []byte
-	err    error // nil for one that only waits behind another
-}
-
-// send delivers one batch: what is refused is a dead letter, what fails for now is
-// tried again, in its order, until it goes or has failed often enough.
-func (s *sender) send(ctx context.Context, b *encode.Batch) error {
-	all := len(b.Messages)
-	last, committed := b.Last, b.Committed
-	s.from = s.at + 1
-	var dead []refusal
-	if b.EncodeErrors > 0 || s.Wait && len(s.rows) > 0 {
-		b.Messages, dead = s.held(b.Messages, dead)
-	}
-	messages := b.Messages
-	// A destination that keeps its own record of how far it is could otherwise be
-	// past them.
-	if err := s.keep(ctx, dead); err != nil {
-		return err
-	}
-	kept := len(dead)
-	wait := s.FirstWait
-	for {
-		var refused []destination.Refusal
-		if len(b.Messages) > 0 || last > s.at {
-			if !s.hold.Valid() {
-				return errNotRenewed
-			}
-			var err error
-			if refused, err = s.writer.Send(ctx, b); err != nil {
-				return err
-			}
-		}
-		left, temporary := s.judge(b, refused, &dead)
-		if len(left) == 0 {
-			break
-		}
-		b.Messages, b.Last = left, last
-		if temporary == nil {
-			continue // they only waited behind one that is a dead letter now
-		}
-		pause := jittered(wait)
-		s.mu.Lock()
-		s.troubled = true
-		s.mu.Unlock()
-		s.Log("warn", "event-failed", fmt.Sprintf("offset %d, try %d: %v", left[0].Offset, s.tries[left[0].Offset], temporary))
-		s.set(func(st *Status) {
-			st.Phase, st.Error, st.Code, st.Retry, st.Attempts = PhaseWaiting, temporary.Error(), "event-failed", time.Now().Add(pause), s.tries[left[0].Offset]
-		})
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(pause):
-		}
-		wait = min(wait*2, s.LongestWait)
-	}
-	s.at = last
-	gone := int64(all - len(dead))
-	s.written += gone
-	s.delivered(messages, gone, committed, dead)
-	var err error
-	if len(dead) > kept {
-		err = s.deadLetter(ctx, dead[kept:])
-	}
-	clear(s.tries)
-	return err
-}
-
-// held takes out what is bad, and what has to wait behind dead letters.
-func (s *sender) held(messages []encode.Message, dead []refusal) ([]encode.Message, []refusal) {
-	kept := messages[:0]
-	var bad map[string]bool
-	for i := range messages {
-		m := messages[i]
-		switch {
-		case m.EncodeError != nil:
-			dead = append(dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), m.EncodeError})
-			if s.Wait && len(m.OrderingKey) > 0 {
-				if bad == nil {
-					bad = make(map[string]bool)
-				}
-				bad[string(m.OrderingKey)] = true
-			}
-		case s.Wait && len(m.OrderingKey) > 0 && (s.rows[string(m.OrderingKey)] || bad[string(m.OrderingKey)]):
-			dead = append(dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), nil})
-		default:
-			kept = append(kept, m)
-		}
-	}
-	return kept, dead
-}
-
-// judge sorts what was refused: into dead letters, and what is left to be
-// tried again.
-func (s *sender) judge(b *encode.Batch, refused []destination.Refusal, dead *[]refusal) (left []encode.Message, temporary error) {
-	again := make(map[string]bool) // rows that are tried again
-	for _, r := range refused {
-		m := &b.Messages[r.Index]
-		row := string(m.OrderingKey)
-		switch {
-		case r.Err == nil && (again[row] || !s.Wait):
-			left = append(left, *m)
-		case r.Err == nil:
-			*dead = append(*dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), nil})
-		case r.Temporary && !s.tooOften(m.Offset):
-			again[row] = true
-			left = append(left, *m)
-			if temporary == nil {
-				temporary = r.Err
-			}
-		default:
-			*dead = append(*dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), r.Err})
-		}
-	}
-	return left, temporary
-}
-
-// tooOften counts a try, and reports whether it was the last.
-func (s *sender) tooOften(offset int64) bool {
-	s.tries[offset]++
-	return s.Attempts > 0 && s.tries[offset] >= s.Attempts
 }
 
 func (s *sender) delivered(messages []encode.Message, gone int64, committed time.Time, dead []refusal) {

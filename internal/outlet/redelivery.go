@@ -1,0 +1,105 @@
+package outlet
+
+import (
+	"context"
+	"fmt"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/encode"
+)
+
+// redeliverWanted delivers the dead letters that somebody wants to be tried again, in the
+// order of their offsets. One that is refused again keeps those of its row back.
+func (s *sender) redeliverWanted(ctx context.Context) error {
+	if s.deadCount == 0 {
+		if _, n, err := s.Catalog.DeadRows(ctx, s.ID); err != nil || n == 0 {
+			return err
+		}
+	}
+	again := make(map[string]bool)
+	after := int64(0)
+	for {
+		letters, err := s.Catalog.DeadLetters(ctx, s.ID, catalog.LetterFilter{Retrying: true, WithEvents: true, After: after, Limit: 100})
+		if err != nil {
+			return err
+		}
+		if len(letters) == 0 {
+			freed, err := s.Catalog.FreeBehind(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			if freed == 0 {
+				break
+			}
+			after = 0
+			continue
+		}
+		for i := range letters {
+			l := &letters[i]
+			after = l.Offset
+			if len(l.Row) > 0 && again[string(l.Row)] {
+				continue
+			}
+			refused, err := s.redeliver(ctx, l)
+			if err != nil {
+				return err
+			}
+			if refused != nil {
+				again[string(l.Row)] = true
+				if err := s.Catalog.FailedAgain(ctx, s.ID, l.ID, refused.Error()); err != nil {
+					return err
+				}
+				s.Log("error", "dead-letter", fmt.Sprintf("%s was refused again: %v", l.EventID, refused))
+				continue
+			}
+			if err := s.Catalog.Redelivered(ctx, s.ID, l.ID); err != nil {
+				return err
+			}
+			s.Log("info", "dead-letter", l.EventID+" was delivered at last")
+		}
+	}
+	var err error
+	s.rows, s.deadCount, err = s.Catalog.DeadRows(ctx, s.ID)
+	return err
+}
+
+func (s *sender) redeliver(ctx context.Context, l *catalog.DeadLetter) (refused, err error) {
+	if s.again == nil {
+		s.again = s.maker(ctx, s.wants)
+	}
+	var e change.Event
+	if err := s.Store.OpenSingle(l.Event, &e); err != nil {
+		return err, nil //nolint:nilerr // the letter itself is damaged: it stays, and says so
+	}
+	e.Offset = l.Offset
+	s.Origin.Fill(&e)
+	b := new(encode.Batch)
+	if err := s.again.Append(b, &e, true); err != nil {
+		return nil, err
+	}
+	// The closing event of its transaction has gone out before.
+	kept := b.Messages[:0]
+	for _, m := range b.Messages {
+		if m.EncodeError != nil {
+			return m.EncodeError, nil
+		}
+		if m.Type != encode.TransactionEnd {
+			kept = append(kept, m)
+		}
+	}
+	b.Messages, b.Last = kept, s.at
+	found, err := s.writer.Send(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range found {
+		if r.Err != nil {
+			return r.Err, nil
+		}
+	}
+	if _, err := s.writer.Flush(ctx, true); err != nil {
+		return nil, err
+	}
+	return nil, nil
+}
