@@ -21,15 +21,15 @@ type Outlet struct {
 	From        string   `json:"from,omitempty" doc:"Where a new outlet starts: beginning, now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
 	Changes     string   `json:"changes,omitempty" enum:"each,combined,inserts" default:"each" doc:"combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
 
-	Format       encode.Format   `json:"format,omitempty" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet" default:"cloudevents" doc:"cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files"`
-	Columns      string   `json:"columns,omitempty" enum:"all,changed" default:"all" doc:"changed: of an update only the key and what changed"`
-	Nulls        string   `json:"nulls,omitempty" enum:"keep,omit" default:"keep" doc:"omit: columns that are null are left out"`
-	Metadata     []string `json:"metadata,omitempty" doc:"With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put after the row's own, operation and offset without it, with row and several tables in one place table too" enum:"id,offset,operation,table,source,database,committed_at,transaction,position,changed,log,none"`
-	Updates      string   `json:"updates,omitempty" enum:"one,pair" default:"one" doc:"pair: an update goes out as two events, the old row and the new one, tied by their id"`
-	Deletes      string   `json:"deletes,omitempty" enum:"event,marker,both" default:"event" doc:"marker: a delete goes out as its key without a value, for consumers that keep the newest value of each key; both: the event, then the marker"`
-	Transactions bool     `json:"transactions,omitempty" doc:"After a transaction's last event comes one that closes it, with its counts by table"`
-	Integers     string   `json:"integers,omitempty" enum:"number,text" default:"number" doc:"text: integers of 64 bits as JSON strings, for readers that round above 2^53"`
-	Avro         *Avro    `json:"avro,omitempty"`
+	Format       encode.Format `json:"format,omitempty" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet" default:"cloudevents" doc:"cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files"`
+	Columns      string        `json:"columns,omitempty" enum:"all,changed" default:"all" doc:"changed: of an update only the key and what changed"`
+	Nulls        string        `json:"nulls,omitempty" enum:"keep,omit" default:"keep" doc:"omit: columns that are null are left out"`
+	Metadata     []string      `json:"metadata,omitempty" doc:"With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put after the row's own, operation and offset without it, with row and several tables in one place table too" enum:"id,offset,operation,table,source,database,committed_at,transaction,position,changed,log,none"`
+	Updates      string        `json:"updates,omitempty" enum:"one,pair" default:"one" doc:"pair: an update goes out as two events, the old row and the new one, tied by their id"`
+	Deletes      string        `json:"deletes,omitempty" enum:"event,marker,both" default:"event" doc:"marker: a delete goes out as its key without a value, for consumers that keep the newest value of each key; both: the event, then the marker"`
+	Transactions bool          `json:"transactions,omitempty" doc:"After a transaction's last event comes one that closes it, with its counts by table"`
+	Integers     string        `json:"integers,omitempty" enum:"number,text" default:"number" doc:"text: integers of 64 bits as JSON strings, for readers that round above 2^53"`
+	Avro         *Avro         `json:"avro,omitempty"`
 
 	Topic       string  `json:"topic,omitempty" maxLength:"300" doc:"Topic, subject or stream, built from fields in braces, such as {source}.{schema}.{table}" `
 	SchemaTopic string  `json:"schema_topic,omitempty" maxLength:"300" doc:"Where schema events go, if not with the others"`
