@@ -519,11 +519,11 @@ func (a *app) sourceReset() *cobra.Command {
 	var reason string
 	var sure bool
 	c := &cobra.Command{Use: "reset NAME", Short: "Begin capture anew where its stream cannot go on",
-		Long: "For a source whose log was lost to us: its slot dropped or given up, its database restored\nor failed over. Makes a new slot, loads all tables anew, and puts a cut into the journal:\n" +
+		Long: "For a source whose log was lost to us: its slot dropped or given up, its database restored\nor failed over. Makes a new slot, loads all tables anew, and starts a new generation of\nits journal:\n" +
 			"old events are kept, offsets go on, and ids carry the next generation from there. What the\nsource wrote in between, and has changed again since, is in no event.",
 		Example: "  rillmark source reset circulation --reason \"failed over to the standby\" --yes", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			if !sure {
-				return usage("a reset loads all tables of %s anew and cuts its journal: say --yes", args[0])
+				return usage("a reset loads all tables of %s anew and starts a new generation of its journal: confirm with --yes", args[0])
 			}
 			var reset service.SourceReset
 			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/reset", map[string]string{"reason": reason}, &reset)

@@ -122,7 +122,7 @@ function Head({ source }: { source: SourceStatus }) {
       <Ask
         show={asks === "reset"}
         title={`Begin ${source.name} anew?`}
-        text="A new slot is made and all tables are loaded again. Old events are kept; the cut is on record, and ids carry the next generation from there. What the source wrote in between, and has changed again since, is in no event."
+        text="A new slot is made and all tables are loaded again. Old events are kept; ids carry the next generation from there. What the source wrote in between, and has changed again since, is in no event."
         word="Begin anew"
         wantsReason
         onNo={() => setAsks("")}
