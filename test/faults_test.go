@@ -10,7 +10,7 @@ import (
 )
 
 // TestAQuietDatabaseBesideABusyOne: the log is the whole server's. Where nothing
-// happens in the captured database, the slot moves all the same, and holds back
+// happens in the captured database, the slot moves anyway, and holds back
 // nothing of what others write.
 func TestAQuietDatabaseBesideABusyOne(t *testing.T) {
 	t.Parallel()

@@ -20,7 +20,7 @@ import (
 
 // TestManyReadersWithLeases: forty readers lease from one outlet at the same time,
 // more than the service has sessions with its state database. Each event is handed
-// out once, and nobody waits for ever.
+// out once, and nobody waits without end.
 func TestManyReadersWithLeases(t *testing.T) {
 	t.Parallel()
 	i, name := begin(t, "", deskTable)

@@ -119,7 +119,7 @@ func TestALostStreamIsBegunAnewOnAPersonsWord(t *testing.T) {
 		}
 		generation = next
 		require.Contains(t, last, fmt.Sprintf("circulation/%d/", generation), one.what)
-		require.Contains(t, events[0].ID, "circulation/1/", "an id is for ever")
+		require.Contains(t, events[0].ID, "circulation/1/", "an id is permanent")
 	}
 	var reasons int
 	require.NoError(t, connect(t, state, i.stateDB).QueryRow(t.Context(), "SELECT count(*) FROM rillmark.journal_cut WHERE reason <> ''").Scan(&reasons))

@@ -103,7 +103,7 @@ func TestAnAdministratorsPreparation(t *testing.T) {
 	f := proveJournal(t, events)
 	f.equals(t, db, "loans")
 	f.equals(t, db, "holds")
-	require.Len(t, ofTable(events, "public.secret", "insert"), 1, "a table that cannot be loaded is followed all the same")
+	require.Len(t, ofTable(events, "public.secret", "insert"), 1, "a table that cannot be loaded is followed anyway")
 	i.must(http.MethodDelete, "/v1/sources/circulation", nil, nil)
 	var left int
 	require.NoError(t, db.QueryRow(t.Context(), "SELECT (SELECT count(*) FROM pg_publication) + (SELECT count(*) FROM pg_replication_slots WHERE slot_name = 'rillmark_circulation')").Scan(&left))

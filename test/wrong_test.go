@@ -239,7 +239,7 @@ func TestNothingIsSkippedInSilence(t *testing.T) {
 	i.resume()
 	i.waits("slot-gone", "is gone")
 	require.Empty(t, ofTable(i.journal("circulation"), "public.loans", "insert"))
-	// Removing works all the same, and leaves nothing on the database.
+	// Removing works anyway, and leaves nothing on the database.
 	i.must(http.MethodDelete, "/v1/sources/circulation", nil, nil)
 	var left int
 	require.NoError(t, db.QueryRow(t.Context(), "SELECT count(*) FROM pg_publication").Scan(&left))

@@ -6,7 +6,7 @@
 //
 //   - [Operation] names what happened to a row or a table.
 //   - [Schema] is one version of a table's definition; its fingerprint names it
-//     for ever. [Rule] says how a column's values are written.
+//     permanently. [Rule] says how a column's values are written.
 //   - [Value] is one column's value in canonical text, or null, or omitted.
 //   - [Row] is one change on its way into a journal, [Event] one in it.
 //   - [RowKey] makes one string of a key.

@@ -45,7 +45,7 @@ type Event struct {
 	Place uint64
 }
 
-// ID is the event's identity for ever: source/generation/offset.
+// ID is the event's permanent identity: source/generation/offset.
 func (e *Event) ID() string {
 	return e.Source + "/" + strconv.Itoa(e.Generation) + "/" + strconv.FormatInt(e.Offset, 10)
 }

@@ -519,8 +519,8 @@ func (a *app) sourceReset() *cobra.Command {
 	var reason string
 	var sure bool
 	c := &cobra.Command{Use: "reset NAME", Short: "Begin capture anew where its stream cannot go on",
-		Long: "For a source whose log was lost to us: its slot dropped or given up, its database restored\nor failed over. Makes a new slot, loads all tables anew, and starts a new generation of\nits journal:\n" +
-			"old events are kept, offsets go on, and ids carry the next generation from there. What the\nsource wrote in between, and has changed again since, is in no event.",
+		Long: "For a source whose log was lost to us: its slot dropped or given up, its database restored\nor failed over. Makes a new slot, loads all tables anew, and starts a new generation\nof the journal: old events are kept, offsets go on, and ids carry the next generation from\n" +
+			"there. What the source wrote in between, and has changed again since, is in no event.",
 		Example: "  rillmark source reset circulation --reason \"failed over to the standby\" --yes", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			if !sure {
 				return usage("a reset loads all tables of %s anew and starts a new generation of its journal: confirm with --yes", args[0])

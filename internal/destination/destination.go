@@ -47,7 +47,7 @@ type Writer interface {
 	// Send delivers a batch: messages of one Order in their order, one that is
 	// Alone after all before it and before all after it. It must not keep the
 	// batch. A message that the destination does not take is refused, and the
-	// others are delivered all the same. An error says that it is not known
+	// others are delivered anyway. An error says that it is not known
 	// what arrived: all of it is sent again later, with the same ids.
 	Send(ctx context.Context, batch *encode.Batch) ([]Refusal, error)
 	// Flush makes durable what was sent and says up to which offset that is so.

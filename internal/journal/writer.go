@@ -44,7 +44,7 @@ var ErrHeld = errors.New("another instance holds this source's journal")
 // TakeOver makes the caller the one writer of a source's journal: it raises the
 // epoch, so that an append of whoever was before fails with [ErrFenced]. An
 // advisory lock shows that a writer lives, so that two instances don't take the
-// journal from each other for ever; force takes over all the same.
+// journal from each other without end; force takes over anyway.
 func (s *Store) TakeOver(ctx context.Context, source int64, force bool) (Appender, Head, error) {
 	config := s.pool.Config().ConnConfig.Copy()
 	config.RuntimeParams["synchronous_commit"] = "on" // a checkpoint must not outlive its block
@@ -256,7 +256,7 @@ func (w *Writer) Close(ctx context.Context) {
 	w.tail.shut()
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 	defer cancel()
-	w.conn.Close(ctx) //nolint:errcheck // the server ends the session all the same
+	w.conn.Close(ctx) //nolint:errcheck // the server ends the session anyway
 }
 
 // joinTables is how a block row lists its tables: one a line.

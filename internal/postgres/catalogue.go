@@ -34,7 +34,7 @@ type listed struct {
 	// hides says that row-level security hides rows from the login.
 	hides   bool
 	columns []engine.TableColumn
-	numbers []int // the columns' for ever
+	numbers []int // never change
 	// rootColumns and rootNumbers are those of the table that this one is a partition of.
 	rootColumns []string
 	rootNumbers []int
@@ -171,7 +171,7 @@ type attribute struct {
 	defaulted bool
 	// toasted columns may be stored out of line.
 	toasted bool
-	// number is the column's for ever, whatever its name (attnum).
+	// number is the column's, whatever its name (attnum).
 	number int
 }
 

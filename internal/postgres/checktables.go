@@ -205,7 +205,7 @@ func unseenByLog(r *rules.Table, l *listed, layout *layout) string {
 		}
 	}
 	if r.SkipUntouched {
-		return "updates that touch no captured column come through all the same"
+		return "updates that touch no captured column come through anyway"
 	}
 	return ""
 }

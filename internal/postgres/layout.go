@@ -47,7 +47,7 @@ type rawColumn struct {
 	change.Column
 	convert converter
 	toasted bool // its values may be stored out of line, and be left out of the log
-	number  int  // the column's for ever, whatever its name; 0 where it is not known
+	number  int  // the column's, whatever its name; 0 where it is not known
 	oid     uint32
 	typeOID uint32 // with its domain
 	typeMod int32

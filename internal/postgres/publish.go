@@ -430,7 +430,7 @@ func (c *Config) alignPublications(ctx context.Context, conn *pgx.Conn, chosen m
 		roots[root] = true
 		if _, isIn := members[0][root]; !isIn {
 			// With its root published, a partition's rows come from its first one on. The
-			// rows carry the partition's name all the same, and so does a truncate.
+			// rows carry the partition's name anyway, and so does a truncate.
 			_, err := conn.Exec(ctx, "ALTER PUBLICATION "+quoted(names[0])+" ADD TABLE "+sanitizedName(root))
 			if err != nil && !isDenied(err) && !isGone(err) {
 				return nil, fmt.Errorf("publishing %s: %w", root, err)

@@ -17,7 +17,7 @@ type typeRow struct {
 }
 
 // builtIn are the types that come with the server, whose numbers are the same
-// everywhere and for ever; any other is looked up each time.
+// on every server; any other is looked up each time.
 var builtIn sync.Map
 
 // lookUpTypes reads types with those below and inside them.

@@ -13,9 +13,9 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/destination/file"
+	functions "rillmark/internal/destination/http"
 	"rillmark/internal/destination/kafka"
 	"rillmark/internal/destination/nats"
-	"rillmark/internal/destination/post"
 	"rillmark/internal/destination/redis"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
@@ -183,7 +183,7 @@ func (s *Service) build(d definition.Destination, o *definition.Outlet) (destina
 		}
 		return r, nil
 	case definition.KindHTTP:
-		p := &post.Destination{Definition: *d.HTTP, Format: o.Format, Dial: dial,
+		p := &functions.Destination{Definition: *d.HTTP, Format: o.Format, Dial: dial,
 			Allowed: func(address string) error { return s.guard.Check(definition.KindHTTP, "tcp", address) }}
 		if o.HTTP != nil {
 			p.Outlet = *o.HTTP

@@ -57,7 +57,7 @@ export function NewSourcePage() {
             <Form.Group controlId="name" className="wide">
               <Form.Label>Name of the source</Form.Label>
               <Form.Control size="sm" required pattern="[a-z][a-z0-9-]{0,39}" value={name} placeholder="circulation" onChange={(e) => setName(e.target.value)} />
-              <Form.Text>Lower-case letters, digits and hyphens; it stands in each event's id for ever.</Form.Text>
+              <Form.Text>Lower-case letters, digits and hyphens; it stays in each event's id.</Form.Text>
             </Form.Group>
           </div>
           <ConnectionFields definition={definition} onChange={setDefinition} />

@@ -1,4 +1,4 @@
-// Package post delivers to HTTP functions: one event or a list of events in the
+// Package http delivers to HTTP functions: one event or a list of events in the
 // body of a POST, in the HTTP binding of CloudEvents, signed by the Standard
 // Webhooks scheme where there is a key.
 //
@@ -7,7 +7,7 @@
 // any other 5xx, the function failed at these events, another time; the rest,
 // refused. A list that is refused or failed at is halved until the bad event
 // stands alone.
-package post
+package http
 
 import (
 	"bytes"
@@ -20,7 +20,7 @@ import (
 	"io"
 	"maps"
 	"net"
-	"net/http"
+	nethttp "net/http"
 	"net/url"
 	"slices"
 	"strconv"
@@ -57,7 +57,7 @@ func (d *Destination) Capabilities() encode.Capabilities {
 	return encode.Capabilities{Order: true, Headers: true}
 }
 
-func (d *Destination) client() (*http.Client, error) {
+func (d *Destination) client() (*nethttp.Client, error) {
 	config, err := destination.TLSConfig(d.Definition.TLS)
 	if err != nil {
 		return nil, err
@@ -66,10 +66,10 @@ func (d *Destination) client() (*http.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	transport := &http.Transport{DialContext: d.Dial, TLSClientConfig: config, MaxIdleConnsPerHost: max(d.Outlet.InFlight, 1),
+	transport := &nethttp.Transport{DialContext: d.Dial, TLSClientConfig: config, MaxIdleConnsPerHost: max(d.Outlet.InFlight, 1),
 		IdleConnTimeout: 90 * time.Second, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10}
-	return &http.Client{Transport: transport, Timeout: limit, CheckRedirect: func(*http.Request, []*http.Request) error {
-		return http.ErrUseLastResponse // the signed request is for this address
+	return &nethttp.Client{Transport: transport, Timeout: limit, CheckRedirect: func(*nethttp.Request, []*nethttp.Request) error {
+		return nethttp.ErrUseLastResponse // the signed request is for this address
 	}}, nil
 }
 
@@ -124,7 +124,7 @@ func (d *Destination) checkAnswer(ctx context.Context) change.Check {
 		return c
 	}
 	defer client.CloseIdleConnections()
-	r, err := http.NewRequestWithContext(ctx, http.MethodOptions, d.Definition.URL, nil)
+	r, err := nethttp.NewRequestWithContext(ctx, nethttp.MethodOptions, d.Definition.URL, nil)
 	if err != nil {
 		c.Verdict, c.Found = change.Missing, err.Error()
 		return c
@@ -139,9 +139,9 @@ func (d *Destination) checkAnswer(ctx context.Context) change.Check {
 	drain(response)
 	c.Found = "answers OPTIONS with " + response.Status
 	switch {
-	case response.StatusCode == http.StatusUnauthorized || response.StatusCode == http.StatusForbidden:
+	case response.StatusCode == nethttp.StatusUnauthorized || response.StatusCode == nethttp.StatusForbidden:
 		c.Verdict, c.Why, c.Fix = change.Missing, "it does not know us", "set token or headers"
-	case response.StatusCode == http.StatusNotFound:
+	case response.StatusCode == nethttp.StatusNotFound:
 		c.Verdict, c.Why, c.Fix = change.Missing, "nothing takes events there", "check the path of the address"
 	case response.StatusCode >= 500:
 		c.Verdict, c.Why = change.Note, "the function may be failing"
@@ -149,7 +149,7 @@ func (d *Destination) checkAnswer(ctx context.Context) change.Check {
 	return c
 }
 
-func drain(r *http.Response) []byte {
+func drain(r *nethttp.Response) []byte {
 	said, _ := io.ReadAll(io.LimitReader(r.Body, 2048))
 	io.Copy(io.Discard, io.LimitReader(r.Body, 1<<20)) //nolint:errcheck // so that the connection can be used again
 	r.Body.Close()                                     //nolint:errcheck // it was only read
@@ -168,7 +168,7 @@ func bare(err error) string {
 	return err.Error()
 }
 
-func (d *Destination) common(r *http.Request) {
+func (d *Destination) common(r *nethttp.Request) {
 	r.Header.Set("User-Agent", "rillmark")
 	for name, value := range d.Definition.Headers {
 		r.Header.Set(name, value)
@@ -205,7 +205,7 @@ func (d *Destination) Open(_ context.Context, o destination.Outlet) (destination
 type writer struct {
 	*Destination
 	outlet destination.Outlet
-	http   *http.Client
+	http   *nethttp.Client
 	key    []byte
 	at     int64
 }
@@ -326,14 +326,14 @@ func blame(err error) destination.Blame {
 // composed is what one request holds.
 type composed struct {
 	id, kind string
-	headers  http.Header
+	headers  nethttp.Header
 	body     []byte
 }
 
 // compose makes a request of messages, without what goes by the clock or is secret.
 func (d *Destination) compose(messages []encode.Message, part []int) *composed {
 	first, last := &messages[part[0]], &messages[part[len(part)-1]]
-	c := &composed{id: string(first.ID), kind: first.ContentType, body: first.Body, headers: make(http.Header)}
+	c := &composed{id: string(first.ID), kind: first.ContentType, body: first.Body, headers: make(nethttp.Header)}
 	if d.Outlet.Events <= 1 {
 		for _, h := range first.Headers {
 			if h.Attribute {
@@ -394,7 +394,7 @@ func (d *Destination) Framed(m *encode.Message) destination.Framed {
 // post makes one request.
 func (w *writer) post(ctx context.Context, messages []encode.Message, part []int) error {
 	c := w.compose(messages, part)
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, w.Definition.URL, bytes.NewReader(c.body))
+	r, err := nethttp.NewRequestWithContext(ctx, nethttp.MethodPost, w.Definition.URL, bytes.NewReader(c.body))
 	if err != nil {
 		return err
 	}
@@ -416,7 +416,7 @@ func (w *writer) post(ctx context.Context, messages []encode.Message, part []int
 }
 
 // judge is what an answer's status says.
-func judge(response *http.Response, said string) error {
+func judge(response *nethttp.Response, said string) error {
 	text := "the function answers " + response.Status
 	if said != "" {
 		text += ": " + said
@@ -424,11 +424,11 @@ func judge(response *http.Response, said string) error {
 	switch code := response.StatusCode; {
 	case code >= 200 && code < 300:
 		return nil
-	case code == http.StatusRequestTimeout, code == http.StatusTooEarly, code == http.StatusTooManyRequests, code >= 500:
+	case code == nethttp.StatusRequestTimeout, code == nethttp.StatusTooEarly, code == nethttp.StatusTooManyRequests, code >= 500:
 		wait := after(response.Header.Get("Retry-After"))
-		altogether := code < 500 || code == http.StatusBadGateway || code == http.StatusServiceUnavailable || code == http.StatusGatewayTimeout
+		altogether := code < 500 || code == nethttp.StatusBadGateway || code == nethttp.StatusServiceUnavailable || code == nethttp.StatusGatewayTimeout
 		return &later{errors.New(text), wait, !altogether && wait == 0}
-	case code == http.StatusUnauthorized, code == http.StatusForbidden:
+	case code == nethttp.StatusUnauthorized, code == nethttp.StatusForbidden:
 		return &engine.Fault{Code: "login-refused", Message: text, Fix: "set the destination's token or headers"}
 	case code >= 300 && code < 400:
 		return &engine.Fault{Code: "moved", Message: text + "; it has moved to " + response.Header.Get("Location"), Fix: "give the destination its new address"}
@@ -447,7 +447,7 @@ func after(text string) time.Duration {
 	if n, err := strconv.Atoi(text); err == nil && n > 0 {
 		return min(time.Duration(n)*time.Second, time.Hour)
 	}
-	if at, err := http.ParseTime(text); err == nil {
+	if at, err := nethttp.ParseTime(text); err == nil {
 		return max(min(time.Until(at), time.Hour), 0)
 	}
 	return 0
@@ -455,7 +455,7 @@ func after(text string) time.Duration {
 
 // sign adds the headers of the Standard Webhooks scheme: the signature is over
 // id, time and body.
-func sign(r *http.Request, id string, at time.Time, body, key []byte) {
+func sign(r *nethttp.Request, id string, at time.Time, body, key []byte) {
 	stamp := strconv.FormatInt(at.Unix(), 10)
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte(id + "." + stamp + ".")) // never fails
