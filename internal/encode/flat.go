@@ -80,10 +80,11 @@ func newFlattener(names []string, format Format) *flattener {
 		}
 	}
 	switch format {
-	case "parquet":
+	case FormatParquet:
 		f.taken = append(f.taken, Inexact)
-	case "row":
+	case FormatRow:
 		f.taken = append(f.taken, jsonNull)
+	default:
 	}
 	return f
 }

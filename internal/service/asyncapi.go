@@ -64,8 +64,9 @@ func contentType(format encode.Format) string {
 		return "application/avro"
 	case encode.FormatParquet:
 		return "application/vnd.apache.parquet"
+	default:
+		return "application/json"
 	}
-	return "application/json"
 }
 
 // newestVersions are the newest schema versions of the tables that an outlet

@@ -379,6 +379,7 @@ func (w *writer) extension() string {
 		return ".avro"
 	case encode.FormatParquet:
 		return ".parquet"
+	default: // lines of JSON
 	}
 	switch w.d.Outlet.Compression {
 	case "gzip":
