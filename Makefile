@@ -26,7 +26,9 @@ soak: setup-tests build
 	go test -run '^$$' -fuzz FuzzDecode -fuzztime 5m ./internal/postgres/pgoutput
 	go test -run '^$$' -fuzz FuzzCursor -fuzztime 5m ./internal/journal
 	go test -run '^$$' -fuzz FuzzString -fuzztime 5m ./internal/encode
-	for fuzz in FuzzArray FuzzValue FuzzLargeRow FuzzNames; do go test -run '^$$' -fuzz $$fuzz'$$' -fuzztime 5m ./internal/postgres || exit 1; done
+	go test -run '^$$' -fuzz FuzzLargeRow -fuzztime 5m ./internal/postgres/wire
+	for fuzz in FuzzArray FuzzValue; do go test -run '^$$' -fuzz $$fuzz'$$' -fuzztime 5m ./internal/postgres/canonical || exit 1; done
+	go test -run '^$$' -fuzz FuzzNames -fuzztime 5m ./internal/postgres
 
 bench: setup build
 	go run ./bench

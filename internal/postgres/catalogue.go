@@ -7,6 +7,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/canonical"
 	"rillmark/internal/postgres/pgoutput"
 )
 
@@ -225,10 +226,10 @@ const firstUserOID = 16384
 
 // rule is how values of a type are written, the width of its numbers, and how
 // the server's text becomes canonical.
-func (t *typeInfo) rule() (rule change.Rule, bits int, convert converter) {
+func (t *typeInfo) rule() (rule change.Rule, bits int, convert canonical.Converter) {
 	switch t.oid {
 	case oidBool:
-		return change.RuleBoolean, 0, convertBoolean
+		return change.RuleBoolean, 0, canonical.Boolean
 	case oidInt2:
 		return change.RuleInteger, 16, nil
 	case oidInt4:
@@ -248,19 +249,19 @@ func (t *typeInfo) rule() (rule change.Rule, bits int, convert converter) {
 	case oidDate:
 		return change.RuleDate, 0, nil
 	case oidTime:
-		return change.RuleTime, 0, convertTime
+		return change.RuleTime, 0, canonical.Time
 	case oidTimeTZ:
-		return change.RuleTimeTZ, 0, convertTimeTZ
+		return change.RuleTimeTZ, 0, canonical.TimeTZ
 	case oidTimestamp:
-		return change.RuleTimestamp, 0, convertTimestamp
+		return change.RuleTimestamp, 0, canonical.Timestamp
 	case oidTimestampTZ:
-		return change.RuleTimestampTZ, 0, convertTimestampTZ
+		return change.RuleTimestampTZ, 0, canonical.TimestampTZ
 	case oidInterval:
 		return change.RuleDuration, 0, nil
 	case oidBytea:
-		return change.RuleBinary, 0, convertBytea
+		return change.RuleBinary, 0, canonical.Bytea
 	case oidJSON:
-		return change.RuleJSON, 0, convertJSON
+		return change.RuleJSON, 0, canonical.JSON
 	case oidJSONB:
 		return change.RuleJSON, 0, nil
 	}
@@ -274,17 +275,17 @@ func (t *typeInfo) rule() (rule change.Rule, bits int, convert converter) {
 }
 
 // column puts an attribute's schema and converter together.
-func (a *attribute) column() (change.Column, converter) {
+func (a *attribute) column() (change.Column, canonical.Converter) {
 	c := change.Column{Name: a.name, Type: a.typeName, Nullable: !a.notNull, Key: a.keyPlace}
-	var convert converter
+	var convert canonical.Converter
 	if a.element != nil {
 		c.Rule = change.RuleArray
-		var elementConvert converter
+		var elementConvert canonical.Converter
 		c.Element, c.Bits, elementConvert = a.element.rule()
 		if len(a.element.labels) > 0 {
 			c.Labels = a.element.labels
 		}
-		return c, convertArray(c.Element, elementConvert, a.element.delimiter)
+		return c, canonical.Array(c.Element, elementConvert, a.element.delimiter)
 	}
 	c.Rule, c.Bits, convert = a.base.rule()
 	if len(a.base.labels) > 0 {

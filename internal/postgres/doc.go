@@ -3,18 +3,18 @@
 //
 //   - [Config] is one source and implements [engine.Engine].
 //   - run.go is one run: the stream's messages in their order; rows.go what a
-//     row's message becomes; stream.go the connection they come over.
+//     row's message becomes; stream.go the connection they come over (package wire).
 //   - position.go and slot.go decide where a run goes on, and when it must not.
-//     frames.go takes its messages apart, binaryform.go what only comes in binary.
+//     binaryform.go is what only comes in binary.
 //   - load.go says how the rows that exist already are read, exactly, beside the
-//     stream; loading.go hands the work out, chunk.go reads, whole.go reads tables
+//     stream; loading.go hands the work out, chunk.go reads, fullload.go reads tables
 //     without a key.
-//   - rules.go is what is captured of a table, layout.go a table's columns under
-//     its rule; publish.go keeps the publications to the rules.
+//   - layout.go is a table's columns under its rule (package capture/rules);
+//     publish.go keeps the publications to the rules.
 //   - statement.go follows schema changes that no row brings.
 //   - try.go is a trial, which leaves nothing behind.
-//   - catalogue.go looks tables and types up; values.go and arrays.go make the
-//     server's text canonical.
+//   - catalogue.go looks tables and types up; package canonical makes the server's text
+//     canonical.
 //   - check.go says what a source lacks; faults.go puts errors into words.
 //
 // The wire format itself is package pgoutput's.

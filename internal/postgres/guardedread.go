@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+
+	"rillmark/internal/postgres/wire"
 )
 
 // guardedRead follows the protocol's messages as a session reads them, and ends the
@@ -37,7 +39,7 @@ func (g *guardedRead) Read(p []byte) (int, error) {
 		}
 		kind, size := g.head[0], int64(binary.BigEndian.Uint32(g.head[1:]))-4
 		g.head = g.head[:0]
-		if size < 0 || size > maxFrame || size > maxNotice && !bulky(kind) {
+		if size < 0 || size > wire.MaxFrame || size > wire.MaxNotice && !bulky(kind) {
 			g.err = fmt.Errorf("the server sends a message of kind %q and %d bytes, more than any such message needs", kind, size)
 			return 0, g.err
 		}

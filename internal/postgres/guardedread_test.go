@@ -13,17 +13,17 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func wire(kind byte, n int) []byte {
+func message(kind byte, n int) []byte {
 	return append(binary.BigEndian.AppendUint32([]byte{kind}, uint32(n+4)), make([]byte, n)...)
 }
 
 // TestGuardedRead: rows of any size pass, however they are cut; a notice does not.
 func TestGuardedRead(t *testing.T) {
-	rows := append(append(wire('D', 3<<20), wire('N', 100)...), wire('Z', 1)...)
+	rows := append(append(message('D', 3<<20), message('N', 100)...), message('Z', 1)...)
 	n, err := io.Copy(io.Discard, &guardedRead{r: iotest.HalfReader(bytes.NewReader(rows))})
 	require.NoError(t, err)
 	require.EqualValues(t, len(rows), n)
-	_, err = io.Copy(io.Discard, &guardedRead{r: bytes.NewReader(wire('N', 1<<20))})
+	_, err = io.Copy(io.Discard, &guardedRead{r: bytes.NewReader(message('N', 1<<20))})
 	require.ErrorContains(t, err, "kind 'N'")
 }
 

@@ -2,9 +2,6 @@ package postgres
 
 import (
 	"context"
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,6 +9,7 @@ import (
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/canonical"
 	"rillmark/internal/postgres/pgoutput"
 	"rillmark/internal/shape"
 )
@@ -28,7 +26,7 @@ type layout struct {
 	raw []rawColumn
 	// from is the place in raw of each column of schema, convert its converter.
 	from    []int
-	convert []converter
+	convert []canonical.Converter
 	// defaulted says of each whether adding it filled existing rows.
 	defaulted []bool
 	// condition is the rule's filter, over raw columns.
@@ -45,7 +43,7 @@ type layout struct {
 // rawColumn is a column in the log.
 type rawColumn struct {
 	change.Column
-	convert converter
+	convert canonical.Converter
 	toasted bool // its values may be stored out of line, and be left out of the log
 	number  int  // the column's, whatever its name; 0 where it is not known
 	oid     uint32
@@ -156,24 +154,21 @@ func treated(c change.Column, how change.Treatment) change.Column {
 	return change.Column{Name: c.Name, Type: c.Type, Treatment: how, Rule: change.RuleText, Nullable: c.Nullable, Key: c.Key}
 }
 
-func convertMasked(dst, _ []byte) ([]byte, error) { return append(dst, "***"...), nil }
+func convertMasked(dst, _ []byte) ([]byte, error) { return rules.AppendMask(dst), nil }
 
-// convertHashed makes the HMAC-SHA256 (RFC 2104) of a value's canonical text.
-func convertHashed(key []byte, convert converter) converter {
-	mac := hmac.New(sha256.New, key)
-	var canonical, sum []byte
+// convertHashed hashes a value's canonical text.
+func convertHashed(key []byte, convert canonical.Converter) canonical.Converter {
+	hash := rules.NewHasher(key)
+	var plain []byte
 	return func(dst, text []byte) ([]byte, error) {
 		if convert != nil {
 			var err error
-			if canonical, err = convert(canonical[:0], text); err != nil {
+			if plain, err = convert(plain[:0], text); err != nil {
 				return nil, err
 			}
-			text = canonical
+			text = plain
 		}
-		mac.Reset()
-		mac.Write(text) // a hash takes everything
-		sum = mac.Sum(sum[:0])
-		return hex.AppendEncode(dst, sum), nil
+		return hash(dst, text), nil
 	}
 }
 

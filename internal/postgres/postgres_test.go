@@ -1,7 +1,6 @@
 package postgres
 
 import (
-	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -112,18 +111,4 @@ func TestKeysAreReadAgainUntilTheirRowsAreThere(t *testing.T) {
 	l.haveRead([][]string{{"a"}, {"b"}, {"c"}}, schema, [][]change.Value{{change.Of("d"), change.Of("whole")}, {change.Of("c"), change.Of("whole")}})
 	require.Equal(t, [][]string{{"b"}}, l.progress.Keys, "no row was found under it: it is read once more")
 	require.Nil(t, l.asked)
-}
-
-// FuzzArray holds that whatever is taken for an array becomes valid JSON.
-func FuzzArray(f *testing.F) {
-	for _, seed := range []string{`{}`, `{1,2}`, `{{1,NULL},{3,4}}`, `{"a\"b",NULL,""}`, `[0:1]={7,8}`, `{`, `{"`, `{1,}`, `{\}`, "{\"\n\"}"} {
-		f.Add(seed)
-	}
-	convert := convertArray(change.RuleText, nil, ',')
-	f.Fuzz(func(t *testing.T, text string) {
-		out, err := convert(nil, []byte(text))
-		if err == nil && !json.Valid(out) {
-			t.Fatalf("%q became %q", text, out)
-		}
-	})
 }

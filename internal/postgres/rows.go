@@ -12,6 +12,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/pgoutput"
+	"rillmark/internal/postgres/wire"
 )
 
 // relate takes a Relation message: the first of a table, or a changed one.
@@ -200,7 +201,7 @@ func (r *run) convert(l *layout, tuple []pgoutput.TupleColumn, image []change.Va
 		switch c := &tuple[from]; c.Kind {
 		case pgoutput.KindText:
 			convert := l.convert[i]
-			if len(c.Data) >= bigFrame && r.isTooLarge(l.raw[from].oid, c.Data) {
+			if len(c.Data) >= wire.BigFrame && r.isTooLarge(l.raw[from].oid, c.Data) {
 				image[i] = change.Value{}
 				r.passOver(l.schema.Columns[i].Name, r.sizeOf(l.raw[from].oid, c.Data))
 				continue

@@ -15,6 +15,7 @@ import (
 
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/pgoutput"
+	"rillmark/internal/postgres/wire"
 )
 
 // stream is the replication connection. next belongs to the reading goroutine,
@@ -25,11 +26,11 @@ type stream struct {
 	system   string
 	timeline int32
 
-	socket     net.Conn // once started
-	frames     *frames
-	coalescing *coalescingConn
-	asked      chan struct{} // the server wants a status reply
-	cause      atomic.Pointer[engine.Fault]
+	socket net.Conn // once started
+	frames *wire.Frames
+	in     *wire.Conn
+	asked  chan struct{} // the server wants a status reply
+	cause  atomic.Pointer[engine.Fault]
 }
 
 // openStream connects and identifies the server.
@@ -39,8 +40,8 @@ func (c *Config) openStream(ctx context.Context) (*stream, error) {
 	config.RuntimeParams["replication"] = "database"
 	// After TLS, so that what is read is the protocol and not its encrypted form.
 	config.AfterNetConnect = func(_ context.Context, _ *pgconn.Config, conn net.Conn) (net.Conn, error) {
-		s.coalescing = &coalescingConn{Conn: conn}
-		return s.coalescing, nil
+		s.in = wire.NewConn(conn)
+		return s.in, nil
 	}
 	var err error
 	if s.conn, err = pgconn.ConnectConfig(ctx, config); err != nil {
@@ -90,7 +91,7 @@ func (s *stream) start(ctx context.Context, slot string, publications []string, 
 	if err != nil {
 		return err
 	}
-	s.conn, s.socket, s.frames = nil, hijacked.Conn, &frames{in: s.coalescing, largest: 2*s.config.LargestValue + 2} // bytes come as two digits each
+	s.conn, s.socket, s.frames = nil, hijacked.Conn, wire.NewFrames(s.in, 2*s.config.LargestValue+2) // bytes come as two digits each
 	stop := context.AfterFunc(ctx, s.interrupt)
 	defer stop()
 	query := &pgproto3.Query{String: "START_REPLICATION SLOT " + quoted(slot) + " LOGICAL 0/0 (proto_version '1', publication_names '" +
@@ -103,13 +104,13 @@ func (s *stream) start(ctx context.Context, slot string, publications []string, 
 		return err
 	}
 	for {
-		kind, body, err := s.frames.next()
+		kind, body, err := s.frames.Next()
 		if err != nil {
 			return err
 		}
 		switch kind {
 		case 'W': // CopyBothResponse
-			s.coalescing.pause = coalescePause
+			s.in.Coalesce()
 			return nil
 		case 'E':
 			return s.config.explainAt(starting, serverError(body))
@@ -129,7 +130,7 @@ func serverError(body []byte) error {
 // next returns the plugin's message, good until the next call, and its place in
 // the log; an empty message where the server only gave a sign of life.
 func (s *stream) next(data *pgoutput.XLogData) (message []byte, start uint64, err error) {
-	kind, body, err := s.frames.next()
+	kind, body, err := s.frames.Next()
 	if err != nil {
 		if fault := s.cause.Load(); fault != nil {
 			return nil, 0, fault
@@ -176,7 +177,7 @@ func (s *stream) report(ctx context.Context, sink engine.Sink) error {
 	defer ticker.Stop()
 	var message, frame []byte
 	for {
-		silence := time.Since(s.coalescing.lastRead())
+		silence := time.Since(s.in.LastRead())
 		if silence > s.config.SilenceAfter {
 			fault := &engine.Fault{Code: "source-silent", Message: fmt.Sprintf("the source has sent nothing for %s, not even a sign of life: the connection hangs", silence.Round(time.Second))}
 			s.cause.Store(fault)

@@ -1,4 +1,4 @@
-package postgres
+package wire
 
 import (
 	"bytes"
@@ -26,10 +26,10 @@ func TestSmallPiecesAreReadTogether(t *testing.T) {
 	defer ours.Close() //nolint:errcheck // nothing is open on it
 	theirs, err := listener.Accept()
 	require.NoError(t, err)
-	c := &coalescingConn{Conn: ours, pause: coalescePause}
+	c := &Conn{Conn: ours, pause: coalescePause}
 
 	random, pieces := seeded.Random(t, 1), seeded.Random(t, 2)
-	sent := make([]byte, 3*crumbBuffer)
+	sent := make([]byte, 3*bufferBytes)
 	for n := range sent {
 		sent[n] = byte(random.Uint32())
 	}
@@ -37,7 +37,7 @@ func TestSmallPiecesAreReadTogether(t *testing.T) {
 		for at := 0; at < len(sent); {
 			n := min(1+pieces.IntN(500), len(sent)-at)
 			if pieces.IntN(100) == 0 {
-				n = min(2*crumbBuffer, len(sent)-at)
+				n = min(2*bufferBytes, len(sent)-at)
 			}
 			theirs.Write(sent[at : at+n]) //nolint:errcheck // the reader tells
 			at += n

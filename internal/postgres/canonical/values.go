@@ -1,4 +1,6 @@
-package postgres
+// Package canonical makes the text in which a PostgreSQL server sends a value the
+// canonical text of its rule (see [change.Rule]).
+package canonical
 
 import (
 	"bytes"
@@ -9,11 +11,12 @@ import (
 	"rillmark/internal/jsontext"
 )
 
-// converter appends the canonical form of a value, which the server sent as
-// text, to dst. A nil converter means that the text is canonical already.
-type converter func(dst, text []byte) ([]byte, error)
+// Converter appends the canonical form of a value, which the server sent as
+// text, to dst. A nil Converter means that the text is canonical already.
+type Converter func(dst, text []byte) ([]byte, error)
 
-func convertBoolean(dst, text []byte) ([]byte, error) {
+// Boolean makes t and f true and false.
+func Boolean(dst, text []byte) ([]byte, error) {
 	switch string(text) {
 	case "t":
 		return append(dst, "true"...), nil
@@ -23,9 +26,9 @@ func convertBoolean(dst, text []byte) ([]byte, error) {
 	return nil, fmt.Errorf("%.20q is no boolean", text)
 }
 
-// convertTimestamp makes "2026-11-23 09:14:07.5" RFC 3339 with six decimals.
+// Timestamp makes "2026-11-23 09:14:07.5" RFC 3339 with six decimals.
 // What has another shape (infinity, BC, a year over 9999) stays as it is.
-func convertTimestamp(dst, text []byte) ([]byte, error) {
+func Timestamp(dst, text []byte) ([]byte, error) {
 	if len(text) < 19 || len(text) > 26 || text[4] != '-' || text[10] != ' ' || text[len(text)-1] == 'C' {
 		return append(dst, text...), nil
 	}
@@ -34,8 +37,8 @@ func convertTimestamp(dst, text []byte) ([]byte, error) {
 	return appendTime(dst, text[11:])
 }
 
-// convertTimestampTZ is the same for a value in UTC, which ends in +00.
-func convertTimestampTZ(dst, text []byte) ([]byte, error) {
+// TimestampTZ is the same for a value in UTC, which ends in +00.
+func TimestampTZ(dst, text []byte) ([]byte, error) {
 	n := len(text) - 3
 	if n < 19 || n > 26 || text[4] != '-' || text[10] != ' ' || string(text[n:]) != "+00" {
 		return append(dst, text...), nil
@@ -46,7 +49,8 @@ func convertTimestampTZ(dst, text []byte) ([]byte, error) {
 	return append(dst, 'Z'), err
 }
 
-func convertTime(dst, text []byte) ([]byte, error) { return appendTime(dst, text) }
+// Time is a time of day with six decimals.
+func Time(dst, text []byte) ([]byte, error) { return appendTime(dst, text) }
 
 // appendTime writes 09:14:07[.5] with six decimals.
 func appendTime(dst, text []byte) ([]byte, error) {
@@ -60,9 +64,9 @@ func appendTime(dst, text []byte) ([]byte, error) {
 	return append(dst, "000000"[:15-len(text)]...), nil
 }
 
-// convertTimeTZ makes "09:14:07.5+02" or "+05:30" a full-time of RFC 3339. An
+// TimeTZ makes "09:14:07.5+02" or "+05:30" a full-time of RFC 3339. An
 // offset with seconds, which that form cannot hold, stays as it is.
-func convertTimeTZ(dst, text []byte) ([]byte, error) {
+func TimeTZ(dst, text []byte) ([]byte, error) {
 	at := bytes.LastIndexAny(text, "+-")
 	if at < 8 {
 		return nil, fmt.Errorf("%.40q is no time of day with an offset", text)
@@ -82,13 +86,13 @@ func convertTimeTZ(dst, text []byte) ([]byte, error) {
 	return dst, nil
 }
 
-// convertJSON takes white space out of a json value, which keeps what its
+// JSON takes white space out of a json value, which keeps what its
 // writer typed; jsonb needs nothing.
-func convertJSON(dst, text []byte) ([]byte, error) {
+func JSON(dst, text []byte) ([]byte, error) {
 	return jsontext.Compact(dst, text), nil // the server has looked whether it is valid
 }
 
-func convertBytea(dst, text []byte) ([]byte, error) {
+func Bytea(dst, text []byte) ([]byte, error) {
 	if len(text) < 2 || text[0] != '\\' || text[1] != 'x' {
 		return nil, errors.New("a bytea value is not in hex form")
 	}

@@ -1,4 +1,4 @@
-package postgres
+package canonical
 
 import (
 	"encoding/base64"
@@ -12,11 +12,11 @@ import (
 // maxArrayDepth is the server's own limit (MAXDIM).
 const maxArrayDepth = 6
 
-// convertArray makes a converter from the text form of an array (the manual,
+// Array makes a Converter from the text form of an array (the manual,
 // section "Array Input and Output Syntax") to a JSON array. An array whose
 // lower bounds are not 1 is written with them in front; no JSON array holds
 // those, so it becomes the engine's own text as a JSON string.
-func convertArray(element change.Rule, convert converter, delimiter byte) converter {
+func Array(element change.Rule, convert Converter, delimiter byte) Converter {
 	form := element.Form()
 	return func(dst, text []byte) ([]byte, error) {
 		if len(text) > 0 && text[0] == '[' {
@@ -34,7 +34,7 @@ func convertArray(element change.Rule, convert converter, delimiter byte) conver
 type arrayParser struct {
 	text      []byte
 	at        int
-	convert   converter
+	convert   Converter
 	form      change.Form
 	delimiter byte
 	scratch   []byte

@@ -1,4 +1,7 @@
-package postgres
+// Package wire takes the messages of a replication connection off the network: in large
+// pieces, and without memory that grows with the values in them. What is in the
+// messages is package pgoutput's matter.
+package wire
 
 import (
 	"io"
@@ -13,12 +16,12 @@ import (
 // on small transactions and halves our CPU.
 const coalescePause = 500 * time.Microsecond
 
-// crumbQuiet is how far apart reads are where the stream is quiet: then a pause only
+// quietGap is how far apart reads are where the stream is quiet: then a pause only
 // wakes us once more.
-const crumbQuiet = 4 * time.Millisecond
+const quietGap = 4 * time.Millisecond
 
-// coalescingConn reads in large pieces, and pauses after a piece that was not large.
-type coalescingConn struct {
+// Conn reads in large pieces, and pauses after a piece that was not large.
+type Conn struct {
 	net.Conn
 	pause time.Duration // zero until the stream has started
 	buf   []byte
@@ -31,17 +34,24 @@ type coalescingConn struct {
 	wakeAt int
 }
 
-// crumbWake is what has to have come before the kernel wakes us while we pause: a
+// wakeBytes is what has to have come before the kernel wakes us while we pause: a
 // wake-up for each small piece would cost both ends more than the piece.
-const crumbWake = 64 << 10
+const wakeBytes = 64 << 10
 
-const crumbBuffer = 256 << 10
+const bufferBytes = 256 << 10
 
-func (c *coalescingConn) lastRead() time.Time { return time.Unix(0, c.last.Load()) }
+// NewConn reads from a connection.
+func NewConn(conn net.Conn) *Conn { return &Conn{Conn: conn} }
+
+// Coalesce has it pause after small pieces from here on.
+func (c *Conn) Coalesce() { c.pause = coalescePause }
+
+// LastRead is when something came last.
+func (c *Conn) LastRead() time.Time { return time.Unix(0, c.last.Load()) }
 
 // view is the next n bytes where all of them have been read already, good until
 // the next call of any method; nil otherwise.
-func (c *coalescingConn) view(n int) []byte {
+func (c *Conn) view(n int) []byte {
 	if n > len(c.rest) {
 		return nil
 	}
@@ -51,7 +61,7 @@ func (c *coalescingConn) view(n int) []byte {
 }
 
 // Read implements [net.Conn].
-func (c *coalescingConn) Read(p []byte) (int, error) {
+func (c *Conn) Read(p []byte) (int, error) {
 	if len(c.rest) == 0 {
 		if c.pause == 0 {
 			n, err := c.Conn.Read(p)
@@ -59,10 +69,10 @@ func (c *coalescingConn) Read(p []byte) (int, error) {
 			return n, err
 		}
 		if c.buf == nil {
-			c.buf = make([]byte, crumbBuffer)
+			c.buf = make([]byte, bufferBytes)
 		}
 		if c.short {
-			c.setWake(crumbWake)
+			c.setWake(wakeBytes)
 			time.Sleep(c.pause) //nolint:forbidigo // the pause is what it is for
 		}
 		n, err := c.receive()
@@ -70,7 +80,7 @@ func (c *coalescingConn) Read(p []byte) (int, error) {
 			return 0, err
 		}
 		now := time.Now()
-		quiet := now.Sub(c.lastRead()) > crumbQuiet
+		quiet := now.Sub(c.LastRead()) > quietGap
 		c.last.Store(now.UnixNano())
 		c.short = n < len(c.buf)/4 && !quiet
 		c.rest = c.buf[:n]
@@ -82,7 +92,7 @@ func (c *coalescingConn) Read(p []byte) (int, error) {
 
 // setWake says from how many bytes on we are to be woken. Where it cannot be said
 // we are woken for each piece.
-func (c *coalescingConn) setWake(bytes int) {
+func (c *Conn) setWake(bytes int) {
 	if !c.tried {
 		c.tried = true
 		if tcp, ok := c.Conn.(*net.TCPConn); ok {
@@ -99,7 +109,7 @@ func (c *coalescingConn) setWake(bytes int) {
 }
 
 // receive reads what is there; where nothing is, it waits for the first byte.
-func (c *coalescingConn) receive() (n int, err error) {
+func (c *Conn) receive() (n int, err error) {
 	if c.raw == nil {
 		return c.Conn.Read(c.buf)
 	}

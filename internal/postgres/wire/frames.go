@@ -1,4 +1,4 @@
-package postgres
+package wire
 
 import (
 	"encoding/binary"
@@ -9,48 +9,52 @@ import (
 	"rillmark/internal/postgres/pgoutput"
 )
 
-// frames takes the server's messages off the replication connection (the manual,
+// Frames takes the server's messages off the replication connection (the manual,
 // section "Message Formats"). A row whose values are larger than a bound is taken
 // apart as it comes: the large values are passed over, and stand in the message as
 // [pgoutput.KindTooLarge], so that memory does not grow with them.
-type frames struct {
-	in *coalescingConn
+type Frames struct {
+	in *Conn
 	// largest is the size of the largest value that is kept, as the server sends it.
 	largest int64
 	buf     []byte
 }
 
+// NewFrames takes messages off a connection. largest is the size of the largest value
+// that is kept, as the server sends it.
+func NewFrames(in *Conn, largest int64) *Frames { return &Frames{in: in, largest: largest} }
+
 const (
-	// bigFrame is the size from which a row is taken apart.
-	bigFrame = 1 << 20
-	// maxNotice is what any message may have that brings no row: an error, a notice, a
+	// BigFrame is the size, in bytes, from which a row is taken apart.
+	BigFrame = 1 << 20
+	// MaxNotice is what any message may have that brings no row: an error, a notice, a
 	// parameter.
-	maxNotice = 64 << 10
-	// maxFrame is more than the server can send (MaxAllocSize is 1 GiB).
-	maxFrame = 1<<30 + 1<<20
+	MaxNotice = 64 << 10
+	// MaxFrame is more than the server can send (MaxAllocSize is 1 GiB).
+	MaxFrame = 1<<30 + 1<<20
 )
 
-// next returns a message's kind and body, good until the next call.
-func (f *frames) next() (kind byte, body []byte, err error) {
+// Next returns a message's kind and body, good until the next call.
+func (f *Frames) Next() (kind byte, body []byte, err error) {
 	var head [5]byte
 	if _, err := io.ReadFull(f.in, head[:]); err != nil {
 		return 0, nil, err
 	}
 	n := int64(binary.BigEndian.Uint32(head[1:])) - 4
-	if n < 0 || n > maxFrame {
+	if n < 0 || n > MaxFrame {
 		return 0, nil, fmt.Errorf("the server sends a message of %d bytes: this is not its protocol", n)
 	}
-	if n > maxNotice && head[0] != 'd' {
+	if n > MaxNotice && head[0] != 'd' {
 		return 0, nil, fmt.Errorf("the server sends a message of kind %q and %d bytes, more than any such message needs", head[0], n)
 	}
-	if n > bigFrame && head[0] == 'd' {
+	if n > BigFrame && head[0] == 'd' {
 		body, err = f.big(n)
 		return head[0], body, err
 	}
 	if body := f.in.view(int(n)); body != nil {
 		return head[0], body, nil
 	}
-	if cap(f.buf) > 2*bigFrame {
+	if cap(f.buf) > 2*BigFrame {
 		f.buf = nil // a large message's room is given back
 	}
 	body, err = f.fill(f.buf[:0], n)
@@ -59,7 +63,7 @@ func (f *frames) next() (kind byte, body []byte, err error) {
 }
 
 // fill appends n bytes of the connection.
-func (f *frames) fill(dst []byte, n int64) ([]byte, error) {
+func (f *Frames) fill(dst []byte, n int64) ([]byte, error) {
 	at := len(dst)
 	if need := at + int(n); need > cap(dst) {
 		grown := make([]byte, at, max(need, 2*cap(dst)))
@@ -72,7 +76,7 @@ func (f *frames) fill(dst []byte, n int64) ([]byte, error) {
 }
 
 // big takes a large CopyData message.
-func (f *frames) big(n int64) (body []byte, err error) {
+func (f *Frames) big(n int64) (body []byte, err error) {
 	const start = 26 // 'w', three positions, and the plugin's type byte
 	if body, err = f.fill(f.buf[:0], start); err != nil {
 		return nil, err
@@ -98,7 +102,7 @@ func (f *frames) big(n int64) (body []byte, err error) {
 
 // taker takes a row apart and keeps its first error.
 type taker struct {
-	frames *frames
+	frames *Frames
 	body   []byte
 	left   int64
 	err    error
@@ -134,7 +138,7 @@ func (t *taker) tuple() {
 			return
 		}
 		size := int64(binary.BigEndian.Uint32(t.body[len(t.body)-4:]))
-		if size <= t.frames.largest && int64(len(t.body))+size <= 2*t.frames.largest+bigFrame {
+		if size <= t.frames.largest && int64(len(t.body))+size <= 2*t.frames.largest+BigFrame {
 			t.copy(size)
 			continue
 		}
