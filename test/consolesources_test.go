@@ -17,13 +17,28 @@ func css(selector string) chromedp.CSS { return chromedp.CSS(selector) }
 
 // fill types into a field, or chooses in one, as React hears it.
 func fill(selector, text string) act {
-	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const e = document.querySelector(%q); const proto = {SELECT: HTMLSelectElement, TEXTAREA: HTMLTextAreaElement}[e.tagName] ?? HTMLInputElement;
-		Object.getOwnPropertyDescriptor(proto.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event(e.tagName === "SELECT" ? "change" : "input", {bubbles: true})); })()`, selector, text))
+	return once(fmt.Sprintf(`document.querySelector(%q)`, selector), fmt.Sprintf(`const proto = {SELECT: HTMLSelectElement, TEXTAREA: HTMLTextAreaElement}[e.tagName] ?? HTMLInputElement;
+		Object.getOwnPropertyDescriptor(proto.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event(e.tagName === "SELECT" ? "change" : "input", {bubbles: true}))`, text))
 }
 
 // press clicks what has these words.
 func press(words string) act {
-	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`[...document.querySelectorAll("button, a.btn, .tabs a, summary")].find(b => b.innerText.trim() === %q).click()`, words))
+	return once(fmt.Sprintf(`[...document.querySelectorAll("button, a.btn, .tabs a, summary")].find(b => b.innerText.trim() === %q && !b.disabled)`, words), `e.click()`)
+}
+
+// once does something with an element as soon as it is there: pages are fetched when they
+// are first opened, and buttons wait for answers.
+func once(element, do string) act {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`new Promise((done, fail) => {
+		const until = Date.now() + 20000;
+		const look = () => {
+			const e = %s;
+			if (e) { %s; done(0); }
+			else if (Date.now() > until) { fail(new Error("not there: " + %q)); }
+			else { setTimeout(look, 20); }
+		};
+		look();
+	})`, element, do, element), chromedp.EvalAwaitPromise)
 }
 
 // says is an expression that holds where the page has these words.
