@@ -85,7 +85,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, "building rillmark:", err)
 		os.Exit(1)
 	}
-	shared.folder = folder
+	shared.folder, shared.used = folder, make(map[string]*demo.Cluster)
 	flag.Parse()
 	if chosen := flag.Lookup("test.run"); testing.Short() && chosen.Value.String() == "" {
 		chosen.Value.Set(shortTests)                //nolint:errcheck // a pattern that can be read
@@ -150,9 +150,6 @@ func sourceServer(t *testing.T) *demo.Cluster {
 		c, shared.idle = shared.idle[last], shared.idle[:last]
 	} else {
 		c = startServer(t, fmt.Sprint("source-", len(shared.used)+1), sourceSettings)
-	}
-	if shared.used == nil {
-		shared.used = make(map[string]*demo.Cluster)
 	}
 	shared.used[test] = c
 	t.Cleanup(func() {

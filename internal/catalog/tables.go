@@ -60,17 +60,10 @@ func (c *Catalog) ReloadTable(ctx context.Context, source int64, table, conditio
 	return err
 }
 
-// GenerationStarted takes note of a journal's new generation: a source that is added
-// under this name later begins after it, and the source's outlets look at it again.
+// GenerationStarted has a source's outlets look at its journal's generations again.
 func (c *Catalog) GenerationStarted(ctx context.Context, source int64) error {
-	return pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "UPDATE rillmark.source_generation g SET generation = h.generation FROM rillmark.source s JOIN rillmark.journal_head h ON h.source_id = s.id WHERE s.id = $1 AND g.name = s.name", source)
-		if err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, "UPDATE rillmark.outlet SET updated_at = now() WHERE source_id = $1", source)
-		return err
-	})
+	_, err := c.Pool.Exec(ctx, "UPDATE rillmark.outlet SET updated_at = now() WHERE source_id = $1", source)
+	return err
 }
 
 // CompleteSource puts on record that all of a source's tables are loaded and none

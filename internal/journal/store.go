@@ -117,6 +117,11 @@ func (s *Store) StartGeneration(ctx context.Context, source int64, least int, re
 		}
 		_, err = tx.Exec(ctx, `UPDATE rillmark.source_table SET state = 'new', note = '', load = NULL, rows_done = 0, updated_at = now()
 			WHERE source_id = $1 AND state NOT IN ('gone', 'left-out')`, source)
+		if err != nil {
+			return err
+		}
+		// A source that is added under this name later must not give the same ids again.
+		_, err = tx.Exec(ctx, "UPDATE rillmark.source_generation g SET generation = $2 FROM rillmark.source s WHERE s.id = $1 AND g.name = s.name", source, start.Generation)
 		return err
 	})
 	return start, err

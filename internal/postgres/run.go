@@ -225,7 +225,8 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 		if state.Reload == nil {
 			continue
 		}
-		if err := r.reload(name, *state.Reload); err != nil && !errors.Is(err, engine.ErrCannotLoad) {
+		err := sink.Locked(func() error { return r.reload(name, *state.Reload) })
+		if err != nil && !errors.Is(err, engine.ErrCannotLoad) {
 			return err
 		}
 	}

@@ -16,7 +16,7 @@ import (
 
 // TestSmallPiecesAreReadTogether: what is read with pauses, and with the kernel
 // waking us for large pieces alone, is what was sent; a small piece that nothing
-// follows comes anyway; an end and a deadline are told.
+// follows comes, too; an end and a deadline are reported.
 func TestSmallPiecesAreReadTogether(t *testing.T) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
