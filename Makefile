@@ -54,12 +54,14 @@ setup:
 setup-tests:
 	@sh scripts/setup.sh --tests
 
-# The console's types follow the API's description.
+# The console's types follow the API's description, the documentation's tables of fields
+# the definitions themselves.
 # The API may have what the console's types have not: its build would fail before.
 types: setup
 	@test -f console/dist/index.html || $(MAKE) build
 	go run ./cmd/rillmark openapi > console/openapi.json
 	cd console && npm run --silent types
+	go run ./scripts/reference
 
 # With `make demo` running in another terminal.
 screenshots:

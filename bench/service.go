@@ -131,7 +131,8 @@ func (b *bed) add(ctx context.Context, i *instance, slot, tables string) error {
 		"connection": map[string]any{"host": "127.0.0.1", "port": b.port + 2, "database": "circulation", "user": "postgres", "tls": "disable",
 			"password": "${file:" + b.source.PasswordFile() + "}"}}
 	if slot != "" {
-		definition["slot"], definition["publication"] = slot, "bench"
+		connection := definition["connection"].(map[string]any)
+		connection["slot"], connection["publication"] = slot, "bench"
 	}
 	return i.post(ctx, "/v1/sources/circulation", definition)
 }

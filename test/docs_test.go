@@ -72,7 +72,7 @@ func TestDocumentedCommandsRun(t *testing.T) {
 		return blocks
 	}
 	ran := 0
-	for _, page := range []string{"outlets/files.md", "consume.md", "outlets/pull.md", "outlets/kafka.md", "outlets/nats.md", "outlets/redis.md", "outlets/http.md", "events.md"} {
+	for _, page := range []string{"outlets/file.md", "consume.md", "outlets/pull.md", "outlets/kafka.md", "outlets/nats.md", "outlets/redis.md", "outlets/http.md", "events.md"} {
 		if page == "outlets/http.md" {
 			i.must(http.MethodDelete, "/v1/outlets/desk", nil, nil) // the name of another page's outlet
 		}

@@ -35,6 +35,10 @@ func ruled(c *demo.Cluster, database string, rules []map[string]any, more map[st
 	d := sourceDefinition(c, database)
 	d["tables"] = rules
 	for name, v := range more {
+		if name == "publication" {
+			d["connection"].(map[string]any)[name] = v
+			continue
+		}
 		d[name] = v
 	}
 	return d
@@ -421,8 +425,8 @@ func TestFollowingFromAPosition(t *testing.T) {
 	code, raw, err := i.call(http.MethodPost, "/v1/sources/circulation", d)
 	require.NoError(t, err)
 	require.Equal(t, http.StatusUnprocessableEntity, code)
-	require.Contains(t, string(raw), "name the slot that was made before that place")
-	d["slot"], d["publication"] = "rillmark_circulation", "prepared"
+	require.Contains(t, string(raw), "the slot that was made before that place")
+	d["connection"].(map[string]any)["slot"], d["connection"].(map[string]any)["publication"] = "rillmark_circulation", "prepared"
 	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
 	i.resume()
 	i.reached("circulation", db)

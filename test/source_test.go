@@ -86,7 +86,7 @@ func TestAnAdministratorsPreparation(t *testing.T) {
 	d := sourceDefinition(source, name)
 	connection := d["connection"].(map[string]any)
 	connection["user"], connection["password"] = role, "made-up"
-	d["slot"], d["publication"] = "rillmark_circulation", "prepared"
+	connection["slot"], connection["publication"] = "rillmark_circulation", "prepared"
 	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
 	i.resume()
 	i.comesTo("public.loans", "following")

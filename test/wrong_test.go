@@ -171,7 +171,7 @@ func TestCheckNamesWhatIsMissing(t *testing.T) {
 			c["port"], c["database"], c["password"] = plainServer.Port, "postgres", "${file:"+plainServer.PasswordFile()+"}"
 		}, []string{"missing log detail: wal_level is replica", "ALTER SYSTEM SET wal_level = 'logical'", "missing replication slots: 0 of 0", "max_replication_slots"}},
 		"unknown table":            {func(_, d map[string]any) { d["tables"] = []map[string]any{{"match": "public.nowhere"}} }, []string{"missing tables", "public.nowhere", "source tables"}},
-		"a slot that is not there": {func(_, d map[string]any) { d["slot"] = "absent_slot" }, []string{"missing our slot", "absent_slot"}},
+		"a slot that is not there": {func(c, _ map[string]any) { c["slot"] = "absent_slot" }, []string{"missing our slot", "absent_slot"}},
 	} {
 		said := check(c.change)
 		for _, part := range c.says {

@@ -34,8 +34,8 @@ func recordOf[D any](r *catalog.Record[D]) Record[D] {
 
 func sourceRecord(r *catalog.Source) Record[definition.Source] {
 	shown := recordOf(r)
-	shown.Definition.Connection.Password = catalog.Show(shown.Definition.Connection.Password)
-	shown.Definition.HashKey = catalog.Show(shown.Definition.HashKey)
+	shown.Definition = shown.Definition.Clone()
+	shown.Definition.EachSecret(func(_, secret string) string { return catalog.Show(secret) })
 	return shown
 }
 
@@ -168,8 +168,8 @@ func (s *Server) sourceRoutes() {
 		}
 		return &body[items[Record[definition.Source]]]{out}, nil
 	})
-	huma.Register(s.api, operation(http.MethodGet, "/v1/engines", "listEngines", "The kinds of databases that can be sources, and what each offers", "sources"), func(context.Context, *struct{}) (*body[items[service.EngineKind]], error) {
-		return &body[items[service.EngineKind]]{items[service.EngineKind]{s.service.Engines()}}, nil
+	huma.Register(s.api, operation(http.MethodGet, "/v1/engines", "listEngines", "The kinds of databases that can be sources, with what each offers and a JSON Schema of its connection", "sources"), func(context.Context, *struct{}) (*body[items[Engine]], error) {
+		return &body[items[Engine]]{items[Engine]{s.engines}}, nil
 	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/check", "checkSource", "Check a definition before it is stored, or a stored one without a body", "sources"), func(ctx context.Context, in *struct {
 		Named
@@ -279,6 +279,9 @@ func (s *Server) destinationRoutes() {
 			out.Items[i] = destinationRecord(r)
 		}
 		return &body[items[Record[definition.Destination]]]{out}, nil
+	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/kinds", "listKinds", "The kinds of destinations, with JSON Schemas of what is defined of each", "destinations"), func(context.Context, *struct{}) (*body[items[Kind]], error) {
+		return &body[items[Kind]]{items[Kind]{s.kinds}}, nil
 	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/destinations/{name}/check", "checkDestination", "Check a definition before it is stored, or a stored one without a body", "destinations"), func(ctx context.Context, in *struct {
 		Named

@@ -34,6 +34,8 @@ type Server struct {
 	console fs.FS
 	router  chi.Router
 	api     huma.API
+	kinds   []Kind
+	engines []Engine
 	door    *door
 	streams chan struct{} // one place for each answer without an end
 	// bodyTime is what a request's body has to come in.
@@ -82,6 +84,7 @@ func (s *Server) describe() {
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token": {Type: "http", Scheme: "bearer", Description: "Wanted where the service has a token"},
 	}
+	config.Components.Schemas = newRegistry()
 	s.api = humachi.New(s.router, config)
 	s.api.UseMiddleware(knownOnly(s.api))
 }
@@ -96,6 +99,8 @@ func (s *Server) routes() {
 	s.streamRoutes()
 	s.trialRoutes()
 	s.journalRoutes()
+	describeFields(s.api.OpenAPI().Components.Schemas)
+	s.kinds, s.engines = kindsOf(s.api.OpenAPI().Components.Schemas), enginesOf(s.api.OpenAPI().Components.Schemas)
 	s.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { answerText(w, http.StatusOK, "alive\n") })
 	s.router.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		if err := s.service.Ready(r.Context()); err != nil {

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"io"
@@ -30,7 +31,7 @@ func (s *Server) trialRoutes() {
 	op.Parameters = []*huma.Param{{Name: "name", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
 		{Name: "seconds", In: "query", Description: "How long, from when the source is followed; 60 without it, 600 at most", Schema: &huma.Schema{Type: "integer"}}}
 	registry := s.api.OpenAPI().Components.Schemas
-	op.RequestBody = &huma.RequestBody{Content: map[string]*huma.MediaType{"application/json": {Schema: huma.SchemaFromType(registry, typeOf[definition.Source]())}}}
+	op.RequestBody = &huma.RequestBody{Content: map[string]*huma.MediaType{"application/json": {Schema: registry.Schema(typeOf[definition.Source](), true, "")}}}
 	op.Responses = map[string]*huma.Response{"200": {Description: "Lines of JSON, as they come", Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: huma.SchemaFromType(registry, typeOf[TrialLine]())}}}}
 	s.live(op, s.trySource)
 }
@@ -44,11 +45,9 @@ func (s *Server) trySource(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	var d *definition.Source
-	decoder := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20))
-	decoder.DisallowUnknownFields()
-	if err := decoder.Decode(&d); err != nil && !errors.Is(err, io.EOF) {
-		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "the definition cannot be read: "+err.Error()))
+	d, wrong := s.readSource(http.MaxBytesReader(w, r.Body, 1<<20))
+	if wrong != nil {
+		answerProblem(w, wrong)
 		return
 	}
 	lines := newLines(w)
@@ -67,6 +66,39 @@ func (s *Server) trySource(w http.ResponseWriter, r *http.Request) {
 	case told != nil:
 		answerProblem(w, told)
 	}
+}
+
+// readSource reads a definition as huma reads those of other calls; nil for no body.
+func (s *Server) readSource(body io.Reader) (*definition.Source, *Problem) {
+	unreadable := func(err error) *Problem {
+		return newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "the definition cannot be read: "+err.Error())
+	}
+	raw, err := io.ReadAll(body)
+	if err != nil {
+		return nil, unreadable(err)
+	}
+	if len(bytes.TrimSpace(raw)) == 0 {
+		return nil, nil
+	}
+	var parsed any
+	if err := json.Unmarshal(raw, &parsed); err != nil {
+		return nil, unreadable(err)
+	}
+	registry := s.api.OpenAPI().Components.Schemas
+	var found huma.ValidateResult
+	huma.Validate(registry, registry.Schema(typeOf[definition.Source](), true, ""), huma.NewPathBuffer([]byte("body"), len("body")), huma.ModeWriteToServer, parsed, &found)
+	if len(found.Errors) > 0 {
+		var p *Problem
+		if errors.As(humaProblem(http.StatusUnprocessableEntity, "validation failed", found.Errors...), &p) {
+			return nil, p
+		}
+		return nil, unreadable(found.Errors[0])
+	}
+	d := new(definition.Source)
+	if err := json.Unmarshal(raw, d); err != nil {
+		return nil, unreadable(err)
+	}
+	return d, nil
 }
 
 func typeOf[T any]() reflect.Type { return reflect.TypeOf((*T)(nil)).Elem() }

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -16,6 +17,7 @@ import (
 
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
+	"rillmark/internal/settings"
 )
 
 // The errors that a caller answers in its own way.
@@ -143,8 +145,8 @@ func (c *Catalog) Outlet(ctx context.Context, name string) (*Outlet, error) {
 // AddSource stores a source, paused, with an empty journal of the name's next
 // generation; its password is sealed on the way.
 func (c *Catalog) AddSource(ctx context.Context, name string, d definition.Source) error {
-	d.Connection.Password = c.Keeper.Seal(d.Connection.Password)
-	d.HashKey = c.Keeper.Seal(d.HashKey)
+	d = d.Clone()
+	d.EachSecret(func(_, secret string) string { return c.Keeper.Seal(secret) })
 	_, err := c.Pool.Exec(ctx, `WITH one AS (
 			INSERT INTO rillmark.source (name, definition, reason) VALUES ($1, $2, 'not started yet') RETURNING id
 		), next AS (
@@ -173,48 +175,78 @@ func (c *Catalog) AddOutlet(ctx context.Context, name string, d definition.Outle
 // EditSource stores a new definition where version is still the newest. A
 // password of [Sealed] leaves the old one.
 func (c *Catalog) EditSource(ctx context.Context, name string, version int64, d definition.Source) error {
-	for _, secret := range []*string{&d.Connection.Password, &d.HashKey} {
-		if *secret != Sealed {
-			*secret = c.Keeper.Seal(*secret)
-		}
-	}
+	d = d.Clone()
+	d.EachSecret(c.sealEdited)
 	if err := c.Unseal(ctx, name, &d); err != nil {
 		return err
 	}
 	return c.edit(ctx, sources, name, version, d)
 }
 
+// sealEdited seals a secret that was given anew.
+func (c *Catalog) sealEdited(_, secret string) string {
+	if secret == Sealed {
+		return secret
+	}
+	return c.Keeper.Seal(secret)
+}
+
+// secretive is a definition with secrets.
+type secretive interface {
+	EachSecret(change func(name, secret string) string)
+	Reaches() string
+}
+
+// unsealed puts the stored secrets of a definition in the places where d has [Sealed].
+// Those that are shown to where the definition leads stay away from another place: for
+// them moved is the error.
+func unsealed(d, stored secretive, shown func(name string) bool, moved error) error {
+	known := make(map[string]string)
+	stored.EachSecret(func(name, secret string) string {
+		known[name] = secret
+		return secret
+	})
+	var err error
+	d.EachSecret(func(name, secret string) string {
+		if secret != Sealed {
+			return secret
+		}
+		if shown(name) && stored.Reaches() != d.Reaches() {
+			err = moved
+		}
+		return known[name]
+	})
+	return err
+}
+
+// hasSealed says whether one of the secrets is [Sealed].
+func hasSealed(d secretive) bool {
+	found := false
+	d.EachSecret(func(_, secret string) string {
+		found = found || secret == Sealed
+		return secret
+	})
+	return found
+}
+
 // Unseal puts the stored secrets of a source in the places where d has [Sealed].
 func (c *Catalog) Unseal(ctx context.Context, name string, d *definition.Source) error {
-	if d.Connection.Password != Sealed && d.HashKey != Sealed {
+	if !hasSealed(d) {
 		return nil
 	}
 	old, err := c.Source(ctx, name)
 	if err != nil {
 		return err
 	}
-	if d.Connection.Password == Sealed && d.Connection.Reaches() != old.Definition.Connection.Reaches() {
-		return &definition.Invalid{Location: "connection.password", Message: "host, port, user or TLS are others than before: give the password anew, so that the stored one does not go where it was not meant for"}
-	}
-	if d.Connection.Password == Sealed {
-		d.Connection.Password = old.Definition.Connection.Password
-	}
-	if d.HashKey == Sealed {
-		d.HashKey = old.Definition.HashKey
-	}
-	return nil
+	return unsealed(d, &old.Definition, func(secret string) bool { return strings.HasPrefix(secret, "connection.") },
+		settings.Wrong("connection.password", "host, port, user or TLS are others than before: give the password anew, so that the stored one does not go where it was not meant for"))
 }
 
 // EditDestination stores a new definition where version is still the newest. A
 // secret of [Sealed] leaves the old one.
 func (c *Catalog) EditDestination(ctx context.Context, name string, version int64, d definition.Destination) error {
 	d = d.Clone()
-	d.EachSecret(func(_, secret string) string {
-		if secret == Sealed {
-			return secret
-		}
-		return c.Keeper.Seal(secret)
-	})
+	d.EachSecret(c.sealEdited)
 	if err := c.UnsealDestination(ctx, name, &d); err != nil {
 		return err
 	}
@@ -224,33 +256,15 @@ func (c *Catalog) EditDestination(ctx context.Context, name string, version int6
 // UnsealDestination puts the stored secrets of a destination in the places where
 // d has [Sealed].
 func (c *Catalog) UnsealDestination(ctx context.Context, name string, d *definition.Destination) error {
-	wanted := false
-	d.EachSecret(func(_, secret string) string {
-		wanted = wanted || secret == Sealed
-		return secret
-	})
-	if !wanted {
+	if !hasSealed(d) {
 		return nil
 	}
 	old, err := c.Destination(ctx, name)
 	if err != nil {
 		return err
 	}
-	if old.Definition.Reaches() != d.Reaches() {
-		return &definition.Invalid{Location: d.Kind, Message: "address, user or TLS are others than before: give the secrets anew, so that the stored ones do not go where they were not meant for"}
-	}
-	stored := make(map[string]string)
-	old.Definition.EachSecret(func(name, secret string) string {
-		stored[name] = secret
-		return secret
-	})
-	d.EachSecret(func(name, secret string) string {
-		if secret == Sealed {
-			return stored[name]
-		}
-		return secret
-	})
-	return nil
+	return unsealed(d, &old.Definition, func(string) bool { return true },
+		settings.Wrong(d.Kind, "address, user or TLS are others than before: give the secrets anew, so that the stored ones do not go where they were not meant for"))
 }
 
 // SealDestinations seals what an earlier version stored in the clear: headers whose
@@ -358,10 +372,16 @@ const maxRemoved = 1000
 // definition is kept without secrets: what an administrator made for it is taken away
 // by a script that is made from it.
 func (c *Catalog) RemoveSource(ctx context.Context, name string) error {
-	tag, err := c.Pool.Exec(ctx, `WITH gone AS (DELETE FROM rillmark.source WHERE name = $1 RETURNING name, definition),
+	record, err := c.Source(ctx, name)
+	if err != nil {
+		return translate(err)
+	}
+	d := record.Definition.Clone()
+	d.EachSecret(func(_, _ string) string { return "" })
+	tag, err := c.Pool.Exec(ctx, `WITH gone AS (DELETE FROM rillmark.source WHERE id = $1 RETURNING name),
 		old AS (DELETE FROM rillmark.removed_source WHERE name IN (SELECT name FROM rillmark.removed_source ORDER BY removed_at DESC OFFSET $2))
-		INSERT INTO rillmark.removed_source (name, definition) SELECT name, (definition::jsonb #- '{connection,password}') - 'hash_key'::text FROM gone
-		ON CONFLICT (name) DO UPDATE SET definition = excluded.definition, removed_at = now()`, name, maxRemoved)
+		INSERT INTO rillmark.removed_source (name, definition) SELECT name, $3 FROM gone
+		ON CONFLICT (name) DO UPDATE SET definition = excluded.definition, removed_at = now()`, record.ID, maxRemoved, asJSON(d))
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}

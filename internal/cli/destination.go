@@ -1,51 +1,48 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
 	"rillmark/internal/definition"
+	"rillmark/internal/destination"
+	"rillmark/internal/destination/kinds"
+	"rillmark/internal/settings"
 )
 
 func (a *app) destination() *cobra.Command {
 	return group("destination", "Where events go, defined once and used by many outlets",
-		a.destinationCheck(), a.destinationAdd(), a.edit("destinations", "destination", "Change a destination's definition; its outlets go on with it"),
+		a.destinationKinds(), a.destinationCheck(), a.destinationAdd(), a.edit("destinations", "destination", "Change a destination's definition; its outlets go on with it"),
 		a.destinationList(), a.withYAML("destinations", a.destinationShow()), a.destinationRemove())
 }
 
-// destinationFlags define a destination in a command line; what they lack goes
-// into a file.
+// destinationFlags define a destination in a command line.
 type destinationFlags struct {
-	file, kind, directory string
-	brokers, servers      []string
-	createTopics          int
-	stream, address, url  string
-	signKey, token        string
-	set                   setFlag
+	file   string
+	fields fieldFlags
+	set    setFlag
 }
-
-// destinationPlaces are the fields that the flags stand for.
-var destinationPlaces = map[string]string{"kind": "kind", "directory": "file.directory", "broker": "kafka.brokers", "create-topics": "kafka.create_topics.partitions", "nats": "nats.servers",
-	"create-stream": "nats.stream", "address": "redis.address", "url": "http.url", "sign-key": "http.sign_key", "bearer": "http.token"}
 
 func (f *destinationFlags) register(c *cobra.Command) {
 	flags := c.Flags()
-	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML, with all that these flags lack; - for standard input. Flags go before it")
+	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
 	f.set.register(flags)
-	flags.StringVar(&f.kind, "kind", "", "file, kafka, nats, redis or http")
-	flags.StringVar(&f.directory, "directory", "", "kind file: directory below the service's files_root")
-	flags.StringSliceVar(&f.brokers, "broker", nil, "kind kafka: host:port of brokers, with commas between them or repeated")
-	flags.IntVar(&f.createTopics, "create-topics", 0, "kind kafka: create missing topics with so many partitions")
-	flags.StringSliceVar(&f.servers, "nats", nil, "kind nats: nats://host:port, with commas between them or repeated")
-	flags.StringVar(&f.stream, "create-stream", "", "kind nats: create this stream where it is missing")
-	flags.StringVar(&f.address, "address", "", "kind redis: host:port")
-	flags.StringVar(&f.url, "url", "", "kind http: where events are posted")
-	flags.StringVar(&f.signKey, "sign-key", "", "kind http: sign requests; a reference such as '${env:RILLMARK_SECRET_SIGN_KEY}', or whsec_...")
-	flags.StringVar(&f.token, "bearer", "", "kind http: bearer token; a reference such as '${env:RILLMARK_SECRET_TOKEN}', or the token")
+	f.fields.addCommon(flags, settings.Fields(new(definition.Destination)))
+	flags.Lookup("kind").Usage = kinds.Names() + "; where it is absent, the other flags say which is meant"
+	f.fields.addSections(flags, func(kind string) any { return kinds.Named(kind).Settings() })
+	c.Long = c.Short + ".\n`rillmark destination kinds KIND` lists all that a kind has, with the flags that few people need."
+}
+
+// any says whether anything of a definition was given.
+func (f *destinationFlags) any(c *cobra.Command) bool {
+	return anyGiven(c, f.fields.common) || len(f.fields.given(c.Flags())) > 0
 }
 
 // definition is what the file says, with the flags laid over it, and --set over both.
@@ -59,27 +56,81 @@ func (f *destinationFlags) definition(a *app, c *cobra.Command) (*definitionFile
 		if _, err = d.record(); err != nil {
 			return nil, err
 		}
-	} else if !anyGiven(c, destinationPlaces) {
+	} else if !f.any(c) {
 		return nil, usage("say where events go: --directory, --broker, --nats, --address or --url, or --file with a definition")
 	}
-	if err := d.layFlags(c.Flags(), destinationPlaces); err != nil {
-		return nil, err
+	var known struct{ Kind string }
+	_ = json.Unmarshal(d.json, &known) // what is no definition, the service says
+	if c.Flags().Changed("kind") {
+		known.Kind, _ = c.Flags().GetString("kind")
 	}
-	if f.stream != "" {
-		if err := d.put("nats.create_stream", true); err != nil {
+	if known.Kind == "" {
+		var err error
+		if known.Kind, err = f.fields.kindOf(c.Flags()); err != nil {
 			return nil, err
 		}
-	}
-	if f.file == "" && f.kind == "" {
-		for flag, kind := range map[string]string{"directory": definition.KindFile, "broker": definition.KindKafka, "nats": definition.KindNATS, "address": definition.KindRedis, "url": definition.KindHTTP} {
-			if c.Flags().Changed(flag) {
-				if err := d.put("kind", kind); err != nil {
-					return nil, err
-				}
+		if known.Kind != "" {
+			if err := d.put("kind", known.Kind); err != nil {
+				return nil, err
 			}
 		}
 	}
+	places, err := f.fields.places(c.Flags(), known.Kind)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.layFlags(c.Flags(), places); err != nil {
+		return nil, err
+	}
 	return d, f.set.lay(d)
+}
+
+// destinationKinds needs no service: what it lists belongs to this version.
+func (a *app) destinationKinds() *cobra.Command {
+	return &cobra.Command{Use: "kinds [KIND]", Short: "List the kinds of destinations, or all that can be set for one", Example: "  rillmark destination kinds\n  rillmark destination kinds kafka",
+		Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				rows := make([][]string, len(kinds.All))
+				for i, k := range kinds.All {
+					rows[i] = []string{k.Name, k.Title, strings.Join(formatsOf(k), " "), k.About}
+				}
+				return table(a.out, []string{"kind", "what", "formats", "about"}, rows)
+			}
+			kind := kinds.Named(args[0])
+			if kind == nil {
+				return usage("there is no kind %q: there are %s", args[0], kinds.Names())
+			}
+			fmt.Fprintf(a.out, "%s: %s.\n\nA destination of this kind (destination add):\n", kind.Title, kind.About) //nolint:errcheck // a closed terminal
+			if err := printFields(a.out, kind.Name, settings.Fields(kind.Settings())); err != nil || kind.Outlet == nil {
+				return err
+			}
+			fmt.Fprint(a.out, "\nAn outlet to it (outlet add):\n") //nolint:errcheck // a closed terminal
+			return printFields(a.out, kind.Name, settings.Fields(kind.Outlet()))
+		}}
+}
+
+func formatsOf(k *destination.Kind) []string {
+	names := make([]string, len(k.Formats))
+	for i, f := range k.Formats {
+		names[i] = string(f)
+	}
+	return names
+}
+
+func printFields(w io.Writer, kind string, fields []settings.Field) error {
+	var rows [][]string
+	for _, f := range fields {
+		flag := ""
+		if f.Flag != "" {
+			flag = "--" + f.Flag
+		}
+		needed := ""
+		if f.Required {
+			needed = "needed"
+		}
+		rows = append(rows, []string{kind + "." + f.Path, flag, needed, f.About()})
+	}
+	return table(w, []string{"field", "flag", "", "what it is"}, rows)
 }
 
 func (a *app) destinationCheck() *cobra.Command {
@@ -88,7 +139,7 @@ func (a *app) destinationCheck() *cobra.Command {
 		Example: "  rillmark destination check archive --directory archive\n  rillmark destination check hub --broker 127.0.0.1:9092\n  rillmark destination check hub", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			var d *definitionFile
 			var body any
-			if anyGiven(c, destinationPlaces) {
+			if f.any(c) {
 				var err error
 				if d, err = f.definition(a, c); err != nil {
 					return err

@@ -133,22 +133,34 @@ func (d *definitionFile) layFlags(flags *pflag.FlagSet, places map[string]string
 			return
 		}
 		var value any = f.Value.String()
-		switch list := f.Value.(type) {
+		switch given := f.Value.(type) {
+		case *partFlag:
+			value = nil
+			if *given {
+				value = map[string]any{}
+			}
 		case pflag.SliceValue:
-			value = list.GetSlice()
-			if place == "tables" && places["host"] != "" {
+			value = given.GetSlice()
+			if place == "tables" && places["from-position"] != "" {
 				rules := []map[string]string{} // a source's tables are rules
-				for _, match := range list.GetSlice() {
+				for _, match := range given.GetSlice() {
 					rules = append(rules, map[string]string{"match": match})
 				}
 				value = rules
 			}
 		default:
-			if kind := f.Value.Type(); kind == "int" || kind == "int64" {
+			switch f.Value.Type() {
+			case "int", "int64":
 				value = json.Number(f.Value.String())
+			case "bool":
+				value = f.Value.String() == "true"
+			case "stringToString":
+				value, err = flags.GetStringToString(f.Name)
 			}
 		}
-		err = d.put(place, value)
+		if err == nil {
+			err = d.put(place, value)
+		}
 	})
 	return err
 }

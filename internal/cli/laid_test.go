@@ -5,12 +5,15 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/definition"
+	"rillmark/internal/destination/kinds"
+	"rillmark/internal/postgres"
 )
 
 // TestSet: a value goes in at its path, what lacks on the way is made, numbers keep
@@ -74,30 +77,88 @@ func TestPlain(t *testing.T) {
 	require.Equal(t, "a…", shorten("abc", 2))
 }
 
-// TestFlagsAreFields: what a flag stands for is a field of the definition.
+// TestFlagsAreFields: what a flag stands for is a field of the definition, for each kind
+// that has it; flags of two kinds do not go together, and one that says too little asks.
 func TestFlagsAreFields(t *testing.T) {
-	for _, c := range []struct {
-		places map[string]string
-		into   func() any
-		make   *cobra.Command
-	}{
-		{sourcePlaces, func() any { return new(definition.Source) }, (&app{}).sourceAdd()},
-		{destinationPlaces, func() any { return new(definition.Destination) }, (&app{}).destinationAdd()},
-		{outletPlaces, func() any { return new(definition.Outlet) }, (&app{}).outletAdd()},
-	} {
-		for flag, place := range c.places {
-			f := c.make.Flags().Lookup(flag)
-			require.NotNil(t, f, flag)
-			value := map[string]string{"int": "7", "int64": "2048"}[f.Value.Type()]
-			if value == "" {
-				value = "x"
-			}
-			require.NoError(t, c.make.ParseFlags([]string{"--" + flag, value}))
-			d := &definitionFile{}
-			require.NoError(t, d.layFlags(c.make.Flags(), map[string]string{flag: place, "host": c.places["host"]}))
-			decoder := json.NewDecoder(bytes.NewReader(d.json))
-			decoder.DisallowUnknownFields()
-			require.NoError(t, decoder.Decode(c.into()), "%s: %s", flag, d.json)
+	strict := func(d *definitionFile, at string, into any, what string) {
+		var sections map[string]json.RawMessage
+		require.NoError(t, json.Unmarshal(d.json, &sections))
+		raw := d.json
+		if at != "" {
+			raw = sections[at]
+		}
+		decoder := json.NewDecoder(bytes.NewReader(raw))
+		decoder.DisallowUnknownFields()
+		require.NoError(t, decoder.Decode(into), "%s: %s", what, d.json)
+	}
+	parse := func(c *cobra.Command, flag string) {
+		f := c.Flags().Lookup(flag)
+		require.NotNil(t, f, flag)
+		value := map[string]string{"int": "7", "int64": "2048", "bool": "true", "stringToString": "a=b"}[f.Value.Type()]
+		if value == "" {
+			value = "x"
+		}
+		require.NoError(t, c.ParseFlags([]string{"--" + flag + "=" + value}))
+	}
+	var source sourceFlags
+	source.register(&cobra.Command{})
+	for flag, place := range source.fields.common {
+		c, d := (&app{}).sourceAdd(), &definitionFile{}
+		parse(c, flag)
+		require.NoError(t, d.layFlags(c.Flags(), map[string]string{flag: place, "from-position": "from_position"}))
+		if strings.HasPrefix(place, "connection.") {
+			strict(d, "connection", new(postgres.Settings), flag)
+		} else {
+			strict(d, "", new(plainSource), flag)
 		}
 	}
+	var all destinationFlags
+	all.register(&cobra.Command{})
+	for flag, paths := range all.fields.sections {
+		for kind := range paths {
+			var f destinationFlags
+			c := &cobra.Command{}
+			f.register(c)
+			parse(c, flag)
+			require.NoError(t, c.ParseFlags([]string{"--kind", kind}))
+			d, err := f.definition(&app{}, c)
+			require.NoError(t, err)
+			strict(d, kind, kinds.Named(kind).Settings(), kind+" "+flag)
+		}
+	}
+	for _, c := range []struct{ args, wants string }{
+		{"--address a:1 --tls --password p", `{"kind":"redis","redis":{"address":"a:1","tls":{},"password":"p"}}`},
+		{"--url https://a.example --header a=b --tls-root /ca", `{"kind":"http","http":{"url":"https://a.example","headers":{"a":"b"},"tls":{"root":"/ca"}}}`},
+		{"--nats nats://a:1,nats://b:1 --stream s --create-stream", `{"kind":"nats","nats":{"servers":["nats://a:1","nats://b:1"],"stream":"s","create_stream":true}}`},
+		{"--broker a:1 --create-topics 3", `{"kind":"kafka","kafka":{"brokers":["a:1"],"create_topics":{"partitions":3}}}`},
+		{"--broker a:1 --address a:1", "do not go together"},
+		{"--user a", "say --kind nats or redis"},
+		{"--kind kafka --address a:1", "--address is not for kind kafka"},
+	} {
+		var f destinationFlags
+		command := &cobra.Command{}
+		f.register(command)
+		require.NoError(t, command.ParseFlags(strings.Fields(c.args)))
+		d, err := f.definition(&app{}, command)
+		if !strings.HasPrefix(c.wants, "{") {
+			require.ErrorContains(t, err, c.wants, c.args)
+			continue
+		}
+		require.NoError(t, err, c.args)
+		require.JSONEq(t, c.wants, string(d.json))
+	}
+	var outlet outletFlags
+	outlet.register(&cobra.Command{})
+	for flag, place := range outlet.fields.common {
+		c, d := (&app{}).outletAdd(), &definitionFile{}
+		parse(c, flag)
+		require.NoError(t, d.layFlags(c.Flags(), map[string]string{flag: place}))
+		strict(d, "", new(plainOutlet), flag)
+	}
 }
+
+// These have no methods that would read them leniently.
+type (
+	plainSource definition.Source
+	plainOutlet definition.Outlet
+)

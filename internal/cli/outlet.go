@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -10,7 +11,9 @@ import (
 
 	"rillmark/internal/api"
 	"rillmark/internal/definition"
+	"rillmark/internal/destination/kinds"
 	"rillmark/internal/service"
+	"rillmark/internal/settings"
 )
 
 func (a *app) outlet() *cobra.Command {
@@ -21,63 +24,92 @@ func (a *app) outlet() *cobra.Command {
 		a.outletRewind(), a.outletCheck(), a.outletPreview(), a.outletRun(), a.outletDocument(), a.remove("outlets", "outlet", "Remove an outlet with its offset; what it delivered stays"))
 }
 
-// outletPlaces are the fields that the flags stand for.
-var outletPlaces = map[string]string{"source": "source", "destination": "destination", "tables": "tables", "operation": "operations", "from": "from", "format": "format", "changes": "changes",
-	"topic": "topic", "key": "key", "rotate-bytes": "file.rotate_bytes", "rotate-every": "file.rotate_every"}
+// outletFlags define an outlet in a command line.
+type outletFlags struct {
+	file   string
+	fields fieldFlags
+	set    setFlag
+}
+
+func (f *outletFlags) register(c *cobra.Command) {
+	flags := c.Flags()
+	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
+	f.set.register(flags)
+	f.fields.addCommon(flags, settings.Fields(new(definition.Outlet)))
+	f.fields.addSections(flags, func(kind string) any {
+		if k := kinds.Named(kind); k.Outlet != nil {
+			return k.Outlet()
+		}
+		return nil
+	})
+}
+
+// definition is what the file says, with the flags laid over it, and --set over both.
+func (f *outletFlags) definition(a *app, c *cobra.Command) (*definitionFile, error) {
+	d := &definitionFile{name: "command line"}
+	if f.file != "" {
+		var err error
+		if d, err = a.readDefinition(f.file); err == nil {
+			_, err = d.record()
+		}
+		if err != nil {
+			return nil, err
+		}
+	} else if !c.Flags().Changed("source") && len(f.set.given) == 0 {
+		return nil, usage("an outlet needs --source, or --file with a definition")
+	}
+	kind := ""
+	if given := f.fields.given(c.Flags()); len(given) > 0 {
+		var outlet struct{ Destination string }
+		_ = json.Unmarshal(d.json, &outlet) // what is no definition, the service says
+		if c.Flags().Changed("destination") {
+			outlet.Destination, _ = c.Flags().GetString("destination")
+		}
+		if outlet.Destination == "" {
+			return nil, usage("--%s applies only to outlets with a destination: add --destination", given[0])
+		}
+		var to api.Record[definition.Destination]
+		if _, err := a.call(c.Context(), http.MethodGet, "/v1/destinations/"+url.PathEscape(outlet.Destination), nil, &to); err != nil {
+			return nil, err
+		}
+		kind = to.Definition.Kind
+	}
+	places, err := f.fields.places(c.Flags(), kind)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.layFlags(c.Flags(), places); err != nil {
+		return nil, err
+	}
+	return d, f.set.lay(d)
+}
 
 func (a *app) outletAdd() *cobra.Command {
-	var file string
-	var set setFlag
+	var f outletFlags
 	c := &cobra.Command{
 		Use: "add NAME", Short: "Add an outlet; it starts at once",
-		Long: "An outlet with a destination delivers by itself. One without is read by its consumers:\n`rillmark read`, or GET /v1/outlets/NAME/events and /stream.",
+		Long: "An outlet with a destination delivers by itself. One without is read by its consumers:\n`rillmark read`, or GET /v1/outlets/NAME/events and /stream.\n" +
+			"`rillmark destination kinds KIND` lists what an outlet to a destination of that kind has, with the flags that few people need.",
 		Example: "  rillmark outlet add archive --source circulation --destination archive\n" +
 			"  rillmark outlet add desk --source circulation --tables public.loans --from now\n" +
 			"  rillmark outlet add hub --source circulation --destination hub --topic '{source}.{table}' --format data\n" +
 			"  rillmark outlet add lake --source circulation --destination lake --file lake.yaml",
 		Args: exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			f := &definitionFile{name: "command line"}
-			if file != "" {
-				var err error
-				if f, err = a.readDefinition(file); err == nil {
-					_, err = f.record()
-				}
-				if err != nil {
-					return err
-				}
-			} else if !c.Flags().Changed("source") && len(set.given) == 0 {
-				return usage("an outlet needs --source, or --file with a definition")
-			}
-			if err := f.layFlags(c.Flags(), outletPlaces); err != nil {
-				return err
-			}
-			if err := set.lay(f); err != nil {
+			d, err := f.definition(a, c)
+			if err != nil {
 				return err
 			}
 			var stored api.Record[definition.Outlet]
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0]), f.json, &stored)
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0]), d.json, &stored)
 			if err != nil {
-				return f.explained(err)
+				return d.explained(err)
 			}
 			a.warn(stored.Warnings)
 			return a.done(raw, "outlet %s added", args[0])
 		},
 	}
-	flags := c.Flags()
-	flags.StringVarP(&file, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
-	set.register(flags)
-	flags.String("source", "", "source whose journal is read")
-	flags.String("destination", "", "destination; without it consumers come and read")
-	flags.StringSlice("tables", nil, "patterns of tables, with commas between them or repeated; all without it")
-	flags.StringSlice("operation", nil, "operations, with commas between them or repeated; all without it")
-	flags.String("from", "beginning", "where to start: beginning, now, an offset, time:2026-11-23T09:00:00Z or mark:NAME")
-	flags.String("format", "cloudevents", "cloudevents, cloudevents-binary, data, row, avro or parquet")
-	flags.String("changes", "each", "each, combined or inserts")
-	flags.String("topic", "", "topic, subject or stream, from fields in braces: {source}.{schema}.{table}")
-	flags.String("key", "", "message key, from fields in braces: {row.branch_id}; the row's key without it")
-	flags.Int64("rotate-bytes", 0, "destination file: close a file at this size")
-	flags.String("rotate-every", "", "destination file: close a file at this age, such as 15m")
+	f.register(c)
 	return c
 }
 

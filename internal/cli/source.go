@@ -107,7 +107,7 @@ func boolean(b bool) int {
 
 // maybe is the definition that file or flags give, and nothing without either.
 func (f *sourceFlags) maybe(a *app, c *cobra.Command) (d *definitionFile, body any, err error) {
-	if !anyGiven(c, sourcePlaces) {
+	if !anyGiven(c, f.fields.common) {
 		return nil, nil, nil
 	}
 	if d, err = f.definition(a, c); err != nil {
@@ -319,10 +319,18 @@ func (a *app) sourceList() *cobra.Command {
 			for j, t := range d.Tables {
 				rules[j] = t.Match
 			}
-			rows[i] = []string{r.Name, phases[r.Name].Phase, d.Engine, fmt.Sprintf("%s:%d/%s", d.Connection.Host, d.Connection.Port, d.Connection.Database), strings.Join(rules, " "), count(phases[r.Name].Journal.Events)}
+			rows[i] = []string{r.Name, phases[r.Name].Phase, d.Engine, where(&d), strings.Join(rules, " "), count(phases[r.Name].Journal.Events)}
 		}
 		return table(a.out, []string{"source", "state", "engine", "database", "tables", ">events"}, rows)
 	}}
+}
+
+// where is a source's database, for lists.
+func where(d *definition.Source) string {
+	if d.Connection.Connection == nil {
+		return "-"
+	}
+	return fmt.Sprintf("%s as %s", d.Connection.Where(), d.Connection.Login())
 }
 
 func firstOf(err error, then func() error) error {
@@ -358,7 +366,7 @@ func (a *app) printSource(r api.Record[definition.Source], s service.SourceStatu
 		fmt.Fprintf(a.out, "%-12s "+format+"\n", append([]any{label}, args...)...) //nolint:errcheck // a closed terminal
 	}
 	line("source", "%s (version %d)", r.Name, r.Version)
-	line("database", "%s on %s:%d as %s", d.Connection.Database, d.Connection.Host, d.Connection.Port, d.Connection.User)
+	line("database", "%s", where(&d))
 	state := s.Phase
 	if s.Doing != "" {
 		state += ", " + s.Doing
@@ -411,7 +419,7 @@ func (a *app) printTables(tables []service.TableStatus) error {
 func (a *app) sourceEngines() *cobra.Command {
 	return &cobra.Command{Use: "engines", Short: "List the kinds of databases that can be sources, and what each supports", Example: "  rillmark source engines", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
 		var all struct {
-			Items []service.EngineKind `json:"items"`
+			Items []api.Engine `json:"items"`
 		}
 		raw, err := a.call(c.Context(), http.MethodGet, "/v1/engines", nil, &all)
 		if err != nil || a.json {

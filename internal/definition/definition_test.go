@@ -10,6 +10,12 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/destination"
+	"rillmark/internal/destination/file"
+	"rillmark/internal/destination/http"
+	"rillmark/internal/postgres"
+	"rillmark/internal/settings"
 )
 
 // read is a definition as the API reads it.
@@ -92,13 +98,15 @@ func TestOutletsWithDestinations(t *testing.T) {
 		{"file", `{"kafka":{}}`, "kafka", "is one of kind file"},
 		{"kafka", `{"file":{}}`, "file", "is one of kind kafka"},
 		{"http", `{"redis":{}}`, "redis", "is one of kind http"},
-		{"kafka", `{"format":"parquet"}`, "format", "a format of files"},
-		{"file", `{"format":"cloudevents-binary"}`, "format", "files have none"},
+		{"kafka", `{"format":"parquet"}`, "format", "does not take parquet"},
+		{"file", `{"format":"cloudevents-binary"}`, "format", "does not take cloudevents-binary"},
 		{"file", `{"topic":"a"}`, "topic", "has no topics"},
 		{"http", `{"schema_topic":"a"}`, "topic", "has no topics"},
 		{"kafka", `{"topic":"a b"}`, "topic", "a b"},
 		{"nats", `{"topic":"a..{table}"}`, "topic", "a.."},
-		{"redis", `{"deletes":"marker"}`, "deletes", "of kind kafka"},
+		{"redis", `{"deletes":"marker"}`, "deletes", "has none"},
+		{"nats", `{"kafka":{}}`, "kafka", "is one of kind nats"},
+		{"nats", `{"nats":{}}`, "nats", "no section of their own"},
 		{"kafka", `{"deletes":"marker"}`, "", ""},
 		{"kafka", `{"kafka":{"exactly_once":true,"acks":"leader"}}`, "kafka.acks", "all brokers"},
 		{"http", `{"format":"avro","http":{"events":2}}`, "http.events", "has no lists"},
@@ -125,7 +133,7 @@ func TestOutletsWithDestinations(t *testing.T) {
 		o := &Outlet{Destination: "there"}
 		require.NoError(t, o.Validate())
 		require.NoError(t, o.ValidateFor(read[Destination](t, kinds[kind])))
-		require.Equal(t, want, o.File.RotateEvery, "%s: a bucket's files are seen once they are whole", kind)
+		require.Equal(t, want, o.Settings.(*file.OutletSettings).RotateEvery, "%s: a bucket's files are seen once they are whole", kind)
 	}
 }
 
@@ -135,7 +143,7 @@ func TestDestinations(t *testing.T) {
 		{`{"kind":"file"}`, "file", "needs the section file"},
 		{`{"kind":"file","file":{"directory":"a"},"redis":{"address":"b:1"}}`, "redis", "has no section redis"},
 		{`{"kind":"file","file":{}}`, "file", "either file.directory or file.bucket"},
-		{`{"kind":"file","file":{"bucket":{"endpoint":"https://o.example","name":"b","access_key":"a"}}}`, "file.bucket.secret_key", "wants a key"},
+		{`{"kind":"file","file":{"bucket":{"endpoint":"https://o.example","name":"b","access_key":"a"}}}`, "file.bucket.secret_key", "needs a key"},
 		{`{"kind":"file","file":{"bucket":{"endpoint":"o.example","name":"b","access_key":"a","secret_key":"s"}}}`, "file.bucket.endpoint", "no absolute address"},
 		{`{"kind":"kafka","kafka":{"brokers":[]}}`, "kafka.brokers", "at least one"},
 		{`{"kind":"kafka","kafka":{"brokers":["a:1","b"]}}`, "kafka.brokers[1]", "host:port"},
@@ -174,10 +182,10 @@ func TestSecretsOfDestinations(t *testing.T) {
 		return "(sealed)"
 	})
 	require.Equal(t, map[string]string{"http.token": "t", "http.sign_key": "k", "http.headers.x-api-key": "h"}, found)
-	require.Equal(t, "h", d.HTTP.Headers["X-Api-Key"], "a clone's headers are its own")
-	require.Equal(t, "desk", copied.HTTP.Headers["X-Team"])
-	require.True(t, SecretHeader("Cookie"))
-	require.False(t, SecretHeader("X-Team"))
+	require.Equal(t, "h", d.Settings.(*http.Settings).Headers["X-Api-Key"], "a clone's headers are its own")
+	require.Equal(t, "desk", copied.Settings.(*http.Settings).Headers["X-Team"])
+	require.True(t, settings.SecretName("Cookie"))
+	require.False(t, settings.SecretName("X-Team"))
 	for _, pair := range [][2]string{
 		{`{"kind":"redis","redis":{"address":"a:1"}}`, `{"kind":"redis","redis":{"address":"b:1"}}`},
 		{`{"kind":"redis","redis":{"address":"a:1","user":"u"}}`, `{"kind":"redis","redis":{"address":"a:1","user":"v"}}`},
@@ -199,10 +207,10 @@ func TestSources(t *testing.T) {
 		{`{"engine":"ledger",` + rule + `}`, "engine", "knows postgresql"},
 		{`{}`, "tables", "at least one rule"},
 		{`{"connection":{"tls_root":"/ca"},` + rule + `}`, "connection.tls_root", "verify-full only"},
-		{`{"from_position":"12",` + rule + `}`, "from_position", "looks like 0/19A2F48"},
+		{`{"from_position":"12","mode":"follow-only",` + rule + `}`, "from_position", "looks like 0/19A2F48"},
 		{`{"from_position":"0/12",` + rule + `}`, "from_position", "mode: follow-only"},
-		{`{"from_position":"0/12","mode":"follow-only",` + rule + `}`, "from_position", "name the slot"},
-		{`{"from_position":"0/12","mode":"follow-only","slot":"mine",` + rule + `}`, "", ""},
+		{`{"from_position":"0/12","mode":"follow-only",` + rule + `}`, "from_position", "connection.slot"},
+		{`{"from_position":"0/12","mode":"follow-only","connection":{"slot":"mine"},` + rule + `}`, "", ""},
 		{`{"tables":[{"match":"a"},{"match":""}]}`, "tables[1].match", "empty"},
 		{`{"tables":[{"match":"a","columns":[{"match":"b","treat":"hide"}]}]}`, "tables[0].columns[0].treat", "none of keep"},
 		{`{"tables":[{"match":"a","columns":[{"match":"b","treat":"hash"}]}]}`, "tables[0].columns[0].treat", "hash_key"},
@@ -217,7 +225,7 @@ func TestSources(t *testing.T) {
 	}
 	s := read[Source](t, `{`+rule+`}`)
 	require.NoError(t, s.Validate())
-	require.Equal(t, []any{"postgresql", 5432, "prefer", "load-and-follow", true}, []any{s.Engine, s.Connection.Port, s.Connection.TLS, s.Mode, s.Loads()})
+	require.Equal(t, []any{"postgresql", 5432, "prefer", "load-and-follow", true}, []any{s.Engine, s.Connection.Connection.(*postgres.Settings).Port, s.Connection.Connection.(*postgres.Settings).TLS, s.Mode, s.Loads()})
 }
 
 // TestFilesThatDefinitionsName are looked for when a definition is written.
@@ -227,7 +235,7 @@ func TestFilesThatDefinitionsName(t *testing.T) {
 	for root, at := range map[string]string{there: "", "/nowhere/ca.pem": "redis.tls.root", "${file:/run/ca}": ""} {
 		d := read[Destination](t, `{"kind":"redis","redis":{"address":"a:1","tls":{"root":"`+root+`"}}}`)
 		require.NoError(t, d.Validate())
-		says(t, d.CheckFiles(), at, "cannot be read on the service's machine", root)
+		says(t, d.CheckHere(destination.Environment{}), at, "cannot be read on the service's machine", root)
 	}
 	for _, name := range []string{"a", "branch-1"} {
 		require.NoError(t, CheckName("a source", name))
@@ -235,7 +243,7 @@ func TestFilesThatDefinitionsName(t *testing.T) {
 	for _, name := range []string{"", "A", "1a", "a b", "a/b", strings.Repeat("a", 41), "ü"} {
 		require.Error(t, CheckName("a source", name), name)
 	}
-	d, err := durationOf("x", "90s", time.Second, time.Hour)
+	d, err := settings.Duration("x", "90s", time.Second, time.Hour)
 	require.NoError(t, err)
 	require.Equal(t, 90*time.Second, d)
 }

@@ -1,41 +1,107 @@
 package definition
 
 import (
+	"encoding/json"
 	"fmt"
-	"regexp"
 	"time"
 
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/engine/engines"
+	"rillmark/internal/settings"
 	"rillmark/internal/shape"
 )
 
 // Source is a database whose log is captured.
 type Source struct {
-	Engine     string      `json:"engine" enum:"postgresql" default:"postgresql" required:"false" doc:"The kind of database"`
-	Connection Connection  `json:"connection"`
+	Engine     string      `json:"engine" default:"postgresql" required:"false" title:"Engine" doc:"The kind of database"`
+	Connection Connection  `json:"connection" title:"Connection"`
 	Tables     []TableRule `json:"tables" minItems:"1" doc:"The first rule that matches a table decides; a table that none matches is left out"`
-	Mode       string      `json:"mode,omitempty" enum:"load-and-follow,load-only,follow-only" default:"load-and-follow" doc:"load-only ends, and lets the source's log go, when all tables are loaded; follow-only leaves the rows that exist already out"`
-	// FromPosition needs Slot: only a slot holds a log's past.
-	FromPosition string `json:"from_position,omitempty" doc:"With follow-only and a slot: the place in the log where somebody else's load ended, such as 0/19A2F48; what was committed before it is passed over" pattern:"^[0-9A-Fa-f]{1,8}/[0-9A-Fa-f]{1,8}$" patternDescription:"a place in a PostgreSQL log, such as 0/19A2F48"`
-	HashKey      string `json:"hash_key,omitempty" doc:"The key for columns that are hashed: a reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again"`
-	Slot         string `json:"slot,omitempty" doc:"A replication slot that an administrator has made; without it the source makes one of its own" maxLength:"63" pattern:"^[a-z0-9_]*$" patternDescription:"lower-case letters, digits and underscores"`
-	// Publication is an administrator's, like Slot.
-	Publication  string `json:"publication,omitempty" doc:"A publication that an administrator has made; without it the source makes one of its own" maxLength:"63"`
-	LoadSessions int    `json:"load_sessions,omitempty" minimum:"1" maximum:"16" default:"2" doc:"How many sessions read at once while tables are loaded"`
-	LargestValue int64  `json:"largest_value,omitempty" minimum:"1048576" maximum:"536870912" default:"16777216" doc:"A value of more bytes is left out of its event, which then names it under too_large with its size"`
-	Description  string `json:"description,omitempty" maxLength:"500"`
+	Mode       string      `json:"mode,omitempty" enum:"load-and-follow,load-only,follow-only" default:"load-and-follow" title:"What to do" doc:"Existing rows are loaded, then changes are followed; load-only ends, and lets the source's log go, when all tables are loaded; follow-only leaves the rows that exist already out"`
+	// FromPosition is in the engine's own form.
+	FromPosition string `json:"from_position,omitempty" title:"Follow from position" doc:"With follow-only and a slot: the place in the log where somebody else's load ended, such as 0/19A2F48; what was committed before it is passed over" maxLength:"200" advanced:"yes" when:"mode=follow-only"`
+	HashKey      string `json:"hash_key,omitempty" title:"Key for hashed columns" secret:"yes" doc:"The key for columns that are hashed: a reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again" example:"${env:RILLMARK_SECRET_HASH_KEY}" advanced:"yes"`
+	LoadSessions int    `json:"load_sessions,omitempty" minimum:"1" maximum:"16" default:"2" title:"Load sessions" doc:"How many sessions read at once while tables are loaded" unit:"sessions" advanced:"yes"`
+	LargestValue int64  `json:"largest_value,omitempty" minimum:"1048576" maximum:"536870912" default:"16777216" title:"Largest value" doc:"A value of more bytes is left out of its event, which then names it under too_large with its size" unit:"bytes" advanced:"yes"`
+	Description  string `json:"description,omitempty" maxLength:"500" title:"Description" advanced:"yes"`
 }
 
-// Connection says how a database is reached.
-type Connection struct {
-	Host     string `json:"host" minLength:"1" doc:"Host name, address, or directory of a Unix socket"`
-	Port     int    `json:"port,omitempty" default:"5432" minimum:"1" maximum:"65535"`
-	Database string `json:"database" minLength:"1"`
-	User     string `json:"user" minLength:"1"`
-	Password string `json:"password,omitempty" doc:"A reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again"`
-	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full" doc:"verify-full without it for a new source that is not on this machine, else prefer. require: encrypted; verify-full: encrypted, and the server's name and certificate checked"`
-	Root     string `json:"tls_root,omitempty" doc:"With verify-full: file of the certificates to trust, on the service's machine; the system's own without it"`
+// Connection is the engine's own part of a source's definition. It is nil where the
+// engine is unknown.
+type Connection struct{ engine.Connection }
+
+// UnmarshalJSON implements [json.Unmarshaler].
+func (s *Source) UnmarshalJSON(raw []byte) error {
+	type plain Source
+	var section struct {
+		Connection json.RawMessage `json:"connection"`
+	}
+	if err := json.Unmarshal(raw, (*plain)(s)); err != nil {
+		return err
+	}
+	if err := json.Unmarshal(raw, &section); err != nil {
+		return err
+	}
+	if s.Engine == "" {
+		s.Engine = string(change.PostgreSQL)
+	}
+	s.Connection = Connection{}
+	kind := engines.Named(s.Engine)
+	if kind == nil {
+		return nil
+	}
+	s.Connection = Connection{kind.Connection()}
+	if section.Connection == nil {
+		return nil
+	}
+	return json.Unmarshal(section.Connection, s.Connection.Connection)
+}
+
+// UnmarshalJSON implements [json.Unmarshaler]: a connection is read by the source that
+// it belongs to, which knows its engine.
+func (*Connection) UnmarshalJSON([]byte) error { return nil }
+
+// MarshalJSON implements [json.Marshaler].
+func (c Connection) MarshalJSON() ([]byte, error) { return json.Marshal(c.Connection) }
+
+// EachSecret puts what change makes of each secret in its place. Names tell the secrets
+// apart; an empty secret is none.
+func (s *Source) EachSecret(change func(name, secret string) string) {
+	settings.EachSecret(s, "", change)
+}
+
+// Reaches is what decides to whom the secrets of the connection are shown.
+func (s *Source) Reaches() string {
+	if s.Connection.Connection == nil {
+		return s.Engine
+	}
+	return reaches(s.Engine, s.Connection.Reaches())
+}
+
+// reaches is a text that differs where one of the parts does.
+func reaches(kind string, parts []any) string {
+	encoded, err := json.Marshal(append(parts, kind))
+	if err != nil {
+		panic(err) // strings and numbers always marshal
+	}
+	return string(encoded)
+}
+
+// Database is the name of the database, as events carry it.
+func (s *Source) Database() string {
+	if s.Connection.Connection == nil {
+		return ""
+	}
+	return s.Connection.Catalog()
+}
+
+// Clone is a definition whose connection nobody else holds.
+func (s Source) Clone() Source {
+	if s.Connection.Connection != nil {
+		s.Connection.Connection = settings.Clone(s.Connection.Connection)
+	}
+	return s
 }
 
 // TableRule is a pattern of tables and what to capture of them.
@@ -61,8 +127,6 @@ type ColumnRule struct {
 	Treat string `json:"treat" enum:"keep,drop,mask,hash" doc:"drop: the column is not captured; mask: each value becomes ***; hash: each value becomes an HMAC-SHA256 of it under hash_key, so that equal ones stay equal"`
 }
 
-var logPosition = regexp.MustCompile(`^[0-9A-Fa-f]{1,8}/[0-9A-Fa-f]{1,8}$`)
-
 // Loads reports whether existing rows are read first.
 func (s *Source) Loads() bool { return s.Mode != "follow-only" }
 
@@ -72,33 +136,29 @@ func (s *Source) Validate() error {
 	if s.Engine == "" {
 		s.Engine = string(change.PostgreSQL)
 	}
-	if s.Engine != string(change.PostgreSQL) {
-		return &Invalid{"engine", fmt.Sprintf("unknown engine %q: this version knows postgresql", s.Engine)}
+	kind := engines.Named(s.Engine)
+	if kind == nil {
+		return settings.Wrong("engine", "unknown engine %q: this version knows %s", s.Engine, engines.Names())
 	}
-	if s.Connection.Port == 0 {
-		s.Connection.Port = 5432
+	if s.Connection.Connection == nil {
+		s.Connection.Connection = kind.Connection()
 	}
-	if s.Connection.TLS == "" {
-		s.Connection.TLS = "prefer"
-	}
-	if s.Connection.Root != "" && s.Connection.TLS != "verify-full" {
-		return &Invalid{"connection.tls_root", "certificates to trust are of use with tls: verify-full only"}
+	if err := s.Connection.Validate(); err != nil {
+		return err
 	}
 	if s.Mode == "" {
 		s.Mode = "load-and-follow"
 	}
 	if s.FromPosition != "" {
-		switch {
-		case !logPosition.MatchString(s.FromPosition):
-			return &Invalid{"from_position", fmt.Sprintf("%q is no place in a PostgreSQL log: it looks like 0/19A2F48", s.FromPosition)}
-		case s.Mode != "follow-only":
-			return &Invalid{"from_position", "a place to follow from goes with mode: follow-only"}
-		case s.Slot == "":
-			return &Invalid{"from_position", "the log's past is there only where a slot has held it: name the slot that was made before that place"}
+		if s.Mode != "follow-only" {
+			return settings.Wrong("from_position", "a place to follow from goes with mode: follow-only")
+		}
+		if err := kind.CheckPosition(s.FromPosition, s.Connection.Connection); err != nil {
+			return err
 		}
 	}
 	if len(s.Tables) == 0 {
-		return &Invalid{"tables", "at least one rule is needed: for all tables of the schema public, match public.*"}
+		return settings.Wrong("tables", "at least one rule is needed: for all tables of the schema public, match public.*")
 	}
 	for i := range s.Tables {
 		if err := s.Tables[i].validate(fmt.Sprintf("tables[%d]", i), s.HashKey != ""); err != nil {
@@ -140,37 +200,37 @@ func (s *Source) Rules() (rules.Set, error) {
 
 func (r *TableRule) validate(at string, hashKey bool) error {
 	if _, err := shape.ParsePattern(r.Match); err != nil {
-		return &Invalid{at + ".match", err.Error()}
+		return settings.Wrong(at+".match", "%s", err)
 	}
 	for i, c := range r.Columns {
 		here := fmt.Sprintf("%s.columns[%d]", at, i)
 		if _, err := shape.ParseColumnPattern(c.Match); err != nil {
-			return &Invalid{here + ".match", err.Error()}
+			return settings.Wrong(here+".match", "%s", err)
 		}
 		switch c.Treat {
 		case "keep", "drop", "mask":
 		case "hash":
 			if !hashKey {
-				return &Invalid{here + ".treat", "hashing needs a key: give the source a hash_key, such as ${env:RILLMARK_SECRET_HASH_KEY}"}
+				return settings.Wrong(here+".treat", "hashing needs a key: give the source a hash_key, such as ${env:RILLMARK_SECRET_HASH_KEY}")
 			}
 		default:
-			return &Invalid{here + ".treat", fmt.Sprintf("%q is none of keep, drop, mask and hash", c.Treat)}
+			return settings.Wrong(here+".treat", "%q is none of keep, drop, mask and hash", c.Treat)
 		}
 	}
 	if r.Filter != "" {
 		if _, err := shape.ParseCondition(r.Filter); err != nil {
-			return &Invalid{at + ".filter", err.Error()}
+			return settings.Wrong(at+".filter", "%s", err)
 		}
 	}
 	if r.KeepFor != "" {
-		if _, err := durationOf(at+".keep_for", r.KeepFor, time.Second, 100*365*24*time.Hour); err != nil {
+		if _, err := settings.Duration(at+".keep_for", r.KeepFor, time.Second, 100*365*24*time.Hour); err != nil {
 			return err
 		}
 	}
 	seen := make(map[string]bool)
 	for i, name := range r.Key {
 		if name == "" || seen[name] {
-			return &Invalid{fmt.Sprintf("%s.key[%d]", at, i), "a key names each of its columns once"}
+			return settings.Wrong(fmt.Sprintf("%s.key[%d]", at, i), "a key names each of its columns once")
 		}
 		seen[name] = true
 	}

@@ -8,9 +8,9 @@ import (
 	"net"
 	"os"
 
-	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/netguard"
+	"rillmark/internal/settings"
 )
 
 // Secure is a dialer whose connections are encrypted; without a configuration they are
@@ -39,7 +39,7 @@ func Secure(dial netguard.Dial, config *tls.Config) netguard.Dial {
 }
 
 // TLSConfig is how an encrypted connection is checked; nil for one in the clear.
-func TLSConfig(t *definition.TLS) (*tls.Config, error) {
+func TLSConfig(t *settings.TLS) (*tls.Config, error) {
 	if t == nil {
 		return nil, nil
 	}

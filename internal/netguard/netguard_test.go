@@ -55,7 +55,7 @@ func TestAddresses(t *testing.T) {
 		require.NotNil(t, IsRefused(err))
 	}
 	require.Error(t, inner.Check("kafka", "unix", "/run/x"))
-	require.Error(t, (&Policy{Local: []string{"pigeon"}}).Validate())
+	require.Error(t, (&Policy{Local: []string{"pigeon"}}).Validate([]string{"redis"}))
 	conn, err := inner.Dialer("http")(t.Context(), "tcp", "127.0.0.1:1")
 	require.Nil(t, conn)
 	require.NotNil(t, IsRefused(err), "the address that is dialled is looked at")

@@ -17,6 +17,8 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"rillmark/internal/catalog"
+	"rillmark/internal/destination/kinds"
+	"rillmark/internal/engine/engines"
 	"rillmark/internal/netguard"
 )
 
@@ -81,7 +83,17 @@ type SecretsConfig struct {
 
 // policy is what the configuration says of addresses.
 func (c *Config) policy() (netguard.Policy, error) {
-	p := netguard.Policy{Local: c.Network.Local, Private: []string{netguard.KindPostgreSQL, "kafka", "nats", "redis", "file", netguard.KindRegistry}}
+	all := []string{netguard.KindRegistry}
+	for _, e := range engines.All {
+		all = append(all, string(e.Name))
+	}
+	p := netguard.Policy{Local: c.Network.Local, Private: slices.Clone(all)}
+	for _, k := range kinds.All {
+		all = append(all, k.Name)
+		if !k.OutsideOnly {
+			p.Private = append(p.Private, k.Name)
+		}
+	}
 	if c.Network.Private != nil {
 		p.Private = *c.Network.Private
 	}
@@ -113,7 +125,7 @@ func (c *Config) policy() (netguard.Policy, error) {
 			}
 		}
 	}
-	if err := p.Validate(); err != nil {
+	if err := p.Validate(all); err != nil {
 		return p, fmt.Errorf("the configuration: network: %w", err)
 	}
 	return p, nil

@@ -113,7 +113,7 @@ func (s *Service) Letter(ctx context.Context, name string, id int64) (*OpenLette
 	origin.Fill(&e)
 	open := &OpenLetter{Letter: letterOf(&found[0])}
 	open.Event = (&encode.CloudEvents{Address: s.Config.PublicURL}).Append(nil, &e)
-	p, err := s.previewer(ctx, name, &record.Definition)
+	p, err := s.previewer(ctx, &record.Definition)
 	if err != nil {
 		return nil, err
 	}

@@ -3,8 +3,6 @@ package service
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -12,11 +10,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
-	"rillmark/internal/destination/file"
-	functions "rillmark/internal/destination/http"
-	"rillmark/internal/destination/kafka"
-	"rillmark/internal/destination/nats"
-	"rillmark/internal/destination/redis"
+	"rillmark/internal/destination/kinds"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
 	"rillmark/internal/netguard"
@@ -25,18 +19,22 @@ import (
 	"rillmark/internal/shape"
 )
 
+// environment is what destinations of a kind are given.
+func (s *Service) environment(kind string) (destination.Environment, error) {
+	mode, err := s.Config.filesMode()
+	return destination.Environment{Dial: s.guard.Dialer(kind), FilesRoot: s.Config.FilesRoot, FileMode: mode,
+		Allowed: func(address string) error { return s.guard.Check(kind, "tcp", address) }}, err
+}
+
 func (s *Service) validDestination(d *definition.Destination) error {
 	if err := d.Validate(); err != nil {
 		return err
 	}
-	if err := d.CheckFiles(); err != nil {
+	env, err := s.environment(d.Kind)
+	if err != nil {
 		return err
 	}
-	if d.File != nil && d.File.Bucket == nil {
-		_, err := file.Place(s.Config.FilesRoot, d.File.Directory)
-		return err
-	}
-	return nil
+	return d.CheckHere(env)
 }
 
 // fits checks an outlet against the destination that it names, and gives that
@@ -67,7 +65,14 @@ func (s *Service) CheckDestination(ctx context.Context, name string, d *definiti
 	if err := s.validDestination(d); err != nil {
 		return nil, err
 	}
-	to, err := s.build(*d, &definition.Outlet{File: &definition.FileOutlet{RotateEvery: "1h", Compression: "none"}})
+	any := &definition.Outlet{Destination: name}
+	if err := any.Validate(); err != nil {
+		return nil, err
+	}
+	if err := any.ValidateFor(d); err != nil {
+		return nil, err
+	}
+	to, err := s.build(*d, any, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +115,7 @@ func (s *Service) buildOutlet(ctx context.Context, record *catalog.Outlet, origi
 			}
 			return f
 		},
-		Destination: func() (destination.Destination, error) { return s.buildDestination(record.Name, d) },
+		Destination: func() (destination.Destination, error) { return s.buildDestination(d, fixedTopics(&d)) },
 		Frame:       s.frame(d.Avro),
 		Ended:       func() { s.goes(func() { s.ranOnce(record) }) },
 		Log: func(level, event, message string) {
@@ -147,62 +152,31 @@ func (s *Service) frame(a *definition.Avro) func(*change.Schema) ([]byte, error)
 }
 
 // buildDestination makes an outlet's destination of both records.
-func (s *Service) buildDestination(name string, d definition.Outlet) (destination.Destination, error) {
+func (s *Service) buildDestination(d definition.Outlet, topics []string) (destination.Destination, error) {
 	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
 	defer cancel()
 	to, err := s.Catalog.Destination(ctx, d.Destination)
 	if err != nil {
 		return nil, err
 	}
-	return s.build(to.Definition, &d)
+	return s.build(to.Definition, &d, topics)
 }
 
-// build makes a destination of its definition, with its secrets opened.
-func (s *Service) build(d definition.Destination, o *definition.Outlet) (destination.Destination, error) {
+// build makes a destination of its definition, with its secrets opened, for an outlet
+// that fits it.
+func (s *Service) build(d definition.Destination, o *definition.Outlet, topics []string) (destination.Destination, error) {
 	d = d.Clone()
-	if err := s.Catalog.Keeper.OpenAll(&d); err != nil {
+	if err := s.Catalog.Keeper.OpenAll(d.Settings); err != nil {
 		return nil, &engine.Fault{Code: "secret", Message: "what the destination's definition refers to cannot be read", Cause: err}
 	}
 	if err := d.Validate(); err != nil { // now that references are what they name
 		return nil, err
 	}
-	dial := s.guard.Dialer(d.Kind)
-	switch d.Kind {
-	case definition.KindKafka:
-		k := &kafka.Destination{Definition: *d.Kafka, Topics: fixedTopics(o), Dial: dial}
-		if o.Kafka != nil {
-			k.Outlet = *o.Kafka
-		}
-		return k, nil
-	case definition.KindNATS:
-		return &nats.Destination{Definition: *d.NATS, Subjects: fixedTopics(o), Dial: dial}, nil
-	case definition.KindRedis:
-		r := &redis.Destination{Definition: *d.Redis, Dial: dial}
-		if o.Redis != nil {
-			r.Outlet = *o.Redis
-		}
-		return r, nil
-	case definition.KindHTTP:
-		p := &functions.Destination{Definition: *d.HTTP, Format: o.Format, Dial: dial,
-			Allowed: func(address string) error { return s.guard.Check(definition.KindHTTP, "tcp", address) }}
-		if o.HTTP != nil {
-			p.Outlet = *o.HTTP
-		}
-		return p, nil
-	}
-	mode, err := s.Config.filesMode()
+	env, err := s.environment(d.Kind)
 	if err != nil {
 		return nil, err
 	}
-	f := &file.Destination{Dial: dial, Mode: mode, Format: o.Format, Bucket: d.File.Bucket, Outlet: *o.File, Spool: filepath.Join(os.TempDir(), fmt.Sprintf("rillmark-spool-%d", os.Getuid()))}
-	if s.Config.FilesRoot != "" {
-		f.Spool = filepath.Join(s.Config.FilesRoot, ".spool")
-	}
-	if d.File.Bucket != nil {
-		return f, nil
-	}
-	f.Directory, err = file.Place(s.Config.FilesRoot, d.File.Directory)
-	return f, err
+	return kinds.Named(d.Kind).Make(env, destination.Definition{Settings: d.Settings, Outlet: o.Settings, Format: o.Format, Topics: topics})
 }
 
 // fixedTopics are the topics of an outlet that depend on no event.
@@ -239,30 +213,25 @@ func (s *Service) CheckOutlet(ctx context.Context, name string, d *definition.Ou
 			return nil, nil, err
 		}
 	}
-	checks, err = s.checkTarget(ctx, name, d)
+	checks, err = s.checkTarget(ctx, d)
 	return checks, source, err
 }
 
 // checkTarget checks an outlet's destination with what the outlet needs there.
-func (s *Service) checkTarget(ctx context.Context, name string, d *definition.Outlet) ([]change.Check, error) {
+func (s *Service) checkTarget(ctx context.Context, d *definition.Outlet) ([]change.Check, error) {
 	if d.Destination == "" {
 		return []change.Check{{Name: "destination", Verdict: change.Good, Found: "consumers come and read; nothing has to be reached"}}, nil
 	}
 	if _, err := s.fits(ctx, d); err != nil {
 		return nil, err
 	}
-	to, err := s.buildDestination(name, *d)
-	if err != nil {
-		return nil, answer(err, "destination", d.Destination)
-	}
-	switch to := to.(type) {
-	case *kafka.Destination:
-		to.Topics, err = s.topics(ctx, d)
-	case *nats.Destination:
-		to.Subjects, err = s.topics(ctx, d)
-	}
+	topics, err := s.topics(ctx, d)
 	if err != nil {
 		return nil, err
+	}
+	to, err := s.buildDestination(*d, topics)
+	if err != nil {
+		return nil, answer(err, "destination", d.Destination)
 	}
 	return to.Check(ctx), nil
 }

@@ -9,6 +9,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
+	"rillmark/internal/destination/kinds"
 	"rillmark/internal/encode"
 	"rillmark/internal/journal"
 	"rillmark/internal/jsontext"
@@ -48,17 +49,17 @@ const maxShownDepth = 5000
 // previewer makes messages as an outlet would, without sending or storing.
 type previewer struct {
 	maker *encode.Maker
-	rows  *encode.Maker // says what Avro and Parquet hold
-	kind  string
+	rows  *encode.Maker      // says what Avro and Parquet hold
+	kind  *destination.Kind  // nil where consumers read
 	frame destination.Framer // nil where the message is all that is sent
 }
 
-func (s *Service) previewer(ctx context.Context, name string, d *definition.Outlet) (*previewer, error) {
+func (s *Service) previewer(ctx context.Context, d *definition.Outlet) (*previewer, error) {
 	copied := *d
 	if err := copied.Validate(); err != nil {
 		return nil, err
 	}
-	p := &previewer{kind: "pull"}
+	p := new(previewer)
 	var wants encode.Capabilities
 	if copied.Destination != "" {
 		record, err := s.Catalog.Destination(ctx, copied.Destination)
@@ -68,8 +69,8 @@ func (s *Service) previewer(ctx context.Context, name string, d *definition.Outl
 		if err := copied.ValidateFor(&record.Definition); err != nil {
 			return nil, err
 		}
-		p.kind = record.Definition.Kind
-		to, err := s.buildDestination(name, copied)
+		p.kind = kinds.Named(record.Definition.Kind)
+		to, err := s.buildDestination(copied, nil)
 		if err != nil {
 			return nil, answer(err, "destination", copied.Destination)
 		}
@@ -96,12 +97,12 @@ func (s *Service) previewer(ctx context.Context, name string, d *definition.Outl
 	return p, nil
 }
 
-// prefix is what a kind puts before the names of CloudEvents' attributes.
+// prefix is what stands before the names of CloudEvents' attributes.
 func (p *previewer) prefix() string {
-	if p.kind == definition.KindKafka || p.kind == definition.KindRedis {
-		return "ce_"
+	if p.kind == nil {
+		return "ce-"
 	}
-	return "ce-"
+	return p.kind.AttributePrefix
 }
 
 func (p *previewer) messages(e *change.Event) ([]Preview, error) {
@@ -138,8 +139,8 @@ func (p *previewer) messages(e *change.Event) ([]Preview, error) {
 		}
 		if m.EncodeError != nil {
 			one.Problem = m.EncodeError.Error()
-		} else if len(m.Topic) > 0 {
-			if err := definition.CheckTopic(p.kind, string(m.Topic)); err != nil {
+		} else if len(m.Topic) > 0 && p.kind != nil && p.kind.CheckTopic != nil {
+			if err := p.kind.CheckTopic(string(m.Topic)); err != nil {
 				one.Problem = err.Error()
 			}
 		}
@@ -162,7 +163,7 @@ func (s *Service) PreviewOutlet(ctx context.Context, name string, d *definition.
 		}
 		d = &record.Definition
 	}
-	p, err := s.previewer(ctx, name, d)
+	p, err := s.previewer(ctx, d)
 	if err != nil {
 		return nil, err
 	}

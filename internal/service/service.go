@@ -480,7 +480,7 @@ func (s *Service) origin(ctx context.Context, source *catalog.Source) (outlet.Or
 	if err != nil {
 		return outlet.Origin{}, err
 	}
-	return outlet.Origin{GenerationStarts: cuts, Source: source.Name, SourceID: source.ID, Database: source.Definition.Connection.Database,
+	return outlet.Origin{GenerationStarts: cuts, Source: source.Name, SourceID: source.ID, Database: source.Definition.Database(),
 		Engine: change.Engine(source.Definition.Engine), Generation: head.Generation}, nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
+	"rillmark/internal/settings"
 )
 
 // AddSource stores a source, which starts when it is resumed.
@@ -19,7 +20,10 @@ func (s *Service) AddSource(ctx context.Context, name string, d definition.Sourc
 	if err := definition.CheckName("a source", name); err != nil {
 		return err
 	}
-	encryptByDefault(&d)
+	d = d.Clone()
+	if d.Connection.Connection != nil {
+		d.Connection.Secure()
+	}
 	if err := d.Validate(); err != nil {
 		return err
 	}
@@ -28,14 +32,6 @@ func (s *Service) AddSource(ctx context.Context, name string, d definition.Sourc
 	}
 	s.note(ctx, "info", "source/"+name, "added", "source added")
 	return answer(s.reconcile(ctx), "source", name)
-}
-
-// encryptByDefault has a new source's connection checked that leaves this machine and
-// does not say otherwise.
-func encryptByDefault(d *definition.Source) {
-	if d.Connection.TLS == "" && !Loopback(d.Connection.Host) && !strings.HasPrefix(d.Connection.Host, "/") {
-		d.Connection.TLS = "verify-full"
-	}
 }
 
 // EditSource stores a new definition in place of version. A source that runs
@@ -158,8 +154,8 @@ func (s *Service) SourceScripts(ctx context.Context, name string, d *definition.
 			return nil, answer(err, "source", name)
 		}
 	}
-	bare := *d
-	bare.Connection.Password = "" // no script needs it, and it may not be there yet
+	bare := d.Clone()
+	settings.EachSecret(bare.Connection.Connection, "", func(_, _ string) string { return "" }) // no script needs them, and they may not be there yet
 	built, err := s.engineOf(ctx, name, &bare)
 	if err != nil {
 		return nil, err
@@ -228,7 +224,9 @@ func (s *Service) engineOf(ctx context.Context, name string, d *definition.Sourc
 		return nil, err
 	}
 	if _, err := s.Catalog.Source(ctx, name); err != nil {
-		encryptByDefault(d)
+		if d.Connection.Connection != nil {
+			d.Connection.Secure()
+		}
 	}
 	if err := d.Validate(); err != nil {
 		return nil, err

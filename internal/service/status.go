@@ -94,7 +94,7 @@ type TableStatus struct {
 type OutletStatus struct {
 	Name          string        `json:"name"`
 	Source        string        `json:"source"`
-	Kind          string        `json:"kind" enum:"file,kafka,nats,redis,http,pull"`
+	Kind          string        `json:"kind" doc:"Its destination's kind, or pull"`
 	Destination   string        `json:"destination,omitempty"`
 	Phase         string        `json:"phase" enum:"paused,running,waiting,failed,standby,pull" doc:"standby: another instance delivers it; pull: its consumers come and read"`
 	Reason        string        `json:"reason,omitempty"`
@@ -242,7 +242,7 @@ func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int
 	d := one.record.Definition
 	now := one.capture.Status()
 	figures := one.capture.Stats.Figures()
-	st := SourceStatus{Name: one.record.Name, Engine: d.Engine, Database: d.Connection.Database, Phase: now.Phase, Doing: now.Doing,
+	st := SourceStatus{Name: one.record.Name, Engine: d.Engine, Database: d.Database(), Phase: now.Phase, Doing: now.Doing,
 		Reason: one.record.Reason, Once: one.record.Once, Ended: one.record.Ended, Error: now.Error, Code: now.Code, Rate: figures.Rate, Rates: one.capture.Stats.History(60)}
 	if st.Phase == "" {
 		st.Phase = capture.PhasePaused

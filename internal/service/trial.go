@@ -38,9 +38,9 @@ func (s *Service) TrySource(ctx context.Context, name string, d *definition.Sour
 	}
 	database := ""
 	if d != nil {
-		database = d.Connection.Database
+		database = d.Database()
 	} else if record, err := s.Catalog.Source(ctx, name); err == nil {
-		database = record.Definition.Connection.Database
+		database = record.Definition.Database()
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()

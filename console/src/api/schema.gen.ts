@@ -82,8 +82,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The kinds of databases that can be sources, and what each offers */
+        /** The kinds of databases that can be sources, with what each offers and a JSON Schema of its connection */
         get: operations["listEngines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of destinations, with JSON Schemas of what is defined of each */
+        get: operations["listKinds"];
         put?: never;
         post?: never;
         delete?: never;
@@ -905,45 +922,43 @@ export interface components {
     schemas: {
         Avro: {
             /**
-             * @description single-object: by the schema's Avro fingerprint, GET /v1/avro-schemas/FINGERPRINT; registry: by the number that a schema registry gave it
+             * Said by
+             * @description How a message names its schema; single-object: by the schema's Avro fingerprint, GET /v1/avro-schemas/FINGERPRINT; registry: by the number that a schema registry gave it
              * @default single-object
              * @enum {string}
              */
             framing: "single-object" | "registry";
-            /** @description The registry's address, such as http://127.0.0.1:8081 */
+            /**
+             * Registry
+             * @description The registry's address, such as http://127.0.0.1:8081
+             * @example http://127.0.0.1:8081
+             */
             registry?: string;
-            /** @description How an https registry is checked; the system's own certificates are trusted without it */
+            /**
+             * TLS of the registry
+             * @description How an https registry is checked; the system's own certificates are trusted without it
+             */
             tls?: components["schemas"]["TLS"];
         };
         Batch: {
             /**
+             * Size
              * Format: int64
              * @description A batch that reaches this size goes out
              */
             bytes?: number;
             /**
+             * Events
              * Format: int64
              * @description At most so many in one batch
              */
             events?: number;
-            /** @description Events wait for others up to this long, such as 500ms or 15m; they go out at once without it */
+            /**
+             * Wait for more
+             * @description Events wait for others up to this long, such as 500ms or 15m; they go out at once without it
+             * @example 500ms
+             */
             every?: string;
-        };
-        Bucket: {
-            access_key: string;
-            /** @description The storage's address, such as https://objects.example.org */
-            endpoint: string;
-            /** @description The bucket's name is part of the host name instead of the path */
-            host_style?: boolean;
-            name: string;
-            /** @description What the names of all objects begin with */
-            prefix?: string;
-            /** @default us-east-1 */
-            region: string;
-            /** @description A reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again */
-            secret_key: string;
-            /** @description How an https endpoint is checked; the system's own certificates are trusted without it */
-            tls?: components["schemas"]["TLS"];
         };
         Check: {
             /** @description The exact statement or step that mends it */
@@ -1006,23 +1021,57 @@ export interface components {
             committed: number;
         };
         Connection: {
+            /**
+             * Database
+             * @description Name of the database
+             */
             database: string;
-            /** @description Host name, address, or directory of a Unix socket */
+            /**
+             * Host
+             * @description Host name, address, or directory of a Unix socket
+             * @example db.example
+             */
             host: string;
-            /** @description A reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again */
+            /**
+             * Password
+             * Format: password
+             * @description The password: a reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again
+             * @example ${env:RILLMARK_SECRET_CIRCULATION}
+             */
             password?: string;
             /**
+             * Port
              * Format: int64
+             * @description Port of the database
              * @default 5432
              */
             port: number;
             /**
+             * Publication
+             * @description A publication that an administrator has made; without it the source makes one of its own
+             */
+            publication?: string;
+            /**
+             * Replication slot
+             * @description A replication slot that an administrator has made; without it the source makes one of its own
+             */
+            slot?: string;
+            /**
+             * TLS
              * @description verify-full without it for a new source that is not on this machine, else prefer. require: encrypted; verify-full: encrypted, and the server's name and certificate checked
              * @enum {string}
              */
             tls?: "disable" | "prefer" | "require" | "verify-full";
-            /** @description With verify-full: file of the certificates to trust, on the service's machine; the system's own without it */
+            /**
+             * Certificates to trust
+             * @description With verify-full: file of the certificates to trust, on the service's machine; the system's own without it
+             * @example /etc/rillmark/ca.pem
+             */
             tls_root?: string;
+            /**
+             * User
+             * @description User to log in as
+             */
             user: string;
         };
         Counted: {
@@ -1032,17 +1081,39 @@ export interface components {
             type: string;
         };
         Destination: {
+            /** Description */
             description?: string;
-            file?: components["schemas"]["FileDestination"];
-            http?: components["schemas"]["HTTPDestination"];
-            kafka?: components["schemas"]["KafkaDestination"];
             /**
-             * @description What it is
+             * Files
+             * @description Lines of JSON, Avro or Parquet files, in a directory or a bucket, listed in a manifest
+             */
+            file?: components["schemas"]["FileSettings"];
+            /**
+             * HTTP function
+             * @description Events are posted, one or a list in a request, and signed
+             */
+            http?: components["schemas"]["HttpSettings"];
+            /**
+             * Broker of the Kafka protocol
+             * @description One message an event, in a topic for each table or as a template says
+             */
+            kafka?: components["schemas"]["KafkaSettings"];
+            /**
+             * Kind
+             * @description What it is; the section of this name says how it is reached
              * @enum {string}
              */
             kind: "file" | "kafka" | "nats" | "redis" | "http";
-            nats?: components["schemas"]["NATSDestination"];
-            redis?: components["schemas"]["RedisDestination"];
+            /**
+             * NATS JetStream
+             * @description One message an event, stored by a stream; the server leaves repeats out while it remembers ids
+             */
+            nats?: components["schemas"]["NatsSettings"];
+            /**
+             * Redis streams
+             * @description One entry an event, in a stream for each table or as a template says
+             */
+            redis?: components["schemas"]["RedisSettings"];
         };
         Detail: {
             /** @description Such as body.connection.port */
@@ -1056,11 +1127,15 @@ export interface components {
              */
             events?: number;
         };
-        EngineKind: {
+        Engine: {
             /** @description scripts: an administrator's scripts; trial: following without storing; condition: reloads of the rows that a condition chooses; retained_log: how much log the source keeps for us */
             capabilities: string[];
+            /** @description JSON Schema of the section connection of a source's definition */
+            connection: unknown;
             /** @description As a source's definition names it */
             name: string;
+            /** @description JSON Schema of the rest of a source's definition */
+            source: unknown;
             title: string;
         };
         EventPage: {
@@ -1081,61 +1156,153 @@ export interface components {
             /** Format: int64 */
             seconds: number;
         };
-        FileDestination: {
-            /** @description A bucket of an S3-compatible object storage instead of a directory */
-            bucket?: components["schemas"]["Bucket"];
-            /** @description Below the service's files_root; a relative path starts there */
-            directory?: string;
-        };
-        FileOutlet: {
+        FileBucket: {
             /**
-             * @description ndjson: none, gzip or zstd; avro and parquet: none, snappy or zstd
+             * Access key
+             * @description The key's public part
+             */
+            access_key: string;
+            /**
+             * Address of the storage
+             * @description The storage's address, such as https://objects.example.org
+             * @example https://objects.example.org
+             */
+            endpoint: string;
+            /**
+             * Bucket in the host name
+             * @description The bucket's name is part of the host name instead of the path
+             */
+            host_style?: boolean;
+            /**
+             * Name of the bucket
+             * @description The bucket's name
+             * @example events
+             */
+            name: string;
+            /**
+             * Prefix
+             * @description What the names of all objects begin with
+             */
+            prefix?: string;
+            /**
+             * Region
+             * @description The storage's region
+             * @default us-east-1
+             */
+            region: string;
+            /**
+             * Secret key
+             * Format: password
+             * @description The key's secret part: a reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again
+             * @example ${env:RILLMARK_SECRET_STORAGE_KEY}
+             */
+            secret_key: string;
+            /**
+             * TLS
+             * @description How an https endpoint is checked; the system's own certificates are trusted without it
+             */
+            tls?: components["schemas"]["TLS"];
+        };
+        FileOutletSettings: {
+            /**
+             * Compression
+             * @description Of lines: none, gzip or zstd; avro and parquet: none, snappy or zstd
              * @enum {string}
              */
             compression?: "none" | "gzip" | "zstd" | "snappy";
-            /** @description Names of files, built from {outlet}, {run}, {first}, {table}, {date} and {hour}; {outlet}.{run}.{first} without it */
+            /**
+             * Names of files
+             * @description Names of files, built from {outlet}, {run}, {first}, {table}, {date} and {hour}; {outlet}.{run}.{first} without it
+             * @example {date}/{table}/{outlet}.{run}.{first}
+             */
             name?: string;
             /**
+             * Close a file at this size
              * Format: int64
              * @description A file that reaches this size is closed and the next one begun; default 64 MiB
              */
             rotate_bytes?: number;
             /**
+             * Close a file with so many events
              * Format: int64
              * @description A file with so many events is closed; no such bound without it
              */
             rotate_events?: number;
-            /** @description A file that is this old is closed: 90s, 15m, 24h; default 1h, and 1m for parquet and for object storage */
+            /**
+             * Close a file that is this old
+             * @description A file that is this old is closed: 90s, 15m, 24h; default 1h, and 1m for parquet and for object storage
+             * @example 15m
+             */
             rotate_every?: string;
         };
-        HTTPDestination: {
-            /** @description Sent with each request */
-            headers?: {
-                [key: string]: string;
-            };
-            /** @description Requests are signed by the Standard Webhooks scheme under this key, whsec_ and base64: a reference, or the key itself, which is sealed */
-            sign_key?: string;
-            /** @description How long one request may take (default 30s) */
-            timeout?: string;
-            tls?: components["schemas"]["TLS"];
-            /** @description Sent as a bearer token: a reference, ${env:NAME} or ${file:/path}, or the token itself, which is sealed and never shown again */
-            token?: string;
-            /** @description Where events are posted */
-            url: string;
-        };
-        HTTPOutlet: {
+        FileSettings: {
             /**
+             * A bucket instead of a directory
+             * @description A bucket of an S3-compatible object storage instead of a directory
+             */
+            bucket?: components["schemas"]["FileBucket"];
+            /**
+             * Directory
+             * @description Below the service's files_root; a relative path starts there
+             * @example archive
+             */
+            directory?: string;
+        };
+        HttpOutletSettings: {
+            /**
+             * Events in one request
              * Format: int64
              * @description Events in one request: more than one is posted as a list
              * @default 1
              */
             events: number;
             /**
+             * Requests at the same time
              * Format: int64
              * @description Requests at the same time; those of one key follow each other
              * @default 4
              */
             in_flight: number;
+        };
+        HttpSettings: {
+            /**
+             * Headers
+             * @description Sent with each request
+             */
+            headers?: {
+                [key: string]: string;
+            };
+            /**
+             * Key for signing
+             * Format: password
+             * @description Requests are signed by the Standard Webhooks scheme under this key, whsec_ and base64: a reference, or the key itself, which is sealed
+             * @example ${env:RILLMARK_SECRET_SIGN_KEY}
+             */
+            sign_key?: string;
+            /**
+             * Time for one request
+             * @description How long one request may take (default 30s)
+             * @example 30s
+             */
+            timeout?: string;
+            /**
+             * TLS
+             * @description How an https address is checked; the system's own certificates are trusted without it
+             */
+            tls?: components["schemas"]["TLS"];
+            /**
+             * Bearer token
+             * Format: password
+             * @description Sent as a bearer token: a reference, ${env:NAME} or ${file:/path}, or the token itself, which is sealed and never shown again
+             * @example ${env:RILLMARK_SECRET_TOKEN}
+             */
+            token?: string;
+            /**
+             * Address
+             * @description Where events are posted
+             * @example https://desk.example/events
+             */
+            url: string;
         };
         ItemsCheck: {
             items: components["schemas"]["Check"][];
@@ -1143,8 +1310,11 @@ export interface components {
         ItemsColumnDiff: {
             items: components["schemas"]["ColumnDiff"][];
         };
-        ItemsEngineKind: {
-            items: components["schemas"]["EngineKind"][];
+        ItemsEngine: {
+            items: components["schemas"]["Engine"][];
+        };
+        ItemsKind: {
+            items: components["schemas"]["Kind"][];
         };
         ItemsLogEntry: {
             items: components["schemas"]["LogEntry"][];
@@ -1232,31 +1402,108 @@ export interface components {
              */
             next: number;
         };
-        KafkaDestination: {
-            /** @description Addresses to begin with, host:port */
-            brokers: string[];
-            /** @description Missing topics are created like this; without it they are asked for by name */
-            create_topics?: components["schemas"]["NewTopics"];
-            login?: components["schemas"]["SASLLogin"];
-            /** @description Without it the connection is in the clear */
-            tls?: components["schemas"]["TLS"];
-        };
-        KafkaOutlet: {
+        KafkaLogin: {
             /**
-             * @description leader: a message counts once one broker has it, which may lose it
+             * Mechanism
+             * @description How to log in; plain sends the password as it is, which needs TLS
+             * @enum {string}
+             */
+            mechanism: "plain" | "scram-sha-256" | "scram-sha-512";
+            /**
+             * Password
+             * Format: password
+             * @description The password: a reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again
+             * @example ${env:RILLMARK_SECRET_HUB}
+             */
+            password: string;
+            /**
+             * User
+             * @description Whom to log in as
+             */
+            user: string;
+        };
+        KafkaNewTopics: {
+            /**
+             * Partitions
+             * Format: int64
+             * @description Missing topics are created with so many partitions
+             * @default 6
+             */
+            partitions: number;
+            /**
+             * Copies of each
+             * Format: int64
+             * @description Missing topics are created with so many copies of each partition
+             * @default 1
+             */
+            replication: number;
+        };
+        KafkaOutletSettings: {
+            /**
+             * Acknowledged by
+             * @description Who acknowledges a message: all brokers of its partition, or the leader: then it counts once one broker has it, which may lose it
              * @default all
              * @enum {string}
              */
             acks: "all" | "leader";
             /**
+             * Compression
+             * @description How batches are compressed
              * @default none
              * @enum {string}
              */
             compression: "none" | "gzip" | "snappy" | "lz4" | "zstd";
-            /** @description Each batch is a transaction with the outlet's offset in it: a reader of committed messages sees no repeat */
+            /**
+             * Exactly once
+             * @description Each batch is a transaction with the outlet's offset in it: a reader of committed messages sees no repeat
+             */
             exactly_once?: boolean;
-            /** @description With exactly_once: the topic that holds the outlet's offset; default rillmark.offsets. Outlets may share it: one that starts waits until the others' open transactions have ended */
+            /**
+             * Topic of the offset
+             * @description The topic that holds the outlet's offset; default rillmark.offsets. Outlets may share it: one that starts waits until the others' open transactions have ended
+             */
             offset_topic?: string;
+        };
+        KafkaSettings: {
+            /**
+             * Brokers
+             * @description Addresses to begin with, host:port
+             * @example [
+             *       "127.0.0.1:9092"
+             *     ]
+             */
+            brokers: string[];
+            /**
+             * Create missing topics
+             * @description Missing topics are created like this; without it they are asked for by name
+             */
+            create_topics?: components["schemas"]["KafkaNewTopics"];
+            /**
+             * Login (SASL)
+             * @description How to log in; without it nobody does
+             */
+            login?: components["schemas"]["KafkaLogin"];
+            /**
+             * TLS
+             * @description Encrypts the connection, and says how the server is checked; without it the connection is in the clear
+             */
+            tls?: components["schemas"]["TLS"];
+        };
+        Kind: {
+            about: string;
+            /** @description Those that it takes */
+            formats: string[];
+            /** @description Whether a message can be a key without a value */
+            markers: boolean;
+            /** @description As definitions name it; pull: there is no destination, and consumers come and read */
+            name: string;
+            /** @description JSON Schema of the definition of an outlet to such a destination */
+            outlet: unknown;
+            /** @description JSON Schema of the section in a destination's definition that has the kind's name */
+            settings?: unknown;
+            title: string;
+            /** @description What the names are called that messages go to; absent where there are none */
+            topic?: string;
         };
         LeaseEnded: {
             /**
@@ -1384,29 +1631,43 @@ export interface components {
             reason?: string;
             source: string;
         };
-        NATSDestination: {
-            /** @description Create the stream, for the subjects below its name, where it is missing */
+        NatsSettings: {
+            /**
+             * Create the stream
+             * @description Create the stream, for the subjects below its name, where it is missing
+             */
             create_stream?: boolean;
-            /** @description A reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again */
+            /**
+             * Password
+             * Format: password
+             * @description The password: a reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again
+             * @example ${env:RILLMARK_SECRET_BUS}
+             */
             password?: string;
-            /** @description Addresses, such as nats://127.0.0.1:4222 */
+            /**
+             * Servers
+             * @description Addresses, such as nats://127.0.0.1:4222
+             * @example [
+             *       "nats://127.0.0.1:4222"
+             *     ]
+             */
             servers: string[];
-            /** @description The stream that stores the messages; it is created where create_stream says so */
+            /**
+             * Stream
+             * @description The stream that stores the messages; without it, whichever stream takes the subject
+             * @example library
+             */
             stream?: string;
+            /**
+             * TLS
+             * @description Encrypts the connection, and says how the server is checked; without it the server decides
+             */
             tls?: components["schemas"]["TLS"];
+            /**
+             * User
+             * @description Whom to log in as; nobody without it
+             */
             user?: string;
-        };
-        NewTopics: {
-            /**
-             * Format: int64
-             * @default 6
-             */
-            partitions: number;
-            /**
-             * Format: int64
-             * @default 1
-             */
-            replication: number;
         };
         OpenLetter: {
             /** Format: int64 */
@@ -1439,101 +1700,188 @@ export interface components {
             table?: string;
         };
         Outbox: {
-            /** @description Column with what is sent */
+            /**
+             * Column of what is sent
+             * @description Column with what is sent
+             */
             body: string;
-            /** @description Column with the event's own id */
+            /**
+             * Column of the id
+             * @description Column with the event's own id
+             */
             id: string;
-            /** @description Column with the event's type */
+            /**
+             * Column of the type
+             * @description Column with the event's type
+             */
             kind: string;
-            /** @description Column with what the event is about; it is the message's key */
+            /**
+             * Column of the subject
+             * @description Column with what the event is about; it is the message's key
+             */
             subject?: string;
-            /** @description Such as public.notices */
+            /**
+             * Table
+             * @description Such as public.notices
+             */
             table: string;
-            /** @description Column with when it happened; the commit's time without it */
+            /**
+             * Column of the time
+             * @description Column with when it happened; the commit's time without it
+             */
             time?: string;
-            /** @description Where it goes: a template that may name {kind} */
+            /**
+             * Topic
+             * @description Where it goes: a template that may name {kind}
+             */
             topic?: string;
         };
         Outlet: {
+            /** How Avro names its schema */
             avro?: components["schemas"]["Avro"];
+            /** Batches */
             batch?: components["schemas"]["Batch"];
             /**
-             * @description combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new
+             * Changes
+             * @description Each change; combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new
              * @default each
              * @enum {string}
              */
             changes: "each" | "combined" | "inserts";
             /**
-             * @description changed: of an update only the key and what changed
+             * Columns of an update
+             * @description All columns of an update; changed: only the key and what changed
              * @default all
              * @enum {string}
              */
             columns: "all" | "changed";
             /**
-             * @description marker: a delete goes out as its key without a value, for consumers that keep the newest value of each key; both: the event, then the marker
+             * Deletes
+             * @description A delete is an event; marker: it goes out as its key without a value, for consumers that keep the newest value of each key; both: the event, then the marker
              * @default event
              * @enum {string}
              */
             deletes: "event" | "marker" | "both";
+            /** Description */
             description?: string;
-            /** @description Where the events go; without it consumers come and read (pull) */
-            destination?: string;
-            file?: components["schemas"]["FileOutlet"];
             /**
+             * Destination
+             * @description Where the events go; without it consumers come and read (pull)
+             */
+            destination?: string;
+            /**
+             * Files
+             * @description Lines of JSON, Avro or Parquet files, in a directory or a bucket, listed in a manifest
+             */
+            file?: components["schemas"]["FileOutletSettings"];
+            /**
+             * Form
              * @description cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files
              * @default cloudevents
              * @enum {string}
              */
             format: "cloudevents" | "cloudevents-binary" | "data" | "row" | "avro" | "parquet";
             /**
+             * Start at
              * @description Where a new outlet starts: beginning, now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME
              * @default beginning
              */
             from: string;
             /**
+             * Journal kept for it
              * Format: int64
              * @description Retention keeps what this outlet has not delivered, until the journal is this large; 0: it lets go, and says which offsets were lost
              */
             hold_journal_bytes?: number;
-            http?: components["schemas"]["HTTPOutlet"];
             /**
-             * @description text: integers of 64 bits as JSON strings, for readers that round above 2^53
+             * HTTP function
+             * @description Events are posted, one or a list in a request, and signed
+             */
+            http?: components["schemas"]["HttpOutletSettings"];
+            /**
+             * Integers of 64 bits
+             * @description Integers are numbers; text: integers of 64 bits as JSON strings, for readers that round above 2^53
              * @default number
              * @enum {string}
              */
             integers: "number" | "text";
-            kafka?: components["schemas"]["KafkaOutlet"];
-            /** @description The message's key, {key} without it: the row's key */
+            /**
+             * Broker of the Kafka protocol
+             * @description One message an event, in a topic for each table or as a template says
+             */
+            kafka?: components["schemas"]["KafkaOutletSettings"];
+            /**
+             * Key
+             * @description The message's key, {key} without it: the row's key
+             */
             key?: string;
-            /** @description With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put after the row's own, operation and offset without it, with row and several tables in one place table too */
+            /**
+             * Metadata
+             * @description With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put after the row's own, operation and offset without it, with row and several tables in one place table too
+             */
             metadata?: ("id" | "offset" | "operation" | "table" | "source" | "database" | "committed_at" | "transaction" | "position" | "changed" | "log" | "none")[];
             /**
-             * @description omit: columns that are null are left out
+             * Columns that are null
+             * @description Columns that are null go out; omit: they are left out
              * @default keep
              * @enum {string}
              */
             nulls: "keep" | "omit";
-            /** @description Operations that go out; all without it */
+            /**
+             * Operations
+             * @description Operations that go out; all without it
+             */
             operations?: ("existing" | "insert" | "update" | "delete" | "truncate" | "schema" | "loaded" | "void" | "message")[];
-            /** @description A table whose rows are events already */
+            /**
+             * A table of events
+             * @description A table whose rows are events already
+             */
             outbox?: components["schemas"]["Outbox"];
-            /** @description Messages with the same text go to the same partition: the key without it; {table} or {transaction} keep those together */
+            /**
+             * Partition
+             * @description Messages with the same text go to the same partition: the key without it; {table} or {transaction} keep those together
+             */
             partition?: string;
-            redis?: components["schemas"]["RedisOutlet"];
-            /** @description What becomes of events that the destination refuses */
+            /**
+             * Redis streams
+             * @description One entry an event, in a stream for each table or as a template says
+             */
+            redis?: components["schemas"]["RedisOutletSettings"];
+            /**
+             * Events that are refused
+             * @description What becomes of events that the destination refuses
+             */
             refused?: components["schemas"]["Refused"];
+            /** When the destination fails */
             retry?: components["schemas"]["Retry"];
-            /** @description Where schema events go, if not with the others */
+            /**
+             * Topic of schema events
+             * @description Where schema events go, if not with the others
+             */
             schema_topic?: string;
+            /**
+             * Source
+             * @description The source whose journal is read
+             */
             source: string;
-            /** @description Patterns of the tables whose events go out; all without it */
+            /**
+             * Tables
+             * @description Patterns of the tables whose events go out; all without it
+             */
             tables?: string[];
-            /** @description Topic, subject or stream, built from fields in braces, such as {source}.{schema}.{table} */
+            /**
+             * Topic, subject or stream
+             * @description Topic, subject or stream, built from fields in braces, such as {source}.{schema}.{table}
+             */
             topic?: string;
-            /** @description After a transaction's last event comes one that closes it, with its counts by table */
+            /**
+             * Close transactions
+             * @description After a transaction's last event comes one that closes it, with its counts by table
+             */
             transactions?: boolean;
             /**
-             * @description pair: an update goes out as two events, the old row and the new one, tied by their id
+             * Updates
+             * @description An update is one event; pair: it goes out as two, the old row and the new one, tied by their id
              * @default one
              * @enum {string}
              */
@@ -1593,8 +1941,8 @@ export interface components {
             delivered: number;
             destination?: string;
             error?: string;
-            /** @enum {string} */
-            kind: "file" | "kafka" | "nats" | "redis" | "http" | "pull";
+            /** @description Its destination's kind, or pull */
+            kind: string;
             /**
              * Format: int64
              * @description Events that retention took before they were delivered, in all
@@ -1784,31 +2132,55 @@ export interface components {
             /** @description In the answer to storing it: what somebody should know */
             warnings?: string[];
         };
-        RedisDestination: {
-            /** @description host:port */
-            address: string;
-            /** Format: int64 */
-            database?: number;
-            /** @description A reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again */
-            password?: string;
-            tls?: components["schemas"]["TLS"];
-            user?: string;
-        };
-        RedisOutlet: {
+        RedisOutletSettings: {
             /**
+             * Entries to keep in each stream
              * Format: int64
              * @description About so many entries are kept in each stream; all without it
              */
             keep?: number;
         };
+        RedisSettings: {
+            /**
+             * Address
+             * @description Where the server is, host:port
+             * @example 127.0.0.1:6379
+             */
+            address: string;
+            /**
+             * Database
+             * Format: int64
+             * @description The database's number; 0 without it
+             */
+            database?: number;
+            /**
+             * Password
+             * Format: password
+             * @description The password: a reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again
+             * @example ${env:RILLMARK_SECRET_CACHE}
+             */
+            password?: string;
+            /**
+             * TLS
+             * @description Encrypts the connection, and says how the server is checked; without it the connection is in the clear
+             */
+            tls?: components["schemas"]["TLS"];
+            /**
+             * User
+             * @description Whom to log in as; nobody without it
+             */
+            user?: string;
+        };
         Refused: {
             /**
-             * @description wait: later events of the same key wait behind a dead letter; pass: they go out
+             * Later events of the row
+             * @description What becomes of later events of a row of which one is a dead letter; wait: later events of the same key wait behind a dead letter; pass: they go out
              * @default wait
              * @enum {string}
              */
             later: "wait" | "pass";
             /**
+             * Limit of dead letters
              * Format: int64
              * @description With so many dead letters and events behind them the outlet stops and holds
              * @default 10000
@@ -1859,13 +2231,22 @@ export interface components {
         };
         Retry: {
             /**
+             * Attempts before a dead letter
              * Format: int64
              * @description An event that failed so often becomes a dead letter; 0: it is tried until it goes
              */
             attempts?: number;
-            /** @description Default 200ms; each wait is twice the one before */
+            /**
+             * First wait
+             * @description Default 200ms; each wait is twice the one before
+             * @example 200ms
+             */
             first_wait?: string;
-            /** @description Default 30s */
+            /**
+             * Longest wait
+             * @description Default 30s
+             * @example 30s
+             */
             longest_wait?: string;
         };
         Rewind: {
@@ -1920,13 +2301,6 @@ export interface components {
             /** @description The place before which it ends: now without it; else an offset, time:2026-11-23T09:00:00Z or mark:NAME */
             until?: string;
         };
-        SASLLogin: {
-            /** @enum {string} */
-            mechanism: "plain" | "scram-sha-256" | "scram-sha-512";
-            /** @description A reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again */
-            password: string;
-            user: string;
-        };
         SchemaVersion: {
             columns: components["schemas"]["Column"][];
             fingerprint: string;
@@ -1964,40 +2338,49 @@ export interface components {
             reason?: string;
         };
         Source: {
+            /** Connection */
             connection: components["schemas"]["Connection"];
+            /** Description */
             description?: string;
             /**
+             * Engine
              * @description The kind of database
              * @default postgresql
-             * @enum {string}
              */
-            engine: "postgresql";
-            /** @description With follow-only and a slot: the place in the log where somebody else's load ended, such as 0/19A2F48; what was committed before it is passed over */
+            engine: string;
+            /**
+             * Follow from position
+             * @description With follow-only and a slot: the place in the log where somebody else's load ended, such as 0/19A2F48; what was committed before it is passed over
+             */
             from_position?: string;
-            /** @description The key for columns that are hashed: a reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again */
+            /**
+             * Key for hashed columns
+             * Format: password
+             * @description The key for columns that are hashed: a reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again
+             * @example ${env:RILLMARK_SECRET_HASH_KEY}
+             */
             hash_key?: string;
             /**
+             * Largest value
              * Format: int64
              * @description A value of more bytes is left out of its event, which then names it under too_large with its size
              * @default 16777216
              */
             largest_value: number;
             /**
+             * Load sessions
              * Format: int64
              * @description How many sessions read at once while tables are loaded
              * @default 2
              */
             load_sessions: number;
             /**
-             * @description load-only ends, and lets the source's log go, when all tables are loaded; follow-only leaves the rows that exist already out
+             * What to do
+             * @description Existing rows are loaded, then changes are followed; load-only ends, and lets the source's log go, when all tables are loaded; follow-only leaves the rows that exist already out
              * @default load-and-follow
              * @enum {string}
              */
             mode: "load-and-follow" | "load-only" | "follow-only";
-            /** @description A publication that an administrator has made; without it the source makes one of its own */
-            publication?: string;
-            /** @description A replication slot that an administrator has made; without it the source makes one of its own */
-            slot?: string;
             /** @description The first rule that matches a table decides; a table that none matches is left out */
             tables: components["schemas"]["TableRule"][];
         };
@@ -2085,13 +2468,26 @@ export interface components {
             state_database: components["schemas"]["StateStatus"];
         };
         TLS: {
-            /** @description File of a certificate that we show */
+            /**
+             * Our certificate
+             * @description File of a certificate that we show
+             */
             certificate?: string;
-            /** @description File of that certificate's private key */
+            /**
+             * Our certificate's key
+             * @description File of that certificate's private key
+             */
             key?: string;
-            /** @description File of the certificates to trust, on the service's machine; the system's own without it */
+            /**
+             * Certificates to trust
+             * @description File of the certificates to trust, on the service's machine; the system's own without it
+             * @example /etc/rillmark/ca.pem
+             */
             root?: string;
-            /** @description The name that the server's certificate must have, where it is not the address */
+            /**
+             * Server's name
+             * @description The name that the server's certificate must have, where it is not the address
+             */
             server_name?: string;
         };
         Table: {
@@ -2477,7 +2873,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ItemsEngineKind"];
+                    "application/json": components["schemas"]["ItemsEngine"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listKinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemsKind"];
                 };
             };
             /** @description Error */
@@ -4235,44 +4660,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": {
-                    connection: components["schemas"]["Connection"];
-                    description?: string;
-                    /**
-                     * @description The kind of database
-                     * @default postgresql
-                     * @enum {string}
-                     */
-                    engine?: "postgresql";
-                    /** @description With follow-only and a slot: the place in the log where somebody else's load ended, such as 0/19A2F48; what was committed before it is passed over */
-                    from_position?: string;
-                    /** @description The key for columns that are hashed: a reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again */
-                    hash_key?: string;
-                    /**
-                     * Format: int64
-                     * @description A value of more bytes is left out of its event, which then names it under too_large with its size
-                     * @default 16777216
-                     */
-                    largest_value?: number;
-                    /**
-                     * Format: int64
-                     * @description How many sessions read at once while tables are loaded
-                     * @default 2
-                     */
-                    load_sessions?: number;
-                    /**
-                     * @description load-only ends, and lets the source's log go, when all tables are loaded; follow-only leaves the rows that exist already out
-                     * @default load-and-follow
-                     * @enum {string}
-                     */
-                    mode?: "load-and-follow" | "load-only" | "follow-only";
-                    /** @description A publication that an administrator has made; without it the source makes one of its own */
-                    publication?: string;
-                    /** @description A replication slot that an administrator has made; without it the source makes one of its own */
-                    slot?: string;
-                    /** @description The first rule that matches a table decides; a table that none matches is left out */
-                    tables: components["schemas"]["TableRule"][];
-                };
+                "application/json": components["schemas"]["Source"];
             };
         };
         responses: {

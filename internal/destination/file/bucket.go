@@ -21,7 +21,6 @@ import (
 	"github.com/aws/smithy-go"
 
 	"rillmark/internal/change"
-	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/engine"
 	"rillmark/internal/netguard"
@@ -35,7 +34,7 @@ type bucket struct {
 	prefix string
 }
 
-func newBucket(d *definition.Bucket, dial netguard.Dial) (*bucket, error) {
+func newBucket(d *Bucket, dial netguard.Dial) (*bucket, error) {
 	prefix := strings.Trim(d.Prefix, "/")
 	if prefix != "" {
 		prefix += "/"
@@ -141,7 +140,7 @@ func (d *Destination) checkBucket(ctx context.Context) []change.Check {
 	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	c := change.Check{Name: "bucket", Verdict: change.Good}
-	b, err := newBucket(d.Bucket, d.Dial)
+	b, err := newBucket(d.bucket, d.dial)
 	if err == nil {
 		_, err = b.client.HeadBucket(ctx, &s3.HeadBucketInput{Bucket: &b.name})
 		err = bucketFault(b.name, err)
@@ -150,7 +149,7 @@ func (d *Destination) checkBucket(ctx context.Context) []change.Check {
 		c.Verdict, c.Found, c.Why, c.Fix = change.Missing, err.Error(), "nothing can be delivered", "check endpoint, bucket and keys"
 		return []change.Check{c}
 	}
-	c.Found = d.Bucket.Name + " is there"
+	c.Found = d.bucket.Name + " is there"
 	rights := change.Check{Name: "rights", Verdict: change.Good, Found: "objects can be written, read, listed and removed"}
 	name := fmt.Sprintf(".rillmark-check/%d", time.Now().UnixNano())
 	for _, step := range []struct {

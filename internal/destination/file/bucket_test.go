@@ -9,7 +9,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 )
 
@@ -23,7 +22,7 @@ func TestListingWithoutAnEnd(t *testing.T) {
 		fmt.Fprintf(w, `<?xml version="1.0"?><ListBucketResult><IsTruncated>true</IsTruncated><NextContinuationToken>%d</NextContinuationToken><Contents><Key>lake/part-%[1]d</Key></Contents></ListBucketResult>`, asked) //nolint:errcheck // the caller tells
 	}))
 	defer storage.Close()
-	b, err := newBucket(&definition.Bucket{Name: "b", Endpoint: storage.URL, Region: "us-east-1", AccessKey: "a", SecretKey: "s"}, new(net.Dialer).DialContext)
+	b, err := newBucket(&Bucket{Name: "b", Endpoint: storage.URL, Region: "us-east-1", AccessKey: "a", SecretKey: "s"}, new(net.Dialer).DialContext)
 	require.NoError(t, err)
 	_, err = b.list(t.Context(), "lake")
 	var fault *engine.Fault

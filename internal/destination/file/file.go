@@ -20,7 +20,6 @@ import (
 	"time"
 
 	"rillmark/internal/change"
-	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
@@ -29,23 +28,16 @@ import (
 
 // Destination is a directory, or a bucket.
 type Destination struct {
-	Directory string             // where there is no bucket
-	Bucket    *definition.Bucket // with its secret opened
-	// Spool is where files of a bucket are written before they are uploaded.
-	Spool  string
-	Format encode.Format
-	Outlet definition.FileOutlet
-	Dial   netguard.Dial // of a bucket
-	// Mode is that of files, and with the right to enter for those who may read, of
-	// folders. Default 0640.
-	Mode os.FileMode
-}
-
-func (d *Destination) mode() os.FileMode {
-	if d.Mode == 0 {
-		return 0o640
-	}
-	return d.Mode
+	directory string // where there is no bucket
+	bucket    *Bucket
+	// spool is where files of a bucket are written before they are uploaded.
+	spool   string
+	format  encode.Format
+	options *OutletSettings
+	dial    netguard.Dial // of a bucket
+	// mode is that of files, and with the right to enter for those who may read, of
+	// folders.
+	mode os.FileMode
 }
 
 // folderMode lets those enter a folder who may read the files in it.
@@ -53,9 +45,9 @@ func folderMode(files os.FileMode) os.FileMode { return files | files&0o444>>2 |
 
 var _ destination.Destination = (*Destination)(nil)
 
-// Wants implements [destination.Destination].
+// Capabilities implements [destination.Destination].
 func (d *Destination) Capabilities() encode.Capabilities {
-	return encode.Capabilities{Bare: true, Lines: d.Format != encode.FormatParquet && d.Format != encode.FormatAvro}
+	return encode.Capabilities{Bare: true, Lines: d.format != encode.FormatParquet && d.format != encode.FormatAvro}
 }
 
 // Place is the directory that a definition names below root. A directory
@@ -108,13 +100,13 @@ func outside(root, directory string) error {
 
 // Check implements [destination.Destination].
 func (d *Destination) Check(ctx context.Context) []change.Check {
-	if d.Bucket != nil {
+	if d.bucket != nil {
 		return d.checkBucket(ctx)
 	}
-	check := change.Check{Name: "directory", Verdict: change.Good, Found: d.Directory + " can be written to"}
-	at := d.Directory
+	check := change.Check{Name: "directory", Verdict: change.Good, Found: d.directory + " can be written to"}
+	at := d.directory
 	if _, err := os.Stat(at); errors.Is(err, os.ErrNotExist) {
-		check.Found = d.Directory + " is not there yet and will be made"
+		check.Found = d.directory + " is not there yet and will be made"
 		for at != filepath.Dir(at) {
 			at = filepath.Dir(at)
 			if _, err := os.Stat(at); err == nil {
@@ -152,16 +144,16 @@ func fault(err error) error {
 
 // Open implements [destination.Destination].
 func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destination.Writer, error) {
-	age, err := time.ParseDuration(d.Outlet.RotateEvery)
+	age, err := time.ParseDuration(d.options.RotateEvery)
 	if err != nil {
 		return nil, err
 	}
 	w := &writer{d: d, outlet: o, age: age, open: make(map[openOf]*openFile), at: o.Committed,
-		byTable: strings.Contains(d.Outlet.Name, "{table}"), byHour: strings.Contains(d.Outlet.Name, "{date}") || strings.Contains(d.Outlet.Name, "{hour}")}
-	if d.Bucket != nil {
-		w.store, err = newBucket(d.Bucket, d.Dial)
+		byTable: strings.Contains(d.options.Name, "{table}"), byHour: strings.Contains(d.options.Name, "{date}") || strings.Contains(d.options.Name, "{hour}")}
+	if d.bucket != nil {
+		w.store, err = newBucket(d.bucket, d.dial)
 	} else {
-		w.store, err = newDirectory(d.Directory, d.mode())
+		w.store, err = newDirectory(d.directory, d.mode)
 	}
 	if err != nil {
 		return nil, fault(err)

@@ -98,7 +98,7 @@ const maxOpen = 64
 
 // resumable reports whether a file can go on after a crash.
 func (w *writer) resumable() bool {
-	return w.d.Bucket == nil && w.d.Outlet.Compression == "none" && w.d.Format != encode.FormatParquet && w.d.Format != encode.FormatAvro
+	return w.d.bucket == nil && w.d.options.Compression == "none" && w.d.format != encode.FormatParquet && w.d.format != encode.FormatAvro
 }
 
 // note says which files are open, and how much of them is durable.
@@ -110,7 +110,7 @@ type note struct {
 }
 
 func (w *writer) spool() string {
-	return filepath.Join(w.d.Spool, fmt.Sprintf("%s-%d", w.outlet.Name, w.outlet.ID))
+	return filepath.Join(w.d.spool, fmt.Sprintf("%s-%d", w.outlet.Name, w.outlet.ID))
 }
 
 func (w *writer) noteName() string { return "." + w.outlet.Name + ".open.json" }
@@ -122,7 +122,7 @@ func (w *writer) resume(ctx context.Context) error {
 		return err
 	}
 	w.at = max(w.at, w.list.to)
-	if w.d.Bucket != nil {
+	if w.d.bucket != nil {
 		if err := os.RemoveAll(w.spool()); err != nil {
 			return err
 		}
@@ -290,7 +290,7 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 // full reports whether the open group has all that it may have, aged whether it is
 // old enough to be closed.
 func (w *writer) full() bool {
-	o := &w.d.Outlet
+	o := w.d.options
 	return w.bytes >= o.RotateBytes || o.RotateEvents > 0 && w.events >= o.RotateEvents || len(w.open) >= maxOpen
 }
 
@@ -299,7 +299,7 @@ func (w *writer) aged() bool { return len(w.open) > 0 && time.Since(w.began) >= 
 func (w *writer) add(ctx context.Context, batch *encode.Batch, m *encode.Message) error {
 	name := w.name(m)
 	key := openOf{name: name}
-	if w.d.Format == encode.FormatAvro || w.d.Format == encode.FormatParquet {
+	if w.d.format == encode.FormatAvro || w.d.format == encode.FormatParquet {
 		key.schema = m.Schema.Fingerprint()
 	}
 	f := w.lastOne
@@ -341,7 +341,7 @@ func (w *writer) name(m *encode.Message) string {
 		if w.names == nil || len(w.names) > 10_000 {
 			w.names = make(map[nameOf]string)
 		}
-		name = w.expand(w.d.Outlet.Name, m, "")
+		name = w.expand(w.d.options.Name, m, "")
 		w.names[of] = name
 	}
 	w.named, w.newest = of, name
@@ -374,14 +374,14 @@ func safe(table string) string {
 }
 
 func (w *writer) extension() string {
-	switch w.d.Format {
+	switch w.d.format {
 	case encode.FormatAvro:
 		return ".avro"
 	case encode.FormatParquet:
 		return ".parquet"
 	default: // lines of JSON
 	}
-	switch w.d.Outlet.Compression {
+	switch w.d.options.Compression {
 	case "gzip":
 		return ".ndjson.gz"
 	case "zstd":
@@ -391,31 +391,31 @@ func (w *writer) extension() string {
 }
 
 func (w *writer) create(ctx context.Context, name string, m *encode.Message) (*openFile, error) {
-	f := &openFile{entry: entry{File: w.expand(w.d.Outlet.Name, m, fmt.Sprintf("%020d", m.Offset)), Run: w.outlet.Run, First: m.Offset, Last: m.Offset, Bytes: -1}}
-	if strings.Contains(w.d.Outlet.Name, "{table}") || w.d.Format == encode.FormatAvro || w.d.Format == encode.FormatParquet {
+	f := &openFile{entry: entry{File: w.expand(w.d.options.Name, m, fmt.Sprintf("%020d", m.Offset)), Run: w.outlet.Run, First: m.Offset, Last: m.Offset, Bytes: -1}}
+	if strings.Contains(w.d.options.Name, "{table}") || w.d.format == encode.FormatAvro || w.d.format == encode.FormatParquet {
 		f.Table = m.Table
 	}
-	if m.Schema != nil && w.d.Format != encode.FormatRow {
+	if m.Schema != nil && w.d.format != encode.FormatRow {
 		f.Schema = m.Schema.Fingerprint().String()
 	}
 	f.path = w.store.aside(w.spool(), f.File)
-	if err := makeFolder(filepath.Dir(f.path), w.d.mode()); err != nil {
+	if err := makeFolder(filepath.Dir(f.path), w.d.mode); err != nil {
 		return nil, err
 	}
 	var err error
-	if f.f, err = os.OpenFile(f.path, os.O_CREATE|os.O_RDWR|os.O_TRUNC, w.d.mode()); err != nil {
+	if f.f, err = os.OpenFile(f.path, os.O_CREATE|os.O_RDWR|os.O_TRUNC, w.d.mode); err != nil {
 		return nil, err
 	}
-	switch w.d.Format {
+	switch w.d.format {
 	case encode.FormatAvro:
-		f.lines, err = newContainer(f.f, m.Schema, w.d.Outlet.Compression)
+		f.lines, err = newContainer(f.f, m.Schema, w.d.options.Compression)
 	case encode.FormatParquet:
-		f.lines, err = newParquet(f.f, m.Schema, w.d.Outlet.Compression)
+		f.lines, err = newParquet(f.f, m.Schema, w.d.options.Compression)
 	default:
-		f.lines, err = newLines(f.f, w.d.Outlet.Compression, 0)
+		f.lines, err = newLines(f.f, w.d.options.Compression, 0)
 	}
 	if err == nil {
-		err = f.f.Chmod(w.d.mode()) // whatever the process's own mask is
+		err = f.f.Chmod(w.d.mode) // whatever the process's own mask is
 	}
 	if err != nil {
 		f.f.Close() //nolint:errcheck // the first error is the one to tell
@@ -430,7 +430,7 @@ func (w *writer) create(ctx context.Context, name string, m *encode.Message) (*o
 // remember writes the note of open files, with a new one that is about to be
 // used.
 func (w *writer) remember(ctx context.Context, more *openFile) error {
-	if w.d.Bucket != nil {
+	if w.d.bucket != nil {
 		return nil // the spool is emptied whole
 	}
 	n := note{Run: w.outlet.Run, From: w.from, Upto: w.durable}
@@ -581,7 +581,7 @@ func (w *writer) Close() error {
 		if err := f.f.Close(); err != nil && first == nil {
 			first = err
 		}
-		if w.d.Bucket != nil {
+		if w.d.bucket != nil {
 			os.Remove(f.path) //nolint:errcheck // the next start empties the folder
 		}
 	}

@@ -29,22 +29,21 @@ import (
 	"time"
 
 	"rillmark/internal/change"
-	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
 	"rillmark/internal/netguard"
+	"rillmark/internal/settings"
 )
 
 // Destination is an address that takes events.
 type Destination struct {
-	Definition definition.HTTPDestination // with its secrets opened
-	Outlet     definition.HTTPOutlet
-	Format     encode.Format
-	Dial       netguard.Dial
-	// Allowed says why an address may not be reached; nil allows all.
-	Allowed func(address string) error
+	settings *Settings
+	options  *OutletSettings
+	format   encode.Format
+	dial     netguard.Dial
+	allowed  func(address string) error
 }
 
 var (
@@ -52,21 +51,21 @@ var (
 	_ destination.Framer      = (*Destination)(nil)
 )
 
-// Wants implements [destination.Destination].
+// Capabilities implements [destination.Destination].
 func (d *Destination) Capabilities() encode.Capabilities {
 	return encode.Capabilities{Order: true, Headers: true}
 }
 
 func (d *Destination) client() (*nethttp.Client, error) {
-	config, err := destination.TLSConfig(d.Definition.TLS)
+	config, err := destination.TLSConfig(d.settings.TLS)
 	if err != nil {
 		return nil, err
 	}
-	limit, err := d.Definition.Limit()
+	limit, err := d.settings.limit()
 	if err != nil {
 		return nil, err
 	}
-	transport := &nethttp.Transport{DialContext: d.Dial, TLSClientConfig: config, MaxIdleConnsPerHost: max(d.Outlet.InFlight, 1),
+	transport := &nethttp.Transport{DialContext: d.dial, TLSClientConfig: config, MaxIdleConnsPerHost: max(d.options.InFlight, 1),
 		IdleConnTimeout: 90 * time.Second, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10}
 	return &nethttp.Client{Transport: transport, Timeout: limit, CheckRedirect: func(*nethttp.Request, []*nethttp.Request) error {
 		return nethttp.ErrUseLastResponse // the signed request is for this address
@@ -81,9 +80,9 @@ func (d *Destination) Check(ctx context.Context) []change.Check {
 		return checks
 	}
 	signed := change.Check{Name: "signature", Verdict: change.Good, Found: "requests are signed"}
-	if d.Definition.SignKey == "" {
+	if d.settings.SignKey == "" {
 		signed.Verdict, signed.Found, signed.Why, signed.Fix = change.Note, "requests are not signed", "the function cannot tell our events from somebody else's", "set sign_key, and check the header webhook-signature there"
-	} else if _, err := signKey(d.Definition.SignKey); err != nil {
+	} else if _, err := signKey(d.settings.SignKey); err != nil {
 		signed.Verdict, signed.Found = change.Missing, err.Error()
 	}
 	return append(checks, signed, d.checkAnswer(ctx))
@@ -91,7 +90,7 @@ func (d *Destination) Check(ctx context.Context) []change.Check {
 
 func (d *Destination) checkAddress(ctx context.Context) change.Check {
 	c := change.Check{Name: "address", Verdict: change.Good}
-	u, err := url.Parse(d.Definition.URL)
+	u, err := url.Parse(d.settings.URL)
 	if err != nil {
 		c.Verdict, c.Found = change.Missing, err.Error()
 		return c
@@ -102,7 +101,7 @@ func (d *Destination) checkAddress(ctx context.Context) change.Check {
 		return c
 	}
 	for _, a := range addresses {
-		if err := d.Allowed(net.JoinHostPort(a.String(), "0")); err != nil {
+		if err := d.allowed(net.JoinHostPort(a.String(), "0")); err != nil {
 			c.Verdict, c.Found = change.Missing, fmt.Sprintf("%s leads to %s", u.Hostname(), a.Unmap())
 			c.Why, c.Fix = "whoever defines a destination could reach what only this machine may reach", err.Error()
 			return c
@@ -124,7 +123,7 @@ func (d *Destination) checkAnswer(ctx context.Context) change.Check {
 		return c
 	}
 	defer client.CloseIdleConnections()
-	r, err := nethttp.NewRequestWithContext(ctx, nethttp.MethodOptions, d.Definition.URL, nil)
+	r, err := nethttp.NewRequestWithContext(ctx, nethttp.MethodOptions, d.settings.URL, nil)
 	if err != nil {
 		c.Verdict, c.Found = change.Missing, err.Error()
 		return c
@@ -170,11 +169,11 @@ func bare(err error) string {
 
 func (d *Destination) common(r *nethttp.Request) {
 	r.Header.Set("User-Agent", "rillmark")
-	for name, value := range d.Definition.Headers {
+	for name, value := range d.settings.Headers {
 		r.Header.Set(name, value)
 	}
-	if d.Definition.Token != "" {
-		r.Header.Set("Authorization", "Bearer "+d.Definition.Token)
+	if d.settings.Token != "" {
+		r.Header.Set("Authorization", "Bearer "+d.settings.Token)
 	}
 }
 
@@ -191,8 +190,8 @@ func signKey(text string) ([]byte, error) {
 func (d *Destination) Open(_ context.Context, o destination.Outlet) (destination.Writer, error) {
 	w := &writer{Destination: d, outlet: o, at: o.Committed}
 	var err error
-	if d.Definition.SignKey != "" {
-		if w.key, err = signKey(d.Definition.SignKey); err != nil {
+	if d.settings.SignKey != "" {
+		if w.key, err = signKey(d.settings.SignKey); err != nil {
 			return nil, &engine.Fault{Code: "secret", Message: "the destination's requests cannot be signed", Cause: err}
 		}
 	}
@@ -263,7 +262,7 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 
 // lanes sends messages[from:to], none of which is alone unless it is the only one.
 func (w *writer) lanes(ctx context.Context, messages []encode.Message, from, to int) ([]destination.Refusal, error) {
-	lanes := make([][]int, min(max(w.Outlet.InFlight, 1), to-from))
+	lanes := make([][]int, min(max(w.options.InFlight, 1), to-from))
 	for i := from; i < to; i++ {
 		lane := int(hash(messages[i].OrderingKey) % uint32(len(lanes)))
 		lanes[lane] = append(lanes[lane], i)
@@ -300,7 +299,7 @@ func (w *writer) lane(ctx context.Context, messages []encode.Message, lane []int
 	behind := destination.NewBehind(w.outlet.Wait)
 	var refused []destination.Refusal
 	for len(lane) > 0 {
-		n := min(max(w.Outlet.Events, 1), len(lane))
+		n := min(max(w.options.Events, 1), len(lane))
 		found, err := destination.SplitOnError(messages, lane[:n], behind, func(part []int) error { return w.post(ctx, messages, part) }, blame)
 		if err != nil {
 			return refused, err
@@ -334,7 +333,7 @@ type composed struct {
 func (d *Destination) compose(messages []encode.Message, part []int) *composed {
 	first, last := &messages[part[0]], &messages[part[len(part)-1]]
 	c := &composed{id: string(first.ID), kind: first.ContentType, body: first.Body, headers: make(nethttp.Header)}
-	if d.Outlet.Events <= 1 {
+	if d.options.Events <= 1 {
 		for _, h := range first.Headers {
 			if h.Attribute {
 				c.headers.Set("ce-"+h.Name, percent(h.Value))
@@ -357,7 +356,7 @@ func (d *Destination) compose(messages []encode.Message, part []int) *composed {
 	}
 	c.body = append(c.body, ']')
 	c.kind = "application/json"
-	if d.Format == encode.FormatCloudEvents {
+	if d.format == encode.FormatCloudEvents {
 		c.kind = "application/cloudevents-batch+json"
 	}
 	if len(part) > 1 {
@@ -370,18 +369,18 @@ func (d *Destination) compose(messages []encode.Message, part []int) *composed {
 // list; a message that is framed by itself is a list of one.
 func (d *Destination) Framed(m *encode.Message) destination.Framed {
 	c := d.compose([]encode.Message{*m}, []int{0})
-	if d.Definition.SignKey != "" {
+	if d.settings.SignKey != "" {
 		c.headers.Set("webhook-id", c.id)
 		c.headers.Set("webhook-timestamp", "(when it is sent)")
 		c.headers.Set("webhook-signature", "v1,(over id, time and body, when it is sent)")
 	}
-	for name, value := range d.Definition.Headers {
-		if definition.SecretHeader(name) {
+	for name, value := range d.settings.Headers {
+		if settings.SecretName(name) {
 			value = "(secret)"
 		}
 		c.headers.Set(name, value)
 	}
-	if d.Definition.Token != "" {
+	if d.settings.Token != "" {
 		c.headers.Set("Authorization", "Bearer (secret)")
 	}
 	f := destination.Framed{ContentType: c.kind, Body: c.body}
@@ -394,7 +393,7 @@ func (d *Destination) Framed(m *encode.Message) destination.Framed {
 // post makes one request.
 func (w *writer) post(ctx context.Context, messages []encode.Message, part []int) error {
 	c := w.compose(messages, part)
-	r, err := nethttp.NewRequestWithContext(ctx, nethttp.MethodPost, w.Definition.URL, bytes.NewReader(c.body))
+	r, err := nethttp.NewRequestWithContext(ctx, nethttp.MethodPost, w.settings.URL, bytes.NewReader(c.body))
 	if err != nil {
 		return err
 	}
@@ -409,7 +408,7 @@ func (w *writer) post(ctx context.Context, messages []encode.Message, part []int
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		return &engine.Fault{Code: "unreachable", Message: "the function at " + w.Definition.URL + " does not answer", Cause: errors.New(bare(err))}
+		return &engine.Fault{Code: "unreachable", Message: "the function at " + w.settings.URL + " does not answer", Cause: errors.New(bare(err))}
 	}
 	said := strings.TrimSpace(string(drain(response)))
 	return judge(response, said)

@@ -97,7 +97,7 @@ func (w *writer) transaction(ctx context.Context, messages []encode.Message, par
 	if err != nil {
 		return err
 	}
-	err = w.produce(ctx, messages, part, &kgo.Record{Topic: w.d.Outlet.OffsetTopic, Key: []byte(w.name()), Value: value})
+	err = w.produce(ctx, messages, part, &kgo.Record{Topic: w.d.options.OffsetTopic, Key: []byte(w.name()), Value: value})
 	if err == nil {
 		err = w.client.EndTransaction(ctx, kgo.TryCommit)
 	} else {
@@ -136,7 +136,7 @@ func (w *writer) resume(ctx context.Context) error {
 // what is committed sees nothing behind another's open transaction: our newest
 // mark may lie there.
 func (w *writer) settled(ctx context.Context, admin *kadm.Client) (ends map[int32]int64, err error) {
-	topic := w.d.Outlet.OffsetTopic
+	topic := w.d.options.OffsetTopic
 	written, err := admin.ListEndOffsets(ctx, topic)
 	if err == nil {
 		err = written.Error()
@@ -187,7 +187,7 @@ func (w *writer) readMarks(ctx context.Context, left map[int32]int64) error {
 	if len(left) == 0 {
 		return nil
 	}
-	reader, err := w.d.client(kgo.ConsumeTopics(w.d.Outlet.OffsetTopic), kgo.ConsumeResetOffset(kgo.NewOffset().AtStart()),
+	reader, err := w.d.client(kgo.ConsumeTopics(w.d.options.OffsetTopic), kgo.ConsumeResetOffset(kgo.NewOffset().AtStart()),
 		kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.FetchMaxWait(200*time.Millisecond), kgo.KeepControlRecords())
 	if err != nil {
 		return err
@@ -198,7 +198,7 @@ func (w *writer) readMarks(ctx context.Context, left map[int32]int64) error {
 	for len(left) > 0 {
 		fetched := reader.PollFetches(ctx)
 		if err := ctx.Err(); err != nil {
-			return fmt.Errorf("reading the topic %s: %w", w.d.Outlet.OffsetTopic, err)
+			return fmt.Errorf("reading the topic %s: %w", w.d.options.OffsetTopic, err)
 		}
 		for _, e := range fetched.Errors() {
 			return e.Err
@@ -218,7 +218,7 @@ func (w *writer) readMarks(ctx context.Context, left map[int32]int64) error {
 
 // offsetTopic makes sure that the topic of offsets is there.
 func (w *writer) offsetTopic(ctx context.Context, admin *kadm.Client) error {
-	name := w.d.Outlet.OffsetTopic
+	name := w.d.options.OffsetTopic
 	found, err := admin.ListTopics(ctx, name)
 	if err != nil {
 		return err
@@ -228,11 +228,11 @@ func (w *writer) offsetTopic(ctx context.Context, admin *kadm.Client) error {
 	}
 	missing := &engine.Fault{Code: "topic-missing", Message: "the topic " + name + ", which holds the offsets of outlets that deliver exactly once, is not there",
 		Fix: "create the topic " + name + " with one partition and cleanup.policy=compact; delivery goes on by itself"}
-	if w.d.Definition.Create == nil {
+	if w.d.settings.Create == nil {
 		return missing
 	}
 	compact := "compact"
-	made, err := admin.CreateTopic(ctx, 1, int16(w.d.Definition.Create.Replication), map[string]*string{"cleanup.policy": &compact}, name)
+	made, err := admin.CreateTopic(ctx, 1, int16(w.d.settings.Create.Replication), map[string]*string{"cleanup.policy": &compact}, name)
 	if err == nil {
 		err = made.Err
 	}

@@ -20,7 +20,6 @@ import (
 	"github.com/twmb/franz-go/pkg/sasl/scram"
 
 	"rillmark/internal/change"
-	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
@@ -29,30 +28,30 @@ import (
 
 // Destination is a set of brokers.
 type Destination struct {
-	Definition definition.KafkaDestination // with its secrets opened
-	Outlet     definition.KafkaOutlet
-	// Topics are the topics that are known beforehand, for the check.
-	Topics []string
-	Dial   netguard.Dial
+	settings *Settings
+	options  *OutletSettings
+	// topics are those that are known beforehand, for the check.
+	topics []string
+	dial   netguard.Dial
 }
 
 var _ destination.Destination = (*Destination)(nil)
 
-// Wants implements [destination.Destination].
+// Capabilities implements [destination.Destination].
 func (d *Destination) Capabilities() encode.Capabilities {
 	return encode.Capabilities{Key: true, Order: true, Headers: true, Topic: true}
 }
 
 // client connects with more options.
 func (d *Destination) client(more ...kgo.Opt) (*kgo.Client, error) {
-	options := []kgo.Opt{kgo.SeedBrokers(d.Definition.Brokers...), kgo.ClientID("rillmark"), kgo.DialTimeout(5 * time.Second),
+	options := []kgo.Opt{kgo.SeedBrokers(d.settings.Brokers...), kgo.ClientID("rillmark"), kgo.DialTimeout(5 * time.Second),
 		kgo.RequestTimeoutOverhead(5 * time.Second), kgo.RetryTimeout(15 * time.Second), kgo.MetadataMinAge(250 * time.Millisecond)}
-	config, err := destination.TLSConfig(d.Definition.TLS)
+	config, err := destination.TLSConfig(d.settings.TLS)
 	if err != nil {
 		return nil, err
 	}
-	options = append(options, kgo.Dialer(destination.Secure(d.Dial, config)))
-	if login := d.Definition.Login; login != nil {
+	options = append(options, kgo.Dialer(destination.Secure(d.dial, config)))
+	if login := d.settings.Login; login != nil {
 		switch login.Mechanism {
 		case "plain":
 			options = append(options, kgo.SASL(plain.Auth{User: login.User, Pass: login.Password}.AsMechanism()))
@@ -81,14 +80,14 @@ func (d *Destination) Check(ctx context.Context) []change.Check {
 		return []change.Check{reached}
 	}
 	admin := kadm.NewClient(client)
-	meta, err := admin.Metadata(ctx, d.Topics...)
+	meta, err := admin.Metadata(ctx, d.topics...)
 	if err != nil {
 		reached.Verdict, reached.Found = change.Missing, describe(err)
 		return []change.Check{reached}
 	}
 	reached.Found = fmt.Sprintf("%d brokers answer", len(meta.Brokers))
 	checks := []change.Check{reached, d.encrypted()}
-	for _, topic := range d.Topics {
+	for _, topic := range d.topics {
 		checks = append(checks, d.checkTopic(ctx, admin, topic, meta.Topics[topic]))
 	}
 	return checks
@@ -96,7 +95,7 @@ func (d *Destination) Check(ctx context.Context) []change.Check {
 
 func (d *Destination) encrypted() change.Check {
 	c := change.Check{Name: "connection", Verdict: change.Good, Found: "encrypted, and the server's certificate is checked"}
-	if d.Definition.TLS == nil {
+	if d.settings.TLS == nil {
 		c.Verdict, c.Found, c.Why, c.Fix = change.Note, "in the clear", "events and login can be read on the way", "add a section tls, unless the network is trusted"
 	}
 	return c
@@ -111,7 +110,7 @@ func (d *Destination) checkTopic(ctx context.Context, admin *kadm.Client, topic 
 			c.Found += fmt.Sprintf(", takes messages of up to %d bytes", most)
 		}
 	case errors.Is(found.Err, kerr.UnknownTopicOrPartition) || found.Err == nil:
-		if create := d.Definition.Create; create != nil {
+		if create := d.settings.Create; create != nil {
 			c.Verdict, c.Found = change.Note, fmt.Sprintf("is not there yet and will be created with %d partitions", create.Partitions)
 			break
 		}
@@ -173,11 +172,11 @@ func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destinati
 	options := []kgo.Opt{kgo.RecordPartitioner(kgo.BasicConsistentPartitioner(func(string) func(*kgo.Record, int) int {
 		return func(r *kgo.Record, n int) int { return int(uint32(r.Partition) % uint32(n)) }
 	})), kgo.ProducerLinger(0), kgo.MaxBufferedRecords(1 << 30), kgo.RecordRetries(20),
-		kgo.ProducerBatchMaxBytes(1_000_000), kgo.ProducerBatchCompression(codec(d.Outlet.Compression))}
-	if d.Outlet.Acks == "leader" {
+		kgo.ProducerBatchMaxBytes(1_000_000), kgo.ProducerBatchCompression(codec(d.options.Compression))}
+	if d.options.Acks == "leader" {
 		options = append(options, kgo.RequiredAcks(kgo.LeaderAck()), kgo.DisableIdempotentWrite())
 	}
-	if d.Outlet.ExactlyOnce {
+	if d.options.ExactlyOnce {
 		if err := w.resume(ctx); err != nil {
 			return nil, fault(err)
 		}

@@ -13,7 +13,6 @@ import (
 	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kgo"
 
-	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
@@ -52,7 +51,7 @@ func (w *writer) topic(ctx context.Context, m *encode.Message) (*topic, error) {
 		return w.newest, nil
 	}
 	name := string(m.Topic)
-	if err := definition.CheckTopic(definition.KindKafka, name); err != nil {
+	if err := checkTopicName(name); err != nil {
 		return nil, err
 	}
 	found, err := w.admin.ListTopics(ctx, name)
@@ -64,11 +63,11 @@ func (w *writer) topic(ctx context.Context, m *encode.Message) (*topic, error) {
 	case one.Err == nil && len(one.Partitions) > 0:
 	case one.Err != nil && !errors.Is(one.Err, kerr.UnknownTopicOrPartition):
 		return nil, fault(one.Err)
-	case w.d.Definition.Create == nil:
+	case w.d.settings.Create == nil:
 		return nil, &engine.Fault{Code: "topic-missing", Message: "the topic " + name + " is not there",
 			Fix: "create the topic " + name + " with as many partitions as it shall have readers, or allow its creation with create_topics in the destination; delivery goes on by itself"}
 	default:
-		create := w.d.Definition.Create
+		create := w.d.settings.Create
 		made, err := w.admin.CreateTopic(ctx, int32(create.Partitions), int16(create.Replication), nil, name)
 		if err == nil {
 			err = made.Err
@@ -101,7 +100,7 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 		return nil, err
 	}
 	var more []destination.Refusal
-	if w.d.Outlet.ExactlyOnce {
+	if w.d.options.ExactlyOnce {
 		if len(refused) > 0 {
 			if err := w.outlet.KeepRefused(ctx, batch, refused); err != nil {
 				return nil, err

@@ -16,7 +16,6 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 
 	"rillmark/internal/change"
-	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
@@ -25,15 +24,15 @@ import (
 
 // Destination is a NATS server with JetStream.
 type Destination struct {
-	Definition definition.NATSDestination // with its secrets opened
-	Dial       netguard.Dial
-	// Subjects are those that are known beforehand, for the check.
-	Subjects []string
+	settings *Settings
+	dial     netguard.Dial
+	// subjects are those that are known beforehand, for the check.
+	subjects []string
 }
 
 var _ destination.Destination = (*Destination)(nil)
 
-// Wants implements [destination.Destination].
+// Capabilities implements [destination.Destination].
 func (d *Destination) Capabilities() encode.Capabilities {
 	return encode.Capabilities{Order: true, Headers: true, Topic: true}
 }
@@ -49,18 +48,18 @@ func (d dialer) Dial(network, address string) (net.Conn, error) {
 }
 
 func (d *Destination) connect() (*nats.Conn, error) {
-	config, err := destination.TLSConfig(d.Definition.TLS)
+	config, err := destination.TLSConfig(d.settings.TLS)
 	if err != nil {
 		return nil, err
 	}
-	options := []nats.Option{nats.Name("rillmark"), nats.Timeout(5 * time.Second), nats.NoReconnect(), nats.SetCustomDialer(dialer{d.Dial}), nats.DrainTimeout(3 * time.Second)}
+	options := []nats.Option{nats.Name("rillmark"), nats.Timeout(5 * time.Second), nats.NoReconnect(), nats.SetCustomDialer(dialer{d.dial}), nats.DrainTimeout(3 * time.Second)}
 	if config != nil {
 		options = append(options, nats.Secure(config))
 	}
-	if d.Definition.User != "" {
-		options = append(options, nats.UserInfo(d.Definition.User, d.Definition.Password))
+	if d.settings.User != "" {
+		options = append(options, nats.UserInfo(d.settings.User, d.settings.Password))
 	}
-	return nats.Connect(strings.Join(d.Definition.Servers, ","), options...)
+	return nats.Connect(strings.Join(d.settings.Servers, ","), options...)
 }
 
 // Check implements [destination.Destination].
@@ -89,24 +88,24 @@ func (d *Destination) Check(ctx context.Context) []change.Check {
 
 func (d *Destination) checkStream(ctx context.Context, js jetstream.JetStream) change.Check {
 	c := change.Check{Name: "stream", Verdict: change.Good}
-	if d.Definition.Stream == "" {
+	if d.settings.Stream == "" {
 		c.Found = "each subject's own stream takes the messages"
-		for _, subject := range d.Subjects {
+		for _, subject := range d.subjects {
 			if _, err := js.StreamNameBySubject(ctx, subject); err != nil {
 				c.Verdict, c.Found, c.Fix = change.Missing, "no stream takes the subject "+subject, "create a stream for it, or name one with create_stream"
 			}
 		}
 		return c
 	}
-	stream, err := js.Stream(ctx, d.Definition.Stream)
+	stream, err := js.Stream(ctx, d.settings.Stream)
 	switch {
 	case err == nil:
 		info := stream.CachedInfo()
-		c.Found = fmt.Sprintf("%s is there, for %s; it remembers ids for %s", d.Definition.Stream, strings.Join(info.Config.Subjects, ", "), info.Config.Duplicates)
-	case errors.Is(err, jetstream.ErrStreamNotFound) && d.Definition.Create:
-		c.Verdict, c.Found = change.Note, d.Definition.Stream+" is not there yet and will be created for "+d.Definition.Stream+".>"
+		c.Found = fmt.Sprintf("%s is there, for %s; it remembers ids for %s", d.settings.Stream, strings.Join(info.Config.Subjects, ", "), info.Config.Duplicates)
+	case errors.Is(err, jetstream.ErrStreamNotFound) && d.settings.Create:
+		c.Verdict, c.Found = change.Note, d.settings.Stream+" is not there yet and will be created for "+d.settings.Stream+".>"
 	default:
-		c.Verdict, c.Found, c.Fix = change.Missing, fmt.Sprintf("%s: %v", d.Definition.Stream, err), "create the stream, or allow it with create_stream"
+		c.Verdict, c.Found, c.Fix = change.Missing, fmt.Sprintf("%s: %v", d.settings.Stream, err), "create the stream, or allow it with create_stream"
 	}
 	return c
 }
@@ -131,14 +130,14 @@ func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destinati
 		return nil, fault(err)
 	}
 	w := &writer{Destination: d, outlet: o, conn: conn, at: o.Committed}
-	if w.js, err = jetstream.New(conn, jetstream.WithPublishAsyncMaxPending(1<<20)); err == nil && d.Definition.Create {
-		_, err = w.js.Stream(ctx, d.Definition.Stream)
+	if w.js, err = jetstream.New(conn, jetstream.WithPublishAsyncMaxPending(1<<20)); err == nil && d.settings.Create {
+		_, err = w.js.Stream(ctx, d.settings.Stream)
 		if errors.Is(err, jetstream.ErrStreamNotFound) {
-			_, err = w.js.CreateStream(ctx, jetstream.StreamConfig{Name: d.Definition.Stream, Subjects: []string{d.Definition.Stream + ".>"}, Storage: jetstream.FileStorage})
+			_, err = w.js.CreateStream(ctx, jetstream.StreamConfig{Name: d.settings.Stream, Subjects: []string{d.settings.Stream + ".>"}, Storage: jetstream.FileStorage})
 		}
 	}
-	if err == nil && d.Definition.Stream != "" {
-		if stream, err := w.js.Stream(ctx, d.Definition.Stream); err == nil {
+	if err == nil && d.settings.Stream != "" {
+		if stream, err := w.js.Stream(ctx, d.settings.Stream); err == nil {
 			w.most = int64(stream.CachedInfo().Config.MaxMsgSize)
 		}
 	}
@@ -238,7 +237,7 @@ func (w *writer) wait(ctx context.Context, acks []sent, refused []destination.Re
 // message makes a NATS message, with its id for the server's own deduplication.
 func (w *writer) message(m *encode.Message, id string) (*nats.Msg, error) {
 	subject := strings.ToValidUTF8(string(m.Topic), "_")
-	if err := definition.CheckTopic(definition.KindNATS, subject); err != nil {
+	if err := checkSubject(subject); err != nil {
 		return nil, err
 	}
 	msg := nats.NewMsg(subject)
@@ -259,7 +258,7 @@ func (w *writer) message(m *encode.Message, id string) (*nats.Msg, error) {
 		size += int64(len(name) + len(values[0]) + len(": \r\n"))
 	}
 	if w.most > 0 && size > w.most {
-		return nil, fmt.Errorf("the event has %d bytes, and the stream %s takes %d: raise its max_msg_size, or leave columns out", size, w.Definition.Stream, w.most)
+		return nil, fmt.Errorf("the event has %d bytes, and the stream %s takes %d: raise its max_msg_size, or leave columns out", size, w.settings.Stream, w.most)
 	}
 	if size > w.conn.MaxPayload() {
 		return nil, fmt.Errorf("the event has about %d bytes, and the server takes %d: raise its max_payload, or leave columns out", size, w.conn.MaxPayload())

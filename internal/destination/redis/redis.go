@@ -12,7 +12,6 @@ import (
 	"github.com/redis/go-redis/v9"
 
 	"rillmark/internal/change"
-	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
@@ -21,26 +20,26 @@ import (
 
 // Destination is a Redis server.
 type Destination struct {
-	Definition definition.RedisDestination // with its secrets opened
-	Dial       netguard.Dial
-	Outlet     definition.RedisOutlet
+	settings *Settings
+	options  *OutletSettings
+	dial     netguard.Dial
 }
 
 var _ destination.Destination = (*Destination)(nil)
 
-// Wants implements [destination.Destination].
+// Capabilities implements [destination.Destination].
 func (d *Destination) Capabilities() encode.Capabilities {
 	return encode.Capabilities{Key: true, Order: true, Headers: true, Topic: true}
 }
 
 func (d *Destination) client() (*redis.Client, error) {
-	config, err := destination.TLSConfig(d.Definition.TLS)
+	config, err := destination.TLSConfig(d.settings.TLS)
 	if err != nil {
 		return nil, err
 	}
 	// An entry must not be added twice without our knowing: no retries here.
-	return redis.NewClient(&redis.Options{Addr: d.Definition.Address, Username: d.Definition.User, Password: d.Definition.Password, DB: d.Definition.Database,
-		Dialer: destination.Secure(d.Dial, config), MaxRetries: -1, DialTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second, PoolSize: 1, ClientName: "rillmark"}), nil
+	return redis.NewClient(&redis.Options{Addr: d.settings.Address, Username: d.settings.User, Password: d.settings.Password, DB: d.settings.Database,
+		Dialer: destination.Secure(d.dial, config), MaxRetries: -1, DialTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second, PoolSize: 1, ClientName: "rillmark"}), nil
 }
 
 // Check implements [destination.Destination].
@@ -83,8 +82,8 @@ func (d *Destination) checkWrite(ctx context.Context, client *redis.Client) chan
 }
 
 func (d *Destination) checkMemory(ctx context.Context, client *redis.Client) change.Check {
-	c := change.Check{Name: "memory", Verdict: change.Good, Found: "about " + fmt.Sprint(d.Outlet.Keep) + " entries are kept in each stream"}
-	if d.Outlet.Keep == 0 {
+	c := change.Check{Name: "memory", Verdict: change.Good, Found: "about " + fmt.Sprint(d.options.Keep) + " entries are kept in each stream"}
+	if d.options.Keep == 0 {
 		c.Verdict, c.Found, c.Why, c.Fix = change.Note, "streams are not trimmed by us", "they grow until the server's memory is full", "say redis.keep in the outlet, or trim them elsewhere"
 	}
 	if policy, err := client.ConfigGet(ctx, "maxmemory-policy").Result(); err == nil {
@@ -160,7 +159,7 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 			refused = append(refused, destination.Refusal{Index: i})
 			continue
 		}
-		err := definition.CheckTopic(definition.KindRedis, string(m.Topic))
+		err := checkStream(string(m.Topic))
 		if err == nil && len(m.Body) > largest {
 			err = fmt.Errorf("the event has %d bytes, and Redis takes %d in a field", len(m.Body), largest)
 		}
@@ -179,7 +178,7 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 				values = append(values, h.Name, h.Value)
 			}
 		}
-		pipe.XAdd(ctx, &redis.XAddArgs{Stream: string(m.Topic), MaxLen: w.Outlet.Keep, Approx: w.Outlet.Keep > 0, Values: values})
+		pipe.XAdd(ctx, &redis.XAddArgs{Stream: string(m.Topic), MaxLen: w.options.Keep, Approx: w.options.Keep > 0, Values: values})
 		if pipe.Len() >= pipeline {
 			if err := flush(); err != nil {
 				return nil, err

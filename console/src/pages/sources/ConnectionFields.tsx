@@ -82,11 +82,11 @@ export function ConnectionFields({ definition, onChange }: { definition: SourceD
         </Form.Group>
         <Form.Group controlId="slot">
           <Form.Label>Slot, where one was made</Form.Label>
-          <Form.Control size="sm" value={definition.slot ?? ""} onChange={(e) => more("slot", e.target.value)} />
+          <Form.Control size="sm" value={connection.slot ?? ""} onChange={(e) => set("slot", e.target.value)} />
         </Form.Group>
         <Form.Group controlId="publication">
           <Form.Label>Publication, where one was made</Form.Label>
-          <Form.Control size="sm" value={definition.publication ?? ""} onChange={(e) => more("publication", e.target.value)} />
+          <Form.Control size="sm" value={connection.publication ?? ""} onChange={(e) => set("publication", e.target.value)} />
         </Form.Group>
         <Form.Group controlId="from-position">
           <Form.Label>Follow from position</Form.Label>

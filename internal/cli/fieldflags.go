@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/pflag"
+
+	"rillmark/internal/destination/kinds"
+	"rillmark/internal/settings"
+)
+
+// fieldFlags are flags for the fields of definitions. They are made of the fields' own
+// descriptions, so that a new field, or a new kind, has its flags.
+type fieldFlags struct {
+	// common are the fields that stand for themselves: each flag's path.
+	common map[string]string
+	// sections are those that stand in a kind's section: for each flag the path by kind.
+	sections map[string]map[string]string
+}
+
+// addCommon adds flags for the fields of a definition. Those that few people need are
+// not in the help text, which would hide the others.
+func (f *fieldFlags) addCommon(flags *pflag.FlagSet, fields []settings.Field) {
+	f.common = make(map[string]string)
+	for _, field := range fields {
+		if field.Flag == "" {
+			continue
+		}
+		f.common[field.Flag] = field.Path
+		addFlag(flags, &field, field.About())
+	}
+}
+
+// addSections adds flags for the fields of each kind's section. A flag that several
+// kinds have stands for the field of the kind that is meant.
+func (f *fieldFlags) addSections(flags *pflag.FlagSet, section func(kind string) any) {
+	f.sections = make(map[string]map[string]string)
+	for _, k := range kinds.All {
+		empty := section(k.Name)
+		if empty == nil {
+			continue
+		}
+		for _, field := range settings.Fields(empty) {
+			if field.Flag == "" {
+				continue
+			}
+			if f.sections[field.Flag] == nil {
+				f.sections[field.Flag] = make(map[string]string)
+				addFlag(flags, &field, k.Name+": "+field.About())
+			} else {
+				known := flags.Lookup(field.Flag)
+				of, about, _ := strings.Cut(known.Usage, ": ")
+				known.Usage = of + ", " + k.Name + ": " + about
+				known.Hidden = known.Hidden && field.Advanced
+			}
+			f.sections[field.Flag][k.Name] = k.Name + "." + field.Path
+		}
+	}
+}
+
+func addFlag(flags *pflag.FlagSet, field *settings.Field, usage string) {
+	if field.Secret {
+		usage += "; one typed here ends up in the shell's history"
+	}
+	usage = strings.ReplaceAll(usage, "`", "'") // pflag takes what is in backquotes for the value's name
+	switch field.Type {
+	case settings.Number:
+		flags.Int64(field.Flag, 0, usage)
+	case settings.Switch:
+		flags.Bool(field.Flag, false, usage)
+	case settings.Part:
+		flags.Var(new(partFlag), field.Flag, usage)
+		flags.Lookup(field.Flag).NoOptDefVal = "true"
+	case settings.List:
+		flags.StringSlice(field.Flag, nil, usage+", with commas between them or repeated")
+	case settings.Pairs:
+		flags.StringToString(field.Flag, nil, usage+", as name=value")
+	default:
+		flags.String(field.Flag, "", usage)
+	}
+	flags.Lookup(field.Flag).Hidden = field.Advanced
+}
+
+// partFlag says that a part of a definition is there, with nothing in it but what other
+// flags put there.
+type partFlag bool
+
+// String implements [pflag.Value].
+func (p *partFlag) String() string { return strconv.FormatBool(bool(*p)) }
+
+// Set implements [pflag.Value].
+func (p *partFlag) Set(text string) error {
+	there, err := strconv.ParseBool(text)
+	*p = partFlag(there)
+	return err
+}
+
+// Type implements [pflag.Value]; help texts show none.
+func (p *partFlag) Type() string { return "bool" }
+
+// given are the flags for sections that were given, in their order.
+func (f *fieldFlags) given(flags *pflag.FlagSet) (names []string) {
+	flags.Visit(func(one *pflag.Flag) {
+		if f.sections[one.Name] != nil {
+			names = append(names, one.Name)
+		}
+	})
+	return names
+}
+
+// kindOf is the kind that the given flags can only mean; empty where none of them was
+// given.
+func (f *fieldFlags) kindOf(flags *pflag.FlagSet) (string, error) {
+	var left []string
+	given := f.given(flags)
+	for _, k := range kinds.All {
+		if !slices.ContainsFunc(given, func(flag string) bool { return f.sections[flag][k.Name] == "" }) {
+			left = append(left, k.Name)
+		}
+	}
+	switch {
+	case len(given) == 0:
+		return "", nil
+	case len(left) == 0:
+		return "", usage("--%s do not go together: no kind has them all; `rillmark destination kinds` lists what each has", strings.Join(given, " and --"))
+	case len(left) > 1:
+		return "", usage("--%s can mean several kinds: say --kind %s", strings.Join(given, " and --"), strings.Join(left, " or "))
+	}
+	return left[0], nil
+}
+
+// places are the paths that the flags stand for, where sections are a kind's.
+func (f *fieldFlags) places(flags *pflag.FlagSet, kind string) (map[string]string, error) {
+	places := make(map[string]string)
+	for flag, path := range f.common {
+		places[flag] = path
+	}
+	for _, flag := range f.given(flags) {
+		path := f.sections[flag][kind]
+		if path == "" {
+			return nil, usage("--%s is not for kind %s; `rillmark destination kinds %s` lists what it has", flag, kind, kind)
+		}
+		places[flag] = path
+	}
+	return places, nil
+}
