@@ -24,6 +24,7 @@ type Record[D any] struct {
 	Reason     string    `json:"reason,omitempty"`
 	CreatedAt  time.Time `json:"created_at"`
 	UpdatedAt  time.Time `json:"updated_at"`
+	Where      string    `json:"where,omitempty" doc:"Of a source or a destination: where it is, in a few words"`
 	Definition D         `json:"definition"`
 	Warnings   []string  `json:"warnings,omitempty" doc:"In the answer to storing it: what somebody should know"`
 }
@@ -36,6 +37,9 @@ func sourceRecord(r *catalog.Source) Record[definition.Source] {
 	shown := recordOf(r)
 	shown.Definition = shown.Definition.Clone()
 	shown.Definition.EachSecret(func(_, secret string) string { return catalog.Show(secret) })
+	if c := shown.Definition.Connection.Connection; c != nil {
+		shown.Where = c.Where()
+	}
 	return shown
 }
 
@@ -43,6 +47,7 @@ func destinationRecord(r *catalog.Destination) Record[definition.Destination] {
 	shown := recordOf(r)
 	shown.Definition = shown.Definition.Clone()
 	shown.Definition.EachSecret(func(_, secret string) string { return catalog.Show(secret) })
+	shown.Where = shown.Definition.Where()
 	return shown
 }
 

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import type { DestinationRecord, LogEntry, Mark, OutletRecord, SourceRecord } from "./types";
+import type { DestinationRecord, Engine, Kind, LogEntry, Mark, OutletRecord, SourceRecord } from "./types";
 
 /** Refused is an answer of the service that is a problem document. */
 export class Refused extends Error {
@@ -123,4 +123,15 @@ export function useMarks(source: string) {
 /** useDestinations lists where events can go. */
 export function useDestinations() {
   return useQuery({ queryKey: ["destinations"], queryFn: () => getJSON<{ items: DestinationRecord[] }>("/v1/destinations"), select: (page) => page.items });
+}
+
+/** useKinds lists the kinds of destinations, which stay as they are while the service
+ * runs. */
+export function useKinds() {
+  return useQuery({ queryKey: ["kinds"], queryFn: () => getJSON<{ items: Kind[] }>("/v1/kinds"), staleTime: Infinity, select: (page) => page.items });
+}
+
+/** useEngines lists the engines that sources can be of. */
+export function useEngines() {
+  return useQuery({ queryKey: ["engines"], queryFn: () => getJSON<{ items: Engine[] }>("/v1/engines"), staleTime: Infinity, select: (page) => page.items });
 }

@@ -1775,7 +1775,7 @@ export interface components {
              */
             file?: components["schemas"]["FileOutletSettings"];
             /**
-             * Form
+             * Format
              * @description cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files
              * @default cloudevents
              * @enum {string}
@@ -2095,6 +2095,8 @@ export interface components {
             version: number;
             /** @description In the answer to storing it: what somebody should know */
             warnings?: string[];
+            /** @description Of a source or a destination: where it is, in a few words */
+            where?: string;
         };
         RecordOutlet: {
             /** Format: date-time */
@@ -2113,6 +2115,8 @@ export interface components {
             version: number;
             /** @description In the answer to storing it: what somebody should know */
             warnings?: string[];
+            /** @description Of a source or a destination: where it is, in a few words */
+            where?: string;
         };
         RecordSource: {
             /** Format: date-time */
@@ -2131,6 +2135,8 @@ export interface components {
             version: number;
             /** @description In the answer to storing it: what somebody should know */
             warnings?: string[];
+            /** @description Of a source or a destination: where it is, in a few words */
+            where?: string;
         };
         RedisOutletSettings: {
             /**

@@ -1,3 +1,4 @@
+import type { Schema } from "../parts/form/schema";
 import type { components } from "./schema.gen";
 
 type Schemas = components["schemas"];
@@ -35,6 +36,9 @@ export interface TrialLine {
 
 export type Outlet = Partial<Schemas["Outlet"]> & { source: string };
 export type OutletRecord = Omit<Schemas["RecordOutlet"], "definition"> & { definition: Outlet };
+/** Kind is a kind of destination, with the schemas of what is defined of it. */
+export type Kind = Omit<Schemas["Kind"], "settings" | "outlet"> & { settings?: Schema; outlet: Schema };
+export type Engine = Omit<Schemas["Engine"], "connection" | "source"> & { connection: Schema; source: Schema };
 export type Destination = Partial<Schemas["Destination"]> & { kind: Schemas["Destination"]["kind"] };
 export type DestinationRecord = Omit<Schemas["RecordDestination"], "definition"> & { definition: Destination };
 export type OutletHistory = Schemas["OutletHistory"];

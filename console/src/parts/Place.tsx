@@ -16,7 +16,7 @@ export function placeText({ kind, text }: Place, marks: Mark[] = []): string {
     case "offset":
       return text.trim();
     case "time":
-      return `time:${new Date(text).toISOString()}`;
+      return `time:${Number.isNaN(Date.parse(text)) ? "" : new Date(text).toISOString()}`;
     case "mark":
       return `mark:${text || marks[0]?.name}`;
     default:
@@ -24,27 +24,51 @@ export function placeText({ kind, text }: Place, marks: Mark[] = []): string {
   }
 }
 
+/** placeOf is what a place says that the service reads. */
+export function placeOf(text: string): Place {
+  const [kind = "", rest = ""] = text.split(/:(.*)/s);
+  switch (kind) {
+    case "beginning":
+    case "now":
+      return { kind, text: "" };
+    case "mark":
+      return { kind, text: rest };
+    case "time":
+      return { kind, text: Number.isNaN(Date.parse(rest)) ? "" : localInput(new Date(rest)) };
+    default:
+      return { kind: "offset", text };
+  }
+}
+
+/** localInput is a moment as a control for local times has it. */
+function localInput(moment: Date): string {
+  const local = new Date(moment.getTime() - moment.getTimezoneOffset() * 60_000);
+  return local.toISOString().slice(0, 19);
+}
+
 interface Fields {
   /** id begins the ids of the fields. */
   id: string;
+  /** label is what the place is for. */
+  label?: string;
   place: Place;
   onChange: (place: Place) => void;
   marks?: Mark[];
   /** kinds are what can be chosen, with what they are called here. */
-  kinds: (readonly [PlaceKind, string])[];
+  kinds: readonly (readonly [PlaceKind, string])[];
   /** what the offset and the time are of. */
   offset: string;
   time: string;
 }
 
 /** PlaceFields asks for a place in a journal. */
-export function PlaceFields({ id, place, onChange, marks, kinds, offset, time }: Fields) {
+export function PlaceFields({ id, label = "Place", place, onChange, marks, kinds, offset, time }: Fields) {
   const { kind, text } = place;
   const write = (next: string) => onChange({ kind, text: next });
   return (
     <>
       <Form.Group controlId={`${id}-kind`}>
-        <Form.Label>Place</Form.Label>
+        <Form.Label>{label}</Form.Label>
         <Form.Select size="sm" value={kind} onChange={(e) => onChange({ kind: e.target.value as PlaceKind, text: "" })}>
           {kinds.map(([k, words]) => (
             <option key={k} value={k} disabled={k === "mark" && !marks?.length}>

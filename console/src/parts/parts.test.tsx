@@ -2,7 +2,7 @@ import { renderToStaticMarkup as drawn } from "react-dom/server";
 import { describe, expect, it } from "vitest";
 import type { Check, Mark, Preview } from "../api/types";
 import { Checks } from "./Checks";
-import { Message } from "./Message";
+import { Message } from "./changes/Message";
 import { StateMark } from "./StateMark";
 import { bytes, count, rate, span } from "./numbers";
 import { PlaceFields, placeText } from "./Place";

@@ -1,21 +1,20 @@
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { useStatus } from "../../api/status";
-import { count } from "../../parts/numbers";
-import type { Change } from "./change";
-import { ChangeDetail } from "./ChangeDetail";
-import { ChangeList } from "./ChangeList";
-import { Filters } from "./Filters";
-import { kept, useChanges, type Filter } from "./useChanges";
+import type { SourceStatus } from "../../api/types";
+import { ChangesView } from "../../parts/changes/ChangesView";
+import { useStream } from "../../parts/changes/useStream";
+import { Filters, type Filter } from "./Filters";
+
+const lookBack = 200;
 
 /** ChangesPage shows changes as they enter the journal. */
 export function ChangesPage() {
   const { status } = useStatus();
   const [filter, setFilter] = useState<Filter>({ source: "", table: "", operations: [] });
   const [paused, setPaused] = useState(false);
-  const [opened, setOpened] = useState<Change | null>(null);
   const name = filter.source || status?.sources[0]?.name || "";
   const source = status?.sources.find((s) => s.name === name);
-  const { changes, held, error } = useChanges({ ...filter, source: name }, source?.journal.next, source?.journal.first ?? 1, paused);
+  const stream = useStream(useAddress({ ...filter, source: name }, source), paused);
 
   if (status && status.sources.length === 0) {
     return (
@@ -26,29 +25,41 @@ export function ChangesPage() {
     );
   }
   return (
-    <div className={opened ? "changes with-detail" : "changes"}>
-      <section className="changes-main" aria-label="Live changes">
-        <h1 className="visually-hidden">Changes</h1>
-        <Filters filter={{ ...filter, source: name }} onFilter={setFilter} sources={status?.sources ?? []} paused={paused} onPause={setPaused} held={held} />
-        {error && (
-          <p className="trouble" role="alert">
-            {error}
-          </p>
-        )}
-        {changes.length === 0 ? (
-          <p className="empty-list" role="status">
-            {source?.phase === "paused"
-              ? `Source ${name} is paused; ${"`"}rillmark source resume ${name}${"`"} starts it.`
-              : "Nothing has come yet. Change a row in a captured table, and it shows here at once."}
-          </p>
-        ) : (
-          <ChangeList changes={changes} opened={opened?.offset} onOpen={setOpened} />
-        )}
-        <p className="list-foot">
-          {count(changes.length)} shown{changes.length === kept ? ", the newest; older ones are in the journal" : ""}
-        </p>
-      </section>
-      {opened && <ChangeDetail change={opened} onClose={() => setOpened(null)} />}
-    </div>
+    <ChangesView
+      key={name}
+      label="Live changes"
+      stream={stream}
+      head={
+        <>
+          <h1 className="visually-hidden">Changes</h1>
+          <Filters filter={{ ...filter, source: name }} onFilter={setFilter} sources={status?.sources ?? []} paused={paused} onPause={setPaused} held={stream.held} />
+        </>
+      }
+      empty={
+        source?.phase === "paused"
+          ? `Source ${name} is paused; ${"`"}rillmark source resume ${name}${"`"} starts it.`
+          : "Nothing has come yet. Change a row in a captured table, and it shows here at once."
+      }
+    />
   );
+}
+
+/** useAddress is the stream of what a filter lets through. It begins a little before the
+ * newest event that is known when the filter is chosen, and goes on by itself. */
+function useAddress(filter: Filter, source?: SourceStatus): string | undefined {
+  const begun = useRef({ chosen: "", from: 1 });
+  if (!source) {
+    return undefined;
+  }
+  const query = new URLSearchParams();
+  if (filter.table) {
+    query.append("table", filter.table);
+  }
+  filter.operations.forEach((operation) => query.append("operation", operation));
+  const chosen = `${filter.source}?${query}`;
+  if (begun.current.chosen !== chosen) {
+    begun.current = { chosen, from: Math.max(source.journal.next - lookBack, source.journal.first, 1) };
+  }
+  query.append("from", String(begun.current.from));
+  return `/v1/sources/${encodeURIComponent(filter.source)}/stream?${query}`;
 }

@@ -2,7 +2,12 @@ import { Button, Form, ToggleButton, ToggleButtonGroup } from "react-bootstrap";
 import type { SourceStatus } from "../../api/types";
 import { count } from "../../parts/numbers";
 import { operations } from "../../parts/OperationMark";
-import type { Filter } from "./useChanges";
+
+export interface Filter {
+  source: string;
+  table: string;
+  operations: string[];
+}
 
 interface Props {
   filter: Filter;

@@ -1,57 +1,73 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
-import { send } from "../../api/client";
+import { send, useKinds } from "../../api/client";
 import type { Outlet, OutletRecord, Preview } from "../../api/types";
-import { Message } from "../../parts/Message";
+import { Editor } from "../../parts/form/Editor";
+import { Message } from "../../parts/changes/Message";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
+import { OutletForm } from "./OutletForm";
 
 /** DefinitionTab shows and changes an outlet's definition; a preview says what
  * the change would send before it is saved. */
-export function DefinitionTab({ record }: { record: OutletRecord }) {
-  const [text, setText] = useState(() => JSON.stringify(record.definition, null, 2));
-  const [version, setVersion] = useState(record.version);
+export function DefinitionTab({ record, kind: kindName }: { record: OutletRecord; kind: string }) {
+  const { data: kinds } = useKinds();
+  const kind = kinds?.find((k) => k.name === kindName);
+  const [base, setBase] = useState(record);
+  const [draft, setDraft] = useState<Outlet>(record.definition);
+  const [wrong, setWrong] = useState("");
   const [previews, setPreviews] = useState<Preview[]>();
-  const { trouble, work } = useWork();
+  const { busy, trouble, work } = useWork();
   const [said, setSaid] = useState("");
   const client = useQueryClient();
-  const run = (what: (definition: Outlet) => Promise<void>) => {
+  const dirty = JSON.stringify(draft) !== JSON.stringify(base.definition);
+  const change = (next: Outlet) => {
+    setDraft(next);
     setSaid("");
-    return work(() => what(JSON.parse(text)));
   };
-  const preview = () => run(async (d) => setPreviews((await send<{ items: Preview[] }>("POST", `/v1/outlets/${record.name}/preview?limit=3`, d)).items));
+  const preview = () => work(async () => setPreviews((await send<{ items: Preview[] }>("POST", `/v1/outlets/${base.name}/preview?limit=3`, draft)).items));
   const save = () =>
-    run(async (d) => {
-      const stored = await send<OutletRecord>("PUT", `/v1/outlets/${record.name}`, d, version);
-      setVersion(stored.version);
-      setText(JSON.stringify(stored.definition, null, 2));
+    work(async () => {
+      const stored = await send<OutletRecord>("PUT", `/v1/outlets/${base.name}`, draft, base.version);
+      setBase(stored);
+      setDraft(stored.definition);
       setSaid(`Saved as version ${stored.version}; delivery goes on with it.`);
-      await client.invalidateQueries({ queryKey: ["outlet", record.name] });
+      await client.invalidateQueries({ queryKey: ["outlet", base.name] });
     });
   return (
-    <>
-      <Form.Group controlId="definition">
-        <Form.Label className="note">Version {version}. What a field does stands in the API's description; a preview changes nothing.</Form.Label>
-        <Form.Control as="textarea" className="code" spellCheck={false} rows={Math.min(text.split("\n").length + 1, 30)} value={text} onChange={(e) => setText(e.target.value)} />
-      </Form.Group>
+    <Form
+      aria-label="Definition"
+      onSubmit={(event) => {
+        event.preventDefault();
+        void save();
+      }}
+    >
+      <p className="note">
+        Source {draft.source}, {draft.destination ? `destination ${draft.destination}` : "read by consumers"}; version {base.version}. Delivery goes on with what is saved, from where it is.
+      </p>
+      <Editor id="definition" value={draft} onChange={change} schema={kind?.outlet} onWrong={setWrong}>
+        {kind && <OutletForm key={base.version} kind={kind} outlet={draft} onChange={change} stored />}
+      </Editor>
+      <Trouble error={wrong || trouble} />
       <div className="page-head">
-        <Button size="sm" onClick={save}>
+        <Button type="submit" size="sm" disabled={busy || wrong !== "" || !dirty}>
           Save
         </Button>
-        <Button size="sm" variant="outline-secondary" onClick={preview}>
+        <Button size="sm" variant="outline-secondary" disabled={busy || wrong !== ""} onClick={preview}>
           Preview
         </Button>
-        <a href={`/v1/outlets/${record.name}/asyncapi`} target="_blank" rel="noreferrer">
+        <a href={`/v1/outlets/${base.name}/asyncapi`} target="_blank" rel="noreferrer">
           AsyncAPI document
         </a>
-        <span role="status">{said}</span>
+        <span role="status" className="note">
+          {said || (record.version !== base.version ? `Somebody else has stored version ${record.version} meanwhile.` : dirty ? "Not saved yet." : "")}
+        </span>
       </div>
-      <Trouble error={trouble} />
       {previews?.length === 0 && <p className="note">None of the journal's newest events would be let through.</p>}
       {previews?.map((m) => (
         <Message key={m.id} message={m} />
       ))}
-    </>
+    </Form>
   );
 }

@@ -1,29 +1,15 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { Button, Form, Modal, Table } from "react-bootstrap";
-import { send, useDestinations } from "../../api/client";
+import { send, useDestinations, useKinds } from "../../api/client";
 import { useStatus } from "../../api/status";
 import type { Check, Destination, DestinationRecord } from "../../api/types";
 import { Ask } from "../../parts/Ask";
 import { Checks } from "../../parts/Checks";
+import { Editor } from "../../parts/form/Editor";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
-
-/** where is a destination in a word or two. */
-function where(d: Destination): string {
-  switch (d.kind) {
-    case "kafka":
-      return d.kafka!.brokers.join(", ");
-    case "nats":
-      return d.nats!.servers.join(", ");
-    case "redis":
-      return d.redis!.address;
-    case "http":
-      return d.http!.url;
-    default:
-      return d.file?.bucket ? `bucket ${d.file.bucket.name}` : (d.file?.directory ?? "");
-  }
-}
+import { DestinationForm } from "./DestinationForm";
 
 /** Destinations lists where outlets deliver to: checked, changed and removed here. */
 export function Destinations() {
@@ -31,7 +17,7 @@ export function Destinations() {
   const { status } = useStatus();
   const { data: destinations } = useDestinations();
   const [checked, setChecked] = useState<{ name: string; checks: Check[] }>();
-  const [edited, setEdited] = useState<{ record: DestinationRecord; text: string; trouble?: unknown }>();
+  const [edited, setEdited] = useState<DestinationRecord>();
   const [removed, setRemoved] = useState<string>();
   const { trouble, work } = useWork();
   if (!destinations || destinations.length === 0) {
@@ -43,17 +29,6 @@ export function Destinations() {
       await client.invalidateQueries({ queryKey: ["destinations"] });
     });
   const check = (name: string) => run(async () => setChecked({ name, checks: (await send<{ items: Check[] }>("POST", `/v1/destinations/${name}/check`)).items }));
-  const save = async () => {
-    try {
-      const { record, text } = edited!;
-      await send("PUT", `/v1/destinations/${record.name}`, JSON.parse(text), record.version);
-      await client.invalidateQueries({ queryKey: ["destinations"] });
-      setEdited(undefined);
-      setChecked(undefined);
-    } catch (error) {
-      setEdited({ ...edited!, trouble: error });
-    }
-  };
   const users = (name: string) => status?.outlets.filter((o) => o.destination === name).map((o) => o.name) ?? [];
   return (
     <>
@@ -78,13 +53,13 @@ export function Destinations() {
                 <tr>
                   <th scope="row">{d.name}</th>
                   <td>{d.definition.kind}</td>
-                  <td>{where(d.definition)}</td>
+                  <td>{d.where}</td>
                   <td>{users(d.name).join(", ") || "–"}</td>
                   <td className="number">
                     <Button variant="link" size="sm" className="quiet-button" aria-label={`Check ${d.name}`} onClick={() => check(d.name)}>
                       Check
                     </Button>
-                    <Button variant="link" size="sm" className="quiet-button" aria-label={`Edit ${d.name}`} onClick={() => setEdited({ record: d, text: JSON.stringify(d.definition, null, 2) })}>
+                    <Button variant="link" size="sm" className="quiet-button" aria-label={`Edit ${d.name}`} onClick={() => setEdited(d)}>
                       Edit …
                     </Button>
                     <Button variant="link" size="sm" className="quiet-button" aria-label={`Remove ${d.name}`} onClick={() => setRemoved(d.name)}>
@@ -116,32 +91,63 @@ export function Destinations() {
           run(() => send("DELETE", `/v1/destinations/${name}`));
         }}
       />
-      <Modal animation={false} show={edited !== undefined} onHide={() => setEdited(undefined)} size="lg" aria-labelledby="edit-title">
-        {edited && (
-          <Form
-            onSubmit={(event) => {
-              event.preventDefault();
-              save();
-            }}
-          >
-            <Modal.Body>
-              <h2 id="edit-title">The destination {edited.record.name}</h2>
-              <p className="note">Its outlets go on with what is saved here. A sealed secret stays as it is; another one can be typed in its place.</p>
-              <Form.Group controlId="destination-definition">
-                <Form.Label className="visually-hidden">Definition</Form.Label>
-                <Form.Control as="textarea" rows={12} className="code" spellCheck={false} value={edited.text} onChange={(e) => setEdited({ ...edited, text: e.target.value })} />
-              </Form.Group>
-              <Trouble error={edited.trouble} />
-            </Modal.Body>
-            <Modal.Footer>
-              <Button variant="outline-secondary" onClick={() => setEdited(undefined)}>
-                Leave it
-              </Button>
-              <Button type="submit">Save</Button>
-            </Modal.Footer>
-          </Form>
-        )}
-      </Modal>
+      {edited && (
+        <DestinationDialog
+          record={edited}
+          onClose={() => setEdited(undefined)}
+          onSaved={async () => {
+            setEdited(undefined);
+            setChecked(undefined);
+            await client.invalidateQueries({ queryKey: ["destinations"] });
+          }}
+        />
+      )}
     </>
+  );
+}
+
+/** DestinationDialog changes a destination. Its outlets go on with what is saved. */
+function DestinationDialog({ record, onClose, onSaved }: { record: DestinationRecord; onClose: () => void; onSaved: () => Promise<void> }) {
+  const { data: kinds } = useKinds();
+  const [draft, setDraft] = useState<Destination>(record.definition);
+  const [wrong, setWrong] = useState("");
+  const [checks, setChecks] = useState<Check[]>();
+  const { busy, trouble, work } = useWork();
+  const check = () => work(async () => setChecks((await send<{ items: Check[] }>("POST", `/v1/destinations/${record.name}/check`, draft)).items));
+  const save = () =>
+    work(async () => {
+      await send("PUT", `/v1/destinations/${record.name}`, draft, record.version);
+      await onSaved();
+    });
+  return (
+    <Modal animation={false} show onHide={onClose} size="lg" aria-labelledby="edit-title">
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault();
+          void save();
+        }}
+      >
+        <Modal.Body>
+          <h2 id="edit-title">The destination {record.name}</h2>
+          <p className="note">Its outlets go on with what is saved here. A sealed secret stays as it is; another one can be typed in its place.</p>
+          <Editor id="destination-definition" value={draft} onChange={setDraft} onWrong={setWrong}>
+            {kinds && <DestinationForm kinds={kinds} destination={draft} onChange={setDraft} fixed />}
+          </Editor>
+          <Trouble error={wrong || trouble} />
+          {checks && <Checks checks={checks} />}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={onClose}>
+            Cancel
+          </Button>
+          <Button variant="outline-secondary" disabled={busy || wrong !== ""} onClick={check}>
+            Check it
+          </Button>
+          <Button type="submit" disabled={busy || wrong !== ""}>
+            Save
+          </Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
   );
 }

@@ -4,7 +4,7 @@ import { Button, Form, Table } from "react-bootstrap";
 import { getJSON, send } from "../../api/client";
 import type { LetterPage, OpenLetter, OutletStatus } from "../../api/types";
 import { Ask } from "../../parts/Ask";
-import { Message } from "../../parts/Message";
+import { Message } from "../../parts/changes/Message";
 import { count, localMoment } from "../../parts/numbers";
 import { StateMark } from "../../parts/StateMark";
 import { Trouble } from "../../parts/Trouble";

@@ -1,16 +1,16 @@
 import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { useNavigate } from "react-router-dom";
-import { send, useDestinations } from "../../api/client";
+import { send, useDestinations, useKinds } from "../../api/client";
 import { useStatus } from "../../api/status";
 import type { Check, Destination, Outlet, Preview } from "../../api/types";
 import { Checks } from "../../parts/Checks";
-import { Message } from "../../parts/Message";
+import { Message } from "../../parts/changes/Message";
 import { Steps } from "../../parts/Steps";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
-import { DestinationFields, emptyDestination } from "./DestinationFields";
-import { ShapeFields } from "./ShapeFields";
+import { DestinationForm } from "./DestinationForm";
+import { OutletForm } from "./OutletForm";
 
 const steps = ["Destination", "Check", "What goes out", "Preview", "Start"];
 const pull = "(pull)";
@@ -23,17 +23,19 @@ export function NewOutletPage() {
   const navigate = useNavigate();
   const { status } = useStatus();
   const { data: destinations } = useDestinations();
+  const { data: kinds } = useKinds();
   const [step, setStep] = useState(0);
   const [chosen, setChosen] = useState(another);
   const [destinationName, setDestinationName] = useState("");
-  const [destination, setDestination] = useState<Destination>(emptyDestination("file"));
+  const [destination, setDestination] = useState<Destination>({ kind: "file" });
   const [name, setName] = useState("");
   const [outlet, setOutlet] = useState<Outlet>({ source: "" });
   const [checks, setChecks] = useState<Check[]>();
   const [previews, setPreviews] = useState<Preview[]>();
   const { busy, trouble, work } = useWork();
   const known = destinations?.find((d) => d.name === chosen);
-  const kind = chosen === pull ? "pull" : (known?.definition.kind ?? destination.kind);
+  const kindName = chosen === pull ? "pull" : (known?.definition.kind ?? destination.kind);
+  const kind = kinds?.find((k) => k.name === kindName);
   const target = chosen === pull ? "" : chosen === another ? destinationName : chosen;
   const source = outlet.source || status?.sources[0]?.name || "";
   const definition: Outlet = { ...outlet, source, destination: target || undefined };
@@ -95,7 +97,7 @@ export function NewOutletPage() {
               </Form.Group>
             )}
           </div>
-          {chosen === another && <DestinationFields destination={destination} onChange={setDestination} />}
+          {chosen === another && kinds && <DestinationForm kinds={kinds} destination={destination} onChange={setDestination} />}
           <Button type="submit" size="sm" disabled={busy}>
             {busy ? "Looking …" : chosen === pull ? "Continue" : "Check it"}
           </Button>
@@ -135,7 +137,7 @@ export function NewOutletPage() {
               </Form.Select>
             </Form.Group>
           </div>
-          <ShapeFields kind={kind} outlet={outlet} onChange={setOutlet} />
+          {kind && <OutletForm key={kindName} kind={kind} outlet={{ ...outlet, source }} onChange={setOutlet} />}
           <Button type="submit" size="sm" disabled={busy}>
             {busy ? "Looking …" : "Preview"}
           </Button>

@@ -48,7 +48,7 @@ export function OutletPage() {
       {tab === "" && <NowTab outlet={outlet} />}
       {tab === "live" && <LiveTab name={name} />}
       {tab === "dead-letters" && <LettersTab outlet={outlet} />}
-      {tab === "definition" && <DefinitionTab record={record} />}
+      {tab === "definition" && <DefinitionTab record={record} kind={outlet.kind} />}
       {tab === "log" && <LogTab subject={`outlet/${name}`} changed={`${outlet.phase}${outlet.code}${outlet.dead_letters}${outlet.run}`} />}
     </>
   );

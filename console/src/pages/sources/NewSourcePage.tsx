@@ -8,9 +8,9 @@ import { Steps } from "../../parts/Steps";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
 import { Chosen } from "./Chosen";
-import { ConnectionFields } from "./ConnectionFields";
 import { RulesEditor } from "./RulesEditor";
 import { Scripts } from "./Scripts";
+import { SourceForm } from "./SourceForm";
 import { Trial } from "./Trial";
 
 const steps = ["Connect", "Check", "Choose tables", "Try", "Start"] as const;
@@ -21,7 +21,7 @@ export function NewSourcePage() {
   const [name, setName] = useState("");
   const [definition, setDefinition] = useState<SourceDefinition>({
     engine: "postgresql",
-    connection: { host: "", port: 5432, database: "", user: "", password: "", tls: "prefer" },
+    connection: { host: "", database: "", user: "" },
     tables: [{ match: "public.*", active: true }],
     mode: "load-and-follow",
   });
@@ -60,7 +60,7 @@ export function NewSourcePage() {
               <Form.Text>Lower-case letters, digits and hyphens; it stays in each event's id.</Form.Text>
             </Form.Group>
           </div>
-          <ConnectionFields definition={definition} onChange={setDefinition} />
+          <SourceForm definition={definition} onChange={setDefinition} />
           <Button type="submit" size="sm" disabled={busy}>
             {busy ? "Looking …" : "Check it"}
           </Button>

@@ -3,10 +3,11 @@ import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { send } from "../../api/client";
 import type { SourceDefinition, SourceRecord } from "../../api/types";
+import { Editor } from "../../parts/form/Editor";
 import { Trouble } from "../../parts/Trouble";
 import { Chosen } from "./Chosen";
-import { ConnectionFields } from "./ConnectionFields";
 import { RulesEditor } from "./RulesEditor";
+import { SourceForm } from "./SourceForm";
 
 /** RulesTab changes a source's definition while it runs. The version that the
  * change was made to goes with it, so that two people do not overwrite each other. */
@@ -15,6 +16,7 @@ export function RulesTab({ record }: { record: SourceRecord }) {
   const [draft, setDraft] = useState<SourceDefinition>(record.definition);
   const [trouble, setTrouble] = useState<unknown>();
   const [saved, setSaved] = useState(false);
+  const [wrong, setWrong] = useState("");
   const client = useQueryClient();
   const dirty = JSON.stringify(draft) !== JSON.stringify(base.definition);
   const take = (next: SourceRecord) => {
@@ -41,14 +43,16 @@ export function RulesTab({ record }: { record: SourceRecord }) {
         }
       }}
     >
-      <RulesEditor rules={draft.tables ?? []} onChange={(tables) => change({ ...draft, tables })} />
-      <details>
-        <summary>Connection and more</summary>
-        <ConnectionFields definition={draft} onChange={change} />
-      </details>
-      <Trouble error={trouble} />
+      <Editor id="definition" value={draft} onChange={change} onWrong={setWrong}>
+        <RulesEditor rules={draft.tables ?? []} onChange={(tables) => change({ ...draft, tables })} />
+        <details className="advanced">
+          <summary>Connection and more</summary>
+          <SourceForm definition={draft} onChange={change} />
+        </details>
+      </Editor>
+      <Trouble error={wrong || trouble} />
       <div className="page-head">
-        <Button type="submit" size="sm" disabled={!dirty}>
+        <Button type="submit" size="sm" disabled={!dirty || wrong !== ""}>
           Save the rules
         </Button>
         <Button size="sm" variant="outline-secondary" disabled={!dirty && record.version === base.version} onClick={() => take(record)}>

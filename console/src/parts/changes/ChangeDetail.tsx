@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Button, CloseButton, Tab, Table, Tabs } from "react-bootstrap";
-import { localMoment } from "../../parts/numbers";
-import { OperationMark } from "../../parts/OperationMark";
+import { localMoment } from "../numbers";
+import { OperationMark } from "../OperationMark";
 import { keyText, pretty, show, type Change } from "./change";
 
 /** ChangeDetail is one event opened: both images side by side, what is known of
@@ -16,7 +16,7 @@ export function ChangeDetail({ change, onClose }: { change: Change; onClose: () 
         </div>
         <CloseButton aria-label="Close the event" onClick={onClose} />
       </header>
-      <Tabs defaultActiveKey={change.before || change.after ? "images" : "json"} id="detail" key={change.id}>
+      <Tabs defaultActiveKey={change.before || change.after ? "images" : "json"} id="detail" key={change.serial}>
         {(change.before || change.after) && (
           <Tab eventKey="images" title="Before and after">
             <Images change={change} />
@@ -33,7 +33,8 @@ export function ChangeDetail({ change, onClose }: { change: Change; onClose: () 
   );
 }
 
-function Images({ change }: { change: Change }) {
+/** Images are a row before and after a change, side by side. */
+export function Images({ change }: { change: Change }) {
   const names = [...new Set([...Object.keys(change.before ?? {}), ...Object.keys(change.after ?? {}), ...change.omitted])];
   const cell = (image: Record<string, unknown> | null, name: string) => {
     if (!image) {

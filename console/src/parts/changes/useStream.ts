@@ -1,46 +1,33 @@
 import { useEffect, useRef, useState } from "react";
 import { parseChange, type Change } from "./change";
 
-/** kept is how many changes the page holds; older ones are in the journal. */
+/** kept is how many changes a page holds; older ones are in the journal. */
 export const kept = 5000;
-const lookBack = 200;
 
-export interface Filter {
-  source: string;
-  table: string;
-  operations: string[];
-}
-
-/** useChanges follows a source's live stream, newest first. While paused, what
- * comes is held back and counted. */
-export function useChanges(filter: Filter, next: number | undefined, first: number, paused: boolean) {
+/** useStream follows a stream of events, newest first. While paused, what comes is held
+ * back and counted. ready is true once the stream is open; without an address there is
+ * none. */
+export function useStream(address: string | undefined, paused: boolean) {
   const [changes, setChanges] = useState<Change[]>([]);
   const [held, setHeld] = useState(0);
   const [error, setError] = useState("");
+  const [ready, setReady] = useState(false);
   const waiting = useRef<Change[]>([]);
   const pausedNow = useRef(paused);
   pausedNow.current = paused;
-  const known = next !== undefined;
-  const operations = filter.operations.join();
 
   useEffect(() => {
-    if (!known) {
+    if (address === undefined) {
       return;
     }
     setChanges([]);
     setHeld(0);
     setError("");
+    setReady(false);
     waiting.current = [];
-    const query = new URLSearchParams({ from: String(Math.max(next! - lookBack, first, 1)) });
-    if (filter.table) {
-      query.append("table", filter.table);
-    }
-    operations
-      .split(",")
-      .filter(Boolean)
-      .forEach((operation) => query.append("operation", operation));
-    const source = new EventSource(`/v1/sources/${encodeURIComponent(filter.source)}/stream?${query}`);
+    const source = new EventSource(address);
     let frame = 0;
+    let serial = 0;
     const take = () => {
       frame = 0;
       if (pausedNow.current) {
@@ -52,9 +39,10 @@ export function useChanges(filter: Filter, next: number | undefined, first: numb
       waiting.current = [];
       setChanges((before) => [...fresh, ...before].slice(0, kept));
     };
+    source.onopen = () => setReady(true);
     source.onmessage = (message) => {
       setError("");
-      waiting.current.push(parseChange(message.lastEventId, message.data));
+      waiting.current.push(parseChange(message.lastEventId, message.data, ++serial));
       frame ||= requestAnimationFrame(take);
     };
     source.addEventListener("problem", (message) => {
@@ -67,9 +55,7 @@ export function useChanges(filter: Filter, next: number | undefined, first: numb
       cancelAnimationFrame(frame);
       source.close();
     };
-    // next and first say where a stream begins; it goes on by itself from there.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [filter.source, filter.table, operations, known]);
+  }, [address]);
 
   useEffect(() => {
     if (!paused && waiting.current.length > 0) {
@@ -80,5 +66,5 @@ export function useChanges(filter: Filter, next: number | undefined, first: numb
     }
   }, [paused]);
 
-  return { changes, held, error };
+  return { changes, held, error, ready };
 }

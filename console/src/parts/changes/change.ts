@@ -4,6 +4,8 @@ type Values = Record<string, unknown>;
 
 /** Change is one event as it came, with its numbers exact. */
 export interface Change {
+  /** serial tells those of one stream apart: an outlet may make two of one offset. */
+  serial: number;
   offset: string;
   raw: string;
   id: string;
@@ -19,10 +21,14 @@ export interface Change {
   event: Values;
 }
 
-export function parseChange(offset: string, raw: string): Change {
-  const event = parse(raw) as Values;
+export function parseChange(offset: string, raw: string, serial = 0): Change {
+  return changeOf(offset, raw, parse(raw) as Values, serial);
+}
+
+function changeOf(offset: string, raw: string, event: Values, serial: number): Change {
   const data = event.data as Values;
   return {
+    serial,
     offset,
     raw,
     id: String(event.id),
@@ -37,6 +43,34 @@ export function parseChange(offset: string, raw: string): Change {
     rekeyed: (data.rekeyed as Values) ?? null,
     event,
   };
+}
+
+/** readMessage is the change that a message says, whatever its format; nothing where it
+ * says none, as one whose row was an event already. */
+export function readMessage(offset: string, type: string, table: string, body: string): Change | undefined {
+  let read: unknown;
+  try {
+    read = parse(body);
+  } catch {
+    return undefined;
+  }
+  if (read === null || typeof read !== "object" || Array.isArray(read) || read instanceof LosslessNumber) {
+    return undefined;
+  }
+  const values = read as Values;
+  const [, operation] = /^rillmark\.row\.(\w+)$/.exec(type) ?? [];
+  if (values.specversion !== undefined && values.data) {
+    return (values.data as Values).operation ? changeOf(offset, body, values, 0) : undefined;
+  }
+  if ("operation" in values && ("before" in values || "after" in values)) {
+    return changeOf(offset, body, { data: values }, 0);
+  }
+  if (!operation) {
+    return undefined;
+  }
+  // Format row: the row alone; of a delete, the one that was.
+  const image = operation === "delete" ? { before: values, after: null } : { before: null, after: values };
+  return changeOf(offset, body, { data: { operation, table, ...image } }, 0);
 }
 
 /** show writes a value as a person reads it; numbers keep every digit. */

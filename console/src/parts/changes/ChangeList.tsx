@@ -1,28 +1,28 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useRef, type KeyboardEvent } from "react";
-import { count, localClock } from "../../parts/numbers";
-import { OperationMark } from "../../parts/OperationMark";
+import { count, localClock } from "../numbers";
+import { OperationMark } from "../OperationMark";
 import { keyText, summary, type Change } from "./change";
 
 const rowHeight = 30;
 
 interface Props {
   changes: Change[];
-  opened?: string;
+  opened?: number;
   onOpen: (change: Change) => void;
 }
 
 /** ChangeList is the newest changes, newest first; only what is seen is drawn. */
 export function ChangeList({ changes, opened, onOpen }: Props) {
   const box = useRef<HTMLDivElement>(null);
-  const rows = useVirtualizer({ count: changes.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 12, getItemKey: (i) => changes[i]!.offset });
+  const rows = useVirtualizer({ count: changes.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 12, getItemKey: (i) => changes[i]!.serial });
   const walk = (event: KeyboardEvent) => {
     const step = { ArrowDown: 1, ArrowUp: -1 }[event.key];
     if (!step) {
       return;
     }
     event.preventDefault();
-    const at = changes.findIndex((c) => c.offset === opened);
+    const at = changes.findIndex((c) => c.serial === opened);
     const to = Math.min(Math.max(at + step, 0), changes.length - 1);
     rows.scrollToIndex(to);
     onOpen(changes[to]!);
@@ -46,9 +46,9 @@ export function ChangeList({ changes, opened, onOpen }: Props) {
                 key={item.key}
                 role="option"
                 tabIndex={-1}
-                aria-selected={change.offset === opened}
+                aria-selected={change.serial === opened}
                 data-offset={change.offset}
-                className={change.offset === opened ? "change-row opened" : "change-row"}
+                className={change.serial === opened ? "change-row opened" : "change-row"}
                 style={{ transform: `translateY(${item.start}px)`, height: rowHeight }}
                 onClick={() => onOpen(change)}
                 onKeyDown={(e) => e.key === "Enter" && onOpen(change)}

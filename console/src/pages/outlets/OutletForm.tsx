@@ -1,0 +1,94 @@
+import { Form } from "react-bootstrap";
+import { useMarks } from "../../api/client";
+import { useStatus } from "../../api/status";
+import type { Kind, Mark, Outlet } from "../../api/types";
+import { SchemaForm, type Widget } from "../../parts/form/SchemaForm";
+import { TablePicker } from "../../parts/form/TablePicker";
+import { put, type Schema, type Section } from "../../parts/form/schema";
+import { PlaceFields, placeOf, placeText } from "../../parts/Place";
+
+const places = [
+  ["beginning", "the oldest event that is kept"],
+  ["now", "now"],
+  ["time", "a time"],
+  ["mark", "a mark"],
+  ["offset", "an offset"],
+] as const;
+
+interface Props {
+  kind: Kind;
+  outlet: Outlet;
+  onChange: (outlet: Outlet) => void;
+  /** stored says that the outlet is there: where it began is past. */
+  stored?: boolean;
+}
+
+/** OutletForm asks what goes out, in which form, and how it is delivered. */
+export function OutletForm({ kind, outlet, onChange, stored }: Props) {
+  const { status } = useStatus();
+  const { data: marks } = useMarks(outlet.source);
+  const tables = status?.sources.find((s) => s.name === outlet.source)?.tables.map((t) => t.name) ?? [];
+  const schema = kind.outlet as Schema;
+  const value = outlet as unknown as Section;
+  const change = (next: Section) => onChange(next as unknown as Outlet);
+  const own = schema.properties?.[kind.name];
+  return (
+    <>
+      <SchemaForm
+        schema={titled(schema, kind)}
+        value={value}
+        onChange={change}
+        omit={["source", "destination", kind.name, ...(stored ? ["from"] : [])]}
+        widgets={{
+          tables: ({ id, value: patterns, onChange: set }) => <TablePicker key={outlet.source} id={id} tables={tables} value={(patterns as string[] | undefined) ?? []} onChange={set} />,
+          from: startAt(marks),
+        }}
+      />
+      {own && (
+        <section aria-label={kind.title} className="own-section">
+          <h2>{kind.title}</h2>
+          <SchemaForm
+            id={`${kind.name}-`}
+            schema={own}
+            value={(value[kind.name] as Section | undefined) ?? {}}
+            onChange={(next) => change(put(value, kind.name, Object.keys(next).length ? next : undefined))}
+          />
+        </section>
+      )}
+    </>
+  );
+}
+
+/** titled calls topics what the kind's trade calls them. */
+function titled(schema: Schema, kind: Kind): Schema {
+  const topic = schema.properties?.topic;
+  if (!topic || !kind.topic) {
+    return schema;
+  }
+  const title = kind.topic[0]!.toUpperCase() + kind.topic.slice(1);
+  return { ...schema, properties: { ...schema.properties, topic: { ...topic, title, examples: ["{source}.{schema|log}.{table|messages}"] } } };
+}
+
+/** startAt asks for the place at which a new outlet starts. */
+function startAt(marks?: Mark[]): Widget {
+  return ({ id, value, onChange }) => {
+    const place = placeOf(String(value ?? "beginning"));
+    return (
+      <div className="part">
+        <div className="rule-line">
+          <PlaceFields
+            id={id}
+            label="Start at"
+            place={place}
+            marks={marks}
+            kinds={places}
+            offset="Offset that goes first"
+            time="First commit that goes"
+            onChange={(next) => onChange(placeText(next, marks))}
+          />
+        </div>
+        <Form.Text>A new outlet begins there; it can be set to another place later.</Form.Text>
+      </div>
+    );
+  };
+}
