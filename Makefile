@@ -28,7 +28,7 @@ soak: setup-tests build
 	go test -run '^$$' -fuzz FuzzString -fuzztime 5m ./internal/encode
 	go test -run '^$$' -fuzz FuzzLargeRow -fuzztime 5m ./internal/postgres/wire
 	for fuzz in FuzzArray FuzzValue; do go test -run '^$$' -fuzz $$fuzz'$$' -fuzztime 5m ./internal/postgres/canonical || exit 1; done
-	go test -run '^$$' -fuzz FuzzNames -fuzztime 5m ./internal/postgres
+	go test -run '^$$' -fuzz FuzzNames -fuzztime 5m ./internal/postgres/session
 
 bench: setup build
 	go run ./bench

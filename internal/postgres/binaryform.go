@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"rillmark/internal/change"
+	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/pgoutput"
 )
 
@@ -20,9 +21,9 @@ import (
 // server, whose own text it then is.
 
 // inText makes a tuple's binary values text.
-func (r *run) inText(ctx context.Context, l *layout, tuple []pgoutput.TupleColumn) error {
-	if len(tuple) != len(l.raw) {
-		return fmt.Errorf("a row of %d columns where %d were announced", len(tuple), len(l.raw))
+func (r *run) inText(ctx context.Context, l *catalogue.Layout, tuple []pgoutput.TupleColumn) error {
+	if len(tuple) != len(l.Raw) {
+		return fmt.Errorf("a row of %d columns where %d were announced", len(tuple), len(l.Raw))
 	}
 	var asked []int
 	for i := range tuple {
@@ -30,9 +31,9 @@ func (r *run) inText(ctx context.Context, l *layout, tuple []pgoutput.TupleColum
 		if c.Kind != pgoutput.KindBinary {
 			continue
 		}
-		text, known, err := plainText(&l.raw[i], c.Data)
+		text, known, err := plainText(&l.Raw[i], c.Data)
 		if err != nil {
-			return fmt.Errorf("column %s: %w", l.raw[i].Name, err)
+			return fmt.Errorf("column %s: %w", l.Raw[i].Name, err)
 		}
 		if known {
 			c.Kind, c.Data = pgoutput.KindText, text
@@ -48,7 +49,7 @@ func (r *run) inText(ctx context.Context, l *layout, tuple []pgoutput.TupleColum
 	formats := make([]int16, len(asked))
 	wanted := make([]string, len(asked))
 	for n, i := range asked {
-		values[n], oids[n], formats[n] = tuple[i].Data, l.raw[i].oid, 1
+		values[n], oids[n], formats[n] = tuple[i].Data, l.Raw[i].Oid, 1
 		wanted[n] = fmt.Sprintf("format('%%s', $%d)", n+1) // by the type's own output function
 	}
 	answer := r.control.PgConn().ExecParams(ctx, "SELECT "+strings.Join(wanted, ", "), values, oids, formats, nil).Read()
@@ -63,39 +64,39 @@ func (r *run) inText(ctx context.Context, l *layout, tuple []pgoutput.TupleColum
 
 // plainText is the text of a binary value whose form is plain (the types' send
 // functions); known is false for any other.
-func plainText(c *rawColumn, data []byte) (text []byte, known bool, err error) {
+func plainText(c *catalogue.RawColumn, data []byte) (text []byte, known bool, err error) {
 	want := func(n int) bool {
 		if len(data) != n {
 			err = fmt.Errorf("%d bytes where %d are wanted", len(data), n)
 		}
 		return err == nil
 	}
-	switch c.oid {
-	case oidBool:
+	switch c.Oid {
+	case catalogue.OidBool:
 		if want(1) {
 			return []byte{"ft"[data[0]&1]}, true, nil
 		}
 		return nil, true, err
-	case oidInt2:
+	case catalogue.OidInt2:
 		if want(2) {
 			return strconv.AppendInt(nil, int64(int16(binary.BigEndian.Uint16(data))), 10), true, nil
 		}
 		return nil, true, err
-	case oidInt4:
+	case catalogue.OidInt4:
 		if want(4) {
 			return strconv.AppendInt(nil, int64(int32(binary.BigEndian.Uint32(data))), 10), true, nil
 		}
 		return nil, true, err
-	case oidInt8:
+	case catalogue.OidInt8:
 		if want(8) {
 			return strconv.AppendInt(nil, int64(binary.BigEndian.Uint64(data)), 10), true, nil
 		}
 		return nil, true, err
-	case oidBytea:
+	case catalogue.OidBytea:
 		return hex.AppendEncode([]byte(`\x`), data), true, nil
-	case oidText, oidVarchar, oidBpchar, oidName, oidJSON:
+	case catalogue.OidText, catalogue.OidVarchar, catalogue.OidBpchar, catalogue.OidName, catalogue.OidJSON:
 		return data, true, nil
-	case oidJSONB:
+	case catalogue.OidJSONB:
 		if len(data) == 0 || data[0] != 1 {
 			return nil, true, fmt.Errorf("a jsonb value of an unknown version")
 		}

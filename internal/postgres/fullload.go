@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"rillmark/internal/postgres/chunk"
+	"rillmark/internal/postgres/loads"
 	"slices"
 	"strings"
 	"time"
@@ -24,8 +26,8 @@ func (l *loader) full(ctx context.Context, j *job, estimate int64) error {
 	}
 	defer marks.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
 	err = l.fullBetween(ctx, j, estimate, func(seen func() error) error { return l.run.place(ctx, marks, seen) })
-	if l.conn.PgConn().TxStatus() != 'I' && ctx.Err() == nil {
-		if _, rolled := l.conn.Exec(ctx, "ROLLBACK"); rolled != nil && (err == nil || errors.Is(err, errDisturbed)) {
+	if l.Conn.PgConn().TxStatus() != 'I' && ctx.Err() == nil {
+		if _, rolled := l.Conn.Exec(ctx, "ROLLBACK"); rolled != nil && (err == nil || errors.Is(err, errDisturbed)) {
 			return rolled
 		}
 	}
@@ -38,13 +40,13 @@ func (l *loader) full(ctx context.Context, j *job, estimate int64) error {
 func (l *loader) fullBetween(ctx context.Context, j *job, estimate int64, mark func(func() error) error) error {
 	r, t := l.run, j.table
 	began := time.Now()
-	var into *chunkRows
+	var into *chunk.Rows
 	for attempt := 0; ; attempt++ {
-		var w *window
+		var w *loads.Window
 		var before []uint32
 		err := mark(func() error {
 			if j.current() {
-				w, before = j.load.open(), r.notYetVisible.of(t.number)
+				w, before = j.load.Open(), r.notYetVisible.Of(t.number)
 			}
 			return nil
 		})
@@ -54,24 +56,24 @@ func (l *loader) fullBetween(ctx context.Context, j *job, estimate int64, mark f
 		if w == nil {
 			return errDisturbed
 		}
-		seen, err := l.beginReading(ctx)
+		seen, err := l.BeginReading(ctx)
 		if err != nil {
 			return err
 		}
-		into = &chunkRows{seen: seen}
-		if into.layout, err = l.layout(ctx); err != nil {
+		into = &chunk.Rows{Seen: seen}
+		if into.Layout, err = l.Layout(ctx); err != nil {
 			return err
 		}
 		accepted := false
 		err = mark(func() error {
-			defer j.load.close(w)
-			invisible := func(xid uint32) bool { return !seen.sees(xid) }
-			if !j.current() || w.voided || slices.ContainsFunc(before, invisible) || slices.ContainsFunc(w.touched, invisible) {
+			defer j.load.Close(w)
+			invisible := func(xid uint32) bool { return !seen.Sees(xid) }
+			if !j.current() || w.Voided || slices.ContainsFunc(before, invisible) || slices.ContainsFunc(w.Touched, invisible) {
 				return nil
 			}
 			accepted = true
-			r.adopt(t, into.layout, r.lastRow)
-			r.loadBegins(j, into.layout, inFull, estimate)
+			r.adopt(t, into.Layout, r.lastRow)
+			r.loadBegins(j, into.Layout, loads.InFull, estimate)
 			return nil
 		})
 		if err != nil {
@@ -80,7 +82,7 @@ func (l *loader) fullBetween(ctx context.Context, j *job, estimate int64, mark f
 		if accepted {
 			break
 		}
-		if _, err := l.conn.Exec(ctx, "ROLLBACK"); err != nil {
+		if _, err := l.Conn.Exec(ctx, "ROLLBACK"); err != nil {
 			return err
 		}
 		var current bool
@@ -88,7 +90,7 @@ func (l *loader) fullBetween(ctx context.Context, j *job, estimate int64, mark f
 		if !current {
 			return errDisturbed
 		}
-		if err := l.waitToSee(ctx, attempt, began); err != nil {
+		if err := l.WaitToSee(ctx, attempt, began); err != nil {
 			return err
 		}
 	}
@@ -100,31 +102,31 @@ func (l *loader) fullBetween(ctx context.Context, j *job, estimate int64, mark f
 var errDisturbed = errors.New("the table has changed under the load")
 
 // readFull reads through the table with a cursor, a piece between two marks.
-func (l *loader) readFull(ctx context.Context, j *job, into *chunkRows, mark func(func() error) error) error {
+func (l *loader) readFull(ctx context.Context, j *job, into *chunk.Rows, mark func(func() error) error) error {
 	r, t := l.run, j.table
-	s := l.selectionOf(into.layout)
-	if _, err := l.conn.Exec(ctx, "DECLARE rows NO SCROLL CURSOR FOR SELECT "+strings.Join(s.names, ", ")+" FROM "+j.from()+j.condition()); err != nil {
+	s := l.SelectionOf(into.Layout)
+	if _, err := l.Conn.Exec(ctx, "DECLARE rows NO SCROLL CURSOR FOR SELECT "+strings.Join(s.Names, ", ")+" FROM "+l.Target.From()+j.condition()); err != nil {
 		return err
 	}
 	// A first look tells how large rows are; then there are more at a time.
-	for limit := 20; ; limit = min(4*limit, l.limit()) {
-		into.rows = nil
-		n, _, err := l.collect(ctx, into, s, fmt.Sprintf("FETCH %d FROM rows", limit), nil, 0, 0)
+	for limit := 20; ; limit = min(4*limit, l.Limit()) {
+		into.Rows = nil
+		n, _, err := l.Collect(ctx, into, s, fmt.Sprintf("FETCH %d FROM rows", limit), nil, 0, 0)
 		if err != nil {
 			return err
 		}
 		done := n < limit
 		err = mark(func() error {
-			if !j.current() || t.state.Schema.Fingerprint() != into.layout.schema.Fingerprint() {
+			if !j.current() || t.state.Schema.Fingerprint() != into.Layout.Schema.Fingerprint() {
 				if j.current() {
-					t.load.restart()
+					t.load.Restart()
 				}
 				return nil
 			}
-			for _, row := range into.rows {
+			for _, row := range into.Rows {
 				r.addExisting(t, into, row, r.lastRow)
 			}
-			t.load.progress.Read = done
+			t.load.Progress.Read = done
 			r.finishIfComplete(j)
 			r.sink.Table(t.progressState())
 			return nil
@@ -133,12 +135,12 @@ func (l *loader) readFull(ctx context.Context, j *job, into *chunkRows, mark fun
 			return err
 		}
 		var disturbed bool
-		r.under(func() { disturbed = j.load.turn != j.turn })
+		r.under(func() { disturbed = j.load.Turn != j.turn })
 		if disturbed {
 			return errDisturbed
 		}
 		if done {
-			_, err := l.conn.Exec(ctx, "COMMIT")
+			_, err := l.Conn.Exec(ctx, "COMMIT")
 			return err
 		}
 	}

@@ -8,12 +8,13 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/session"
 	"rillmark/internal/settings"
 )
 
 // Kind is PostgreSQL as people choose it.
 var Kind = engine.Kind{
-	Name: change.PostgreSQL, Title: "PostgreSQL", Bare: (*Config)(nil),
+	Name: change.PostgreSQL, Title: "PostgreSQL", Bare: (*Engine)(nil),
 	Connection:    func() engine.Connection { return new(Settings) },
 	CheckPosition: checkPosition,
 	Make:          makeEngine,
@@ -21,16 +22,16 @@ var Kind = engine.Kind{
 
 func makeEngine(env engine.Environment, d engine.Definition) (engine.Engine, error) {
 	to := d.Connection.(*Settings)
-	connection, err := Connection(to.Host, to.Port, to.Database, to.User, to.Password, to.TLS, to.Root)
+	connection, err := session.Connection(to.Host, to.Port, to.Database, to.User, to.Password, to.TLS, to.Root)
 	if err != nil {
 		return nil, err
 	}
-	c := &Config{Source: d.Source, Connection: connection, Dial: env.Dial, Rules: d.Rules, HashKey: d.HashKey, Load: d.Load, LoadOnly: d.LoadOnly, Slot: to.Slot, Publication: to.Publication,
+	c := &session.Config{Source: d.Source, Connection: connection, Dial: env.Dial, Rules: d.Rules, HashKey: d.HashKey, Load: d.Load, LoadOnly: d.LoadOnly, Slot: to.Slot, Publication: to.Publication,
 		HeartbeatEvery: env.HeartbeatEvery, RefreshEvery: env.RefreshEvery, SilenceAfter: env.SilenceAfter, ChunkBytes: env.ChunkBytes, LoadSessions: d.LoadSessions, LargestValue: d.LargestValue}
 	if d.From != "" {
-		c.From, err = ParseLSN(d.From)
+		c.From, err = session.ParseLSN(d.From)
 	}
-	return c, err
+	return New(c), err
 }
 
 // Settings is how a PostgreSQL database is reached.

@@ -8,42 +8,34 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"rillmark/internal/change"
+	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/chunk"
+	"rillmark/internal/postgres/session"
 )
 
-// loader is one session that reads.
+// loader is one session that loads.
 type loader struct {
-	run  *run
-	conn *pgx.Conn
-	job  *job
-	room rowRoom
-	rows [][]change.Value
-	// keeps has the rows of one piece kept for the next.
-	keeps bool
-	// guarded tables may have values that are too large to be asked for.
-	guarded bool
+	chunk.Reader
+	run *run
+	job *job
 	// ahead is the job that follows at the same mark.
 	ahead *job
-	// rowSize is that of the last piece's rows on average, in bytes, by table.
-	rowSize map[string]int
-	// pages are the table's, when its layout was looked up last.
-	pages int64
-	// plain tables have small rows: a range of pages holds little more than itself.
-	plain map[string]bool
 }
 
+// turnTo turns to a job.
+func (l *loader) turnTo(j *job) { l.job, l.Target = j, j.target() }
+
 func (l *loader) connect(ctx context.Context) error {
-	if l.conn != nil {
+	if l.Conn != nil {
 		return nil
 	}
 	conn, err := l.run.markSession(ctx, "load")
 	if err != nil {
 		return err
 	}
-	l.conn, l.rowSize, l.plain = conn, make(map[string]int), make(map[string]bool)
+	l.Conn, l.RowSize, l.Plain = conn, make(map[string]int), make(map[string]bool)
 	// Rows that row-level security would hide are an error, not missing. A load
 	// reads each row once: one process, and no look at what is cheapest.
 	_, err = conn.Exec(ctx, "SET row_security = off; SET max_parallel_workers_per_gather = 0; SET jit = off")
@@ -51,45 +43,39 @@ func (l *loader) connect(ctx context.Context) error {
 }
 
 func (l *loader) hangUp(ctx context.Context) {
-	if l.conn != nil {
+	if l.Conn != nil {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
 		defer cancel()
-		l.conn.Close(ctx) //nolint:errcheck // nothing is open on it
-		l.conn = nil
+		l.Conn.Close(ctx) //nolint:errcheck // nothing is open on it
+		l.Conn = nil
 	}
 }
 
 // rollbackTime is what a source has for taking a failed read back.
 const rollbackTime = 10 * time.Second
 
-// sanitizedName is a table in SQL, of its name in events.
-func sanitizedName(name string) string {
-	schema, table, _ := change.SplitTable(name)
-	return pgx.Identifier{schema, table}.Sanitize()
-}
-
 // skippable is why a table cannot be loaded while others can; empty for an error
 // that concerns the connection.
 func (l *loader) skippable(err error) string {
 	var server *pgconn.PgError
-	if !errors.As(err, &server) || l.conn == nil {
+	if !errors.As(err, &server) || l.Conn == nil {
 		return ""
 	}
-	if l.conn.PgConn().TxStatus() != 'I' {
+	if l.Conn.PgConn().TxStatus() != 'I' {
 		ctx, cancel := context.WithTimeout(context.Background(), rollbackTime)
 		defer cancel()
-		l.conn.Exec(ctx, "ROLLBACK") //nolint:errcheck // a broken connection shows at its next use
+		l.Conn.Exec(ctx, "ROLLBACK") //nolint:errcheck // a broken connection shows at its next use
 	}
-	user := quoted(l.run.config.Connection.User)
+	user := session.Quoted(l.run.config.Connection.User)
 	switch server.Code {
 	case "42501":
 		if strings.Contains(server.Message, "pg_logical_emit_message") {
 			return "the login may not write the messages that a load needs: GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + user
 		}
-		if slices.ContainsFunc(l.job.captured.members, func(m *listed) bool { return m.hides }) {
+		if slices.ContainsFunc(l.job.captured.Members, func(m *catalogue.Listed) bool { return m.Hides }) {
 			return "row-level security would hide rows from the load: ALTER ROLE " + user + " BYPASSRLS, or let a login read that the policies let see all"
 		}
-		return server.Message + ": GRANT SELECT ON " + l.job.relation() + " TO " + user
+		return server.Message + ": GRANT SELECT ON " + l.Target.Relation() + " TO " + user
 	case "42P01", "3F000":
 		return "the table is gone"
 	case "25006":
@@ -102,31 +88,11 @@ func (l *loader) skippable(err error) string {
 	return ""
 }
 
-// relation is what is read, sanitized: the table, or a partition of it.
-func (j *job) relation() string {
-	name := j.table.state.Table
+// target is what the job reads.
+func (j *job) target() chunk.Target {
+	t := chunk.Target{Table: j.table.state.Table, Mapped: j.captured.Mapped, Rule: j.captured.Rule, Where: j.at.Where}
 	if len(j.at.Leaves) > 0 {
-		name = j.at.Leaves[0]
+		t.Leaf = j.at.Leaves[0]
 	}
-	return sanitizedName(name)
-}
-
-// from is the relation in a statement that reads: a mapped table is read with its
-// partitions, any other without what inherits from it.
-func (j *job) from() string {
-	if j.captured.mapped && len(j.at.Leaves) == 0 {
-		return j.relation()
-	}
-	return "ONLY " + j.relation()
-}
-
-// layout is the table's layout as the loader's session sees it now.
-func (l *loader) layout(ctx context.Context) (*layout, error) {
-	var oid uint32
-	var aside int64 // what is stored out of line, perhaps compressed
-	if err := l.conn.QueryRow(ctx, "SELECT oid, coalesce(pg_relation_size(nullif(reltoastrelid, 0)), 0), pg_relation_size(oid) / $2 FROM pg_class WHERE oid = $1::text::regclass", pgx.QueryExecModeCacheStatement, l.job.relation(), pageBytes).Scan(&oid, &aside, &l.pages); err != nil {
-		return nil, err
-	}
-	l.guarded = l.job.captured.mapped || aside > l.run.config.LargestValue/compressible
-	return l.run.config.catalogueLayout(ctx, l.conn, oid, l.job.table.state.Table, l.job.captured.rule)
+	return t
 }

@@ -13,22 +13,27 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
+	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/chunk"
+	"rillmark/internal/postgres/loads"
+	"rillmark/internal/postgres/publication"
+	"rillmark/internal/postgres/session"
 )
 
 // job is the next thing to do for a load.
 type job struct {
 	table    *table
-	load     *tableLoad
-	captured *captured
+	load     *loads.TableLoad
+	captured *publication.Captured
 	turn     int
-	at       progress // as it was when the job was handed out
+	at       loads.Progress // as it was when the job was handed out
 	do       func(*loader, context.Context, *job) error
 	alone    bool
-	piece    piece
+	piece    chunk.Piece
 	keys     [][]string
 	// window is open already where the mark at which the last piece was delivered
 	// is this one's first; before are the transactions on the table until then.
-	window *window
+	window *loads.Window
 	before []uint32
 }
 
@@ -37,7 +42,7 @@ func (r *run) keepLoading(ctx context.Context) error {
 	group, ctx := guard.WithContext(ctx)
 	for n := range r.config.LoadSessions {
 		group.Go(func() error {
-			l := &loader{run: r}
+			l := &loader{run: r, Reader: chunk.Reader{Config: r.config, Report: r.sink.Report}}
 			defer l.hangUp(ctx)
 			return l.work(ctx, n == 0)
 		})
@@ -81,13 +86,13 @@ func (l *loader) work(ctx context.Context, first bool) error {
 			continue
 		}
 		if err = l.connect(ctx); err == nil {
-			l.job = j
+			l.turnTo(j)
 			err = j.do(l, ctx, j)
 		}
 		why := l.skippable(err)
 		err = r.sink.Locked(func() error {
 			if j.alone {
-				j.load.alone = false
+				j.load.Alone = false
 			}
 			if err != nil && why == "" {
 				return err
@@ -110,7 +115,7 @@ func (r *run) nextJob() *job {
 	for {
 		var best *table
 		for _, t := range r.tables {
-			if t.load == nil || !t.load.ready || t.captured == nil || t.load.alone || refused[t] {
+			if t.load == nil || !t.load.Ready || t.captured == nil || t.load.Alone || refused[t] {
 				continue
 			}
 			if best == nil || t.rule().Priority > best.rule().Priority || t.rule().Priority == best.rule().Priority && t.state.Table < best.state.Table {
@@ -120,9 +125,9 @@ func (r *run) nextJob() *job {
 		if best == nil {
 			return nil
 		}
-		if j := best.load.nextJob(r.config); j != nil {
-			j.table, j.load, j.captured, j.turn, j.at = best, best.load, best.captured, best.load.turn, best.load.progress
-			best.load.alone = best.load.alone || j.alone
+		if j := nextJob(best.load, r.config); j != nil {
+			j.table, j.load, j.captured, j.turn, j.at = best, best.load, best.captured, best.load.Turn, best.load.Progress
+			best.load.Alone = best.load.Alone || j.alone
 			return j
 		}
 		if refused == nil {
@@ -132,41 +137,37 @@ func (r *run) nextJob() *job {
 	}
 }
 
-func (load *tableLoad) nextJob(c *Config) *job {
-	p := &load.progress
+func nextJob(load *loads.TableLoad, c *session.Config) *job {
+	p := &load.Progress
 	switch {
-	case load.alone:
+	case load.Alone:
 		return nil
 	case !p.Began:
 		return &job{alone: true, do: (*loader).begin}
-	case p.By == byRange && !p.Sized:
+	case p.By == loads.ByRange && !p.Sized:
 		return &job{alone: true, do: (*loader).measure}
-	case len(p.Keys) >= refetchBatch || p.Read && len(p.Pieces) == 0 && len(p.Keys) > 0:
-		return &job{alone: true, do: (*loader).again, keys: slices.Clone(p.Keys[:min(len(p.Keys), refetchBatch)])}
-	case p.By == byKey && !p.Read:
+	case len(p.Keys) >= loads.RefetchBatch || p.Read && len(p.Pieces) == 0 && len(p.Keys) > 0:
+		return &job{alone: true, do: (*loader).again, keys: slices.Clone(p.Keys[:min(len(p.Keys), loads.RefetchBatch)])}
+	case p.By == loads.ByKey && !p.Read:
 		return &job{alone: true, do: (*loader).nextByKey}
-	case p.By == byRange:
+	case p.By == loads.ByRange:
 		for _, one := range p.Pieces {
-			if !slices.Contains(load.out, one) {
-				load.out = append(load.out, one)
+			if !slices.Contains(load.Out, one) {
+				load.Out = append(load.Out, one)
 				return &job{do: (*loader).byPlace, piece: one}
 			}
 		}
 		if p.Next < p.Pages {
-			next := min(p.Next+max(int64(c.ChunkBytes)/pageBytes, 1), p.Pages)
-			one := piece{From: place{Page: p.Next}, To: place{Page: next}}
+			next := min(p.Next+max(int64(c.ChunkBytes)/chunk.PageBytes, 1), p.Pages)
+			one := chunk.Piece{From: chunk.Place{Page: p.Next}, To: chunk.Place{Page: next}}
 			p.Next, p.Read = next, next == p.Pages
 			p.Pieces = append(p.Pieces, one)
-			load.out = append(load.out, one)
+			load.Out = append(load.Out, one)
 			return &job{do: (*loader).byPlace, piece: one}
 		}
 	}
 	return nil
 }
-
-// pageBytes is the usual size of a page (BLCKSZ); another one makes pieces
-// larger or smaller, nothing else.
-const pageBytes = 8192
 
 func (r *run) allLoaded() bool {
 	for _, t := range r.tables {
@@ -208,7 +209,7 @@ func (r *run) tellLoads(now bool) {
 	r.toldLoads = time.Now()
 	var names []string
 	for _, t := range r.tables {
-		if t.load != nil && t.load.progress.Began && t.load.progress.Kind != load.Refetch {
+		if t.load != nil && t.load.Progress.Began && t.load.Progress.Kind != load.Refetch {
 			names = append(names, t.state.Table)
 		}
 	}
@@ -226,56 +227,53 @@ func (r *run) tellLoads(now bool) {
 // smallPages is up to where a table's rows are one piece.
 const smallPages = 16
 
-// compressible is how much smaller a value may be on disk.
-const compressible = 128
-
 // walk decides how a load goes through the table, of so many pages.
 func (j *job) walk(key []int, pages int64) string {
-	one := j.captured.members[0]
+	one := j.captured.Members[0]
 	switch {
 	case len(key) == 0:
-		return inFull
-	case j.captured.mapped && len(one.key) == 0:
-		return inFull
-	case j.captured.mapped, j.at.Where != "" && len(one.key) > 0, j.captured.rule.ByKey && len(one.key) > 0:
-		return byKey
-	case j.at.Restarts > 1 && len(one.key) > 0:
-		return byKey // by range it could not be done
-	case pages <= smallPages && len(one.key) > 0 && !j.captured.mapped:
-		return byKey // in one piece, without measuring it first
+		return loads.InFull
+	case j.captured.Mapped && len(one.Key) == 0:
+		return loads.InFull
+	case j.captured.Mapped, j.at.Where != "" && len(one.Key) > 0, j.captured.Rule.ByKey && len(one.Key) > 0:
+		return loads.ByKey
+	case j.at.Restarts > 1 && len(one.Key) > 0:
+		return loads.ByKey // by range it could not be done
+	case pages <= smallPages && len(one.Key) > 0 && !j.captured.Mapped:
+		return loads.ByKey // in one piece, without measuring it first
 	}
-	return byRange
+	return loads.ByRange
 }
 
 // current reports whether the load that a job belongs to still is the table's;
 // the lock is held.
-func (j *job) current() bool { return j.table.load == j.load && j.load.turn == j.turn }
+func (j *job) current() bool { return j.table.load == j.load && j.load.Turn == j.turn }
 
 // begin puts the void event and the load's beginning on record.
 func (l *loader) begin(ctx context.Context, j *job) error {
 	if done, err := l.together(ctx, j); done || err != nil {
 		return err
 	}
-	l.job = j
+	l.turnTo(j)
 	r := l.run
-	now, err := l.layout(ctx)
+	now, err := l.Layout(ctx)
 	if err != nil {
 		return err
 	}
-	by := j.walk(now.schema.Key(), l.pages)
+	by := j.walk(now.Schema.Key(), l.Pages)
 	// A table that cannot be read, or a condition that cannot be used, shows here
 	// and not after earlier rows have been declared void.
-	if _, err := l.conn.Exec(ctx, "SELECT FROM "+j.from()+j.condition()+" LIMIT 0"); err != nil {
+	if _, err := l.Conn.Exec(ctx, "SELECT FROM "+l.Target.From()+j.condition()+" LIMIT 0"); err != nil {
 		return err
 	}
 	estimate := int64(0)
-	if l.pages > 0 || j.captured.mapped {
+	if l.Pages > 0 || j.captured.Mapped {
 		estimate = l.estimate(ctx, j)
 	}
-	if by == inFull {
+	if by == loads.InFull {
 		return l.full(ctx, j, estimate)
 	}
-	return r.place(ctx, l.conn, func() error {
+	return r.place(ctx, l.Conn, func() error {
 		if j.current() {
 			r.loadBegins(j, now, by, estimate)
 			l.lookAhead(j)
@@ -285,36 +283,25 @@ func (l *loader) begin(ctx context.Context, j *job) error {
 }
 
 // loadBegins is the beginning at its mark; the lock is held and a unit is open.
-func (r *run) loadBegins(j *job, now *layout, by string, estimate int64) {
+func (r *run) loadBegins(j *job, now *catalogue.Layout, by string, estimate int64) {
 	t := j.table
 	place := r.lastRow
 	if t.state.Schema == nil {
 		r.adopt(t, now, place)
 	}
-	p := &t.load.progress
+	p := &t.load.Progress
 	if p.Kind == load.Full {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
 	}
 	p.Began, p.By, p.From = true, by, place
-	t.state.State, t.state.Note, t.state.RowsDone = engine.StateLoading, p.what(), 0
+	t.state.State, t.state.Note, t.state.RowsDone = engine.StateLoading, p.What(), 0
 	t.state.RowsEstimate = estimate
 	r.sink.Table(t.progressState())
-	r.sink.Report(engine.Report{Level: "info", Event: "load-began", Message: fmt.Sprintf("loading %s %s, about %d rows", t.state.Table, strings.TrimSpace(howItWalks[by]+" "+p.what()), t.state.RowsEstimate)})
+	r.sink.Report(engine.Report{Level: "info", Event: "load-began", Message: fmt.Sprintf("loading %s %s, about %d rows", t.state.Table, strings.TrimSpace(howItWalks[by]+" "+p.What()), t.state.RowsEstimate)})
 	r.tellLoads(false)
 }
 
-var howItWalks = map[string]string{byRange: "by range", byKey: "by key", inFull: "in one snapshot, since it has no key"}
-
-// what says which part of a table a load reads; empty for all of it.
-func (p *progress) what() string {
-	switch {
-	case p.Where != "":
-		return "where " + p.Where
-	case len(p.Leaves) > 0:
-		return "from " + strings.Join(p.Leaves, ", ")
-	}
-	return ""
-}
+var howItWalks = map[string]string{loads.ByRange: "by range", loads.ByKey: "by key", loads.InFull: "in one snapshot, since it has no key"}
 
 // estimate asks the server's planner how many rows there are to read; zero where
 // it will not say.
@@ -325,7 +312,7 @@ func (l *loader) estimate(ctx context.Context, j *job) int64 {
 			Rows int64 `json:"Plan Rows"`
 		}
 	}
-	err := l.conn.QueryRow(ctx, "EXPLAIN (FORMAT JSON) SELECT FROM "+j.from()+j.condition()).Scan(&plan)
+	err := l.Conn.QueryRow(ctx, "EXPLAIN (FORMAT JSON) SELECT FROM "+l.Target.From()+j.condition()).Scan(&plan)
 	if err != nil || json.Unmarshal(plan, &plans) != nil || len(plans) == 0 {
 		return 0
 	}
@@ -344,16 +331,16 @@ func (j *job) condition() string {
 func (l *loader) measure(ctx context.Context, j *job) error {
 	var file uint32
 	var pages int64
-	err := l.conn.QueryRow(ctx, "SELECT pg_relation_filenode($1::text::regclass), pg_relation_size($1::text::regclass) / current_setting('block_size')::bigint", j.relation()).Scan(&file, &pages)
+	err := l.Conn.QueryRow(ctx, "SELECT pg_relation_filenode($1::text::regclass), pg_relation_size($1::text::regclass) / current_setting('block_size')::bigint", l.Target.Relation()).Scan(&file, &pages)
 	if err != nil {
 		return err
 	}
 	r, t := l.run, j.table
-	return r.place(ctx, l.conn, func() error {
+	return r.place(ctx, l.Conn, func() error {
 		if !j.current() {
 			return nil
 		}
-		p := &t.load.progress
+		p := &t.load.Progress
 		p.Sized, p.File, p.Pages, p.Read = true, file, pages, pages == 0
 		r.finishIfComplete(j)
 		r.sink.Table(t.progressState())
@@ -363,35 +350,35 @@ func (l *loader) measure(ctx context.Context, j *job) error {
 
 // nextByKey reads what follows in the order of the key.
 func (l *loader) nextByKey(ctx context.Context, j *job) error {
-	return l.take(ctx, j, func(into *chunkRows) error { return l.readByKey(ctx, into, j.at.After, nil) }, keyTaken)
+	return l.take(ctx, j, func(into *chunk.Rows) error { return l.ReadByKey(ctx, into, j.at.After, nil) }, keyTaken)
 }
 
 // again reads rows by their keys.
 func (l *loader) again(ctx context.Context, j *job) error {
-	return l.take(ctx, j, func(into *chunkRows) error {
-		n, err := l.readAgain(ctx, into, j.keys)
+	return l.take(ctx, j, func(into *chunk.Rows) error {
+		n, err := l.ReadAgain(ctx, into, j.keys)
 		j.keys = j.keys[:n]
 		return err
-	}, func(_ *progress, read *chunkRows) {
-		j.load.haveRead(j.keys, read.layout.schema, read.rows)
+	}, func(_ *loads.Progress, read *chunk.Rows) {
+		j.load.HaveRead(j.keys, read.Layout.Schema, read.Rows)
 	})
 }
 
 // byPlace reads the rows of a piece.
 func (l *loader) byPlace(ctx context.Context, j *job) error {
-	return l.take(ctx, j, func(into *chunkRows) error { return l.readRange(ctx, into, j.piece) }, func(p *progress, read *chunkRows) {
-		p.Pieces = slices.DeleteFunc(p.Pieces, func(one piece) bool { return one == j.piece })
-		if !read.end {
-			p.Pieces = append(p.Pieces, piece{From: read.lastPlace, To: j.piece.To})
+	return l.take(ctx, j, func(into *chunk.Rows) error { return l.ReadRange(ctx, into, j.piece) }, func(p *loads.Progress, read *chunk.Rows) {
+		p.Pieces = slices.DeleteFunc(p.Pieces, func(one chunk.Piece) bool { return one == j.piece })
+		if !read.End {
+			p.Pieces = append(p.Pieces, chunk.Piece{From: read.LastPlace, To: j.piece.To})
 		}
 	})
 }
 
 // take reads a piece between two marks and puts it into the journal at the second.
-func (l *loader) take(ctx context.Context, j *job, read func(*chunkRows) error, taken func(*progress, *chunkRows)) error {
+func (l *loader) take(ctx context.Context, j *job, read func(*chunk.Rows) error, taken func(*loads.Progress, *chunk.Rows)) error {
 	r := l.run
 	if j.window == nil {
-		err := r.place(ctx, l.conn, func() error {
+		err := r.place(ctx, l.Conn, func() error {
 			r.openWindow(j)
 			return nil
 		})
@@ -400,16 +387,16 @@ func (l *loader) take(ctx context.Context, j *job, read func(*chunkRows) error, 
 		}
 	}
 	w := j.window
-	defer r.under(func() { j.load.close(w) })
-	rows, err := l.read(ctx, j.before, read)
+	defer r.under(func() { j.load.Close(w) })
+	rows, err := l.Read(ctx, j.before, read)
 	if err != nil {
 		return err
 	}
-	return r.place(ctx, l.conn, func() error {
+	return r.place(ctx, l.Conn, func() error {
 		if j.current() {
 			r.deliver(j, w, rows, taken)
 		}
-		j.load.close(w)
+		j.load.Close(w)
 		l.lookAhead(j)
 		return nil
 	})
@@ -418,9 +405,9 @@ func (l *loader) take(ctx context.Context, j *job, read func(*chunkRows) error, 
 // openWindow begins a piece at a mark; the lock is held.
 func (r *run) openWindow(j *job) {
 	if j.current() {
-		j.window, j.before = j.load.open(), r.notYetVisible.of(j.table.number)
+		j.window, j.before = j.load.Open(), r.notYetVisible.Of(j.table.number)
 		if j.keys != nil {
-			j.load.asked = make(map[string][]string)
+			j.load.Asked = make(map[string][]string)
 		}
 	}
 }
@@ -430,62 +417,62 @@ func (r *run) openWindow(j *job) {
 // lock is held.
 func (l *loader) lookAhead(j *job) {
 	if j.alone {
-		j.load.alone, j.alone = false, false
+		j.load.Alone, j.alone = false, false
 	}
-	j.load.out = slices.DeleteFunc(j.load.out, func(one piece) bool { return one == j.piece })
+	j.load.Out = slices.DeleteFunc(j.load.Out, func(one chunk.Piece) bool { return one == j.piece })
 	next := l.run.nextJob()
 	if next == nil {
 		return
 	}
 	l.ahead = next
-	if p := next.at; p.Began && (p.By == byKey || p.Sized) {
+	if p := next.at; p.Began && (p.By == loads.ByKey || p.Sized) {
 		l.run.openWindow(next)
 	}
 }
 
 // deliver puts a piece into the journal at its second mark. The lock is held, a
 // unit is open.
-func (r *run) deliver(j *job, w *window, read *chunkRows, taken func(*progress, *chunkRows)) {
+func (r *run) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(*loads.Progress, *chunk.Rows)) {
 	t := j.table
-	if w.voided || !t.load.progress.Began {
+	if w.Voided || !t.load.Progress.Began {
 		return // read again
 	}
-	if read.file != 0 && read.file != t.load.progress.File && t.load.progress.By == byRange {
+	if read.File != 0 && read.File != t.load.Progress.File && t.load.Progress.By == loads.ByRange {
 		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.state.Table + ": its rows have been moved on disk (VACUUM FULL, CLUSTER, ALTER TABLE or TRUNCATE): the load begins anew"})
-		t.load.restart()
+		t.load.Restart()
 		r.sink.Table(t.progressState())
 		return
 	}
-	for _, other := range w.layouts {
-		if other.schema.Fingerprint() != read.layout.schema.Fingerprint() || known(other.columns()) && !sameSet(other.columns(), read.layout.columns()) {
+	for _, other := range w.Layouts {
+		if other.Schema.Fingerprint() != read.Layout.Schema.Fingerprint() || catalogue.Known(other.Columns()) && !catalogue.SameSet(other.Columns(), read.Layout.Columns()) {
 			return
 		}
 	}
 	place := r.lastRow
-	r.adopt(t, read.layout, place)
+	r.adopt(t, read.Layout, place)
 	if !j.current() {
 		return // the new version has changed rows that were read before
 	}
-	read.rows = layOver(read, w.overlay)
-	for _, row := range read.rows {
+	read.Rows = loads.LayOver(read, w.Overlay)
+	for _, row := range read.Rows {
 		r.addExisting(t, read, row, place)
 	}
-	taken(&t.load.progress, read)
+	taken(&t.load.Progress, read)
 	r.finishIfComplete(j)
 	r.sink.Table(t.progressState())
 }
 
 // addExisting puts a row of a load into the journal; the lock is held, a unit is
 // open.
-func (r *run) addExisting(t *table, read *chunkRows, row []change.Value, place LSN) {
-	event := change.Row{Operation: change.Existing, Table: t.state.Table, Schema: read.layout.schema, Place: uint64(place), After: row}
-	if len(read.tooLarge) > 0 && len(row) > 0 && read.tooLarge[&row[0]] != nil {
-		sizes := read.tooLarge[&row[0]]
-		r.refuse(t, read.layout, &event, sizes)
-		t.load.refused += len(sizes)
+func (r *run) addExisting(t *table, read *chunk.Rows, row []change.Value, place session.LSN) {
+	event := change.Row{Operation: change.Existing, Table: t.state.Table, Schema: read.Layout.Schema, Place: uint64(place), After: row}
+	if len(read.TooLarge) > 0 && len(row) > 0 && read.TooLarge[&row[0]] != nil {
+		sizes := read.TooLarge[&row[0]]
+		r.refuse(t, read.Layout, &event, sizes)
+		t.load.Refused += len(sizes)
 	}
 	r.sink.Add(&event)
-	if t.load.progress.Kind != load.Refetch {
+	if t.load.Progress.Kind != load.Refetch {
 		t.state.RowsDone++
 	}
 }
@@ -494,8 +481,8 @@ func (r *run) addExisting(t *table, read *chunkRows, row []change.Value, place L
 // journal; the lock is held, a unit is open.
 func (r *run) finishIfComplete(j *job) {
 	t := j.table
-	p := &t.load.progress
-	if !p.complete() {
+	p := &t.load.Progress
+	if !p.Complete() {
 		return
 	}
 	if p.Kind == load.Refetch {
@@ -508,12 +495,12 @@ func (r *run) finishIfComplete(j *job) {
 		t.state.RowsEstimate = t.state.RowsDone
 	}
 	if p.Kind != load.Full {
-		body, _ := json.Marshal(map[string]string{"part": p.what()})
+		body, _ := json.Marshal(map[string]string{"part": p.What()})
 		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body})
 		t.state.State, t.state.Note = p.Then, p.ThenNote
 	} else {
-		if t.load.refused > 0 {
-			t.state.State, t.state.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", t.load.refused)
+		if t.load.Refused > 0 {
+			t.state.State, t.state.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", t.load.Refused)
 		}
 		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
 	}

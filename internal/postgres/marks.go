@@ -2,14 +2,15 @@ package postgres
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/chunk"
+	"rillmark/internal/postgres/loads"
+	"rillmark/internal/postgres/session"
 )
 
 // place writes a mark into the source's log and waits until the stream has
@@ -53,9 +54,9 @@ func (r *run) catchUp(ctx context.Context) error {
 	}
 	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
 	if err := r.place(ctx, conn, func() error { return nil }); err != nil {
-		if mayNotWrite(err) {
+		if session.MayNotWrite(err) {
 			return &engine.Fault{Code: "no-marks", Final: true, Cause: err, Message: "the login may not write messages into the source's log, by which a run that ends when it has caught up knows that it has",
-				Fix: "GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + quoted(r.config.Connection.User) + ", or let the source run without an end"}
+				Fix: "GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + session.Quoted(r.config.Connection.User) + ", or let the source run without an end"}
 		}
 		return err
 	}
@@ -70,7 +71,7 @@ func (r *run) catchUp(ctx context.Context) error {
 // markSession is a session for marks: a commit of one must not hang behind a
 // standby that does not answer.
 func (r *run) markSession(ctx context.Context, purpose string) (*pgx.Conn, error) {
-	conn, err := r.config.connect(ctx, purpose)
+	conn, err := r.config.Connect(ctx, purpose)
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +97,7 @@ func (r *run) keepHeartbeat(ctx context.Context) error {
 		if err := conn.QueryRow(ctx, "SELECT pg_current_snapshot()::text").Scan(&text); err != nil {
 			return err
 		}
-		seen, err := parseSnapshot(text)
+		seen, err := chunk.ParseSnapshot(text)
 		if err != nil {
 			return err
 		}
@@ -104,16 +105,16 @@ func (r *run) keepHeartbeat(ctx context.Context) error {
 		// A heartbeat that never came by is forgotten with the run; a few are
 		// all there can be, as the stream ends after a while of silence.
 		r.under(func() {
-			r.notYetVisible.prune(&seen)
+			r.notYetVisible.Prune(&seen)
 			r.marks[nonce] = &mark{done: make(chan struct{}), seen: func() error {
-				r.at.Nonce, r.at.NonceCommit = nonce, LSN(r.tx.FinalLSN)
-				r.notYetVisible.heartbeat()
+				r.at.Nonce, r.at.NonceCommit = nonce, session.LSN(r.tx.FinalLSN)
+				r.notYetVisible.Heartbeat()
 				r.sink.Touch()
 				return r.backToText(ctx)
 			}}
 		})
 		_, err = conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", markPrefix, nonce)
-		if mayNotWrite(err) {
+		if session.MayNotWrite(err) {
 			return r.withoutHeartbeat(ctx)
 		}
 		if err != nil {
@@ -127,19 +128,13 @@ func (r *run) keepHeartbeat(ctx context.Context) error {
 	}
 }
 
-// mayNotWrite tells a login without the right, or a standby, from other errors.
-func mayNotWrite(err error) bool {
-	var server *pgconn.PgError
-	return errors.As(err, &server) && (server.Code == "42501" || server.Code == "25006")
-}
-
 // withoutHeartbeat goes on where messages may not be written: the slot is then
 // confirmed up to the newest stored transaction, and a restored source cannot be
 // told from the one we know.
 func (r *run) withoutHeartbeat(ctx context.Context) error {
 	r.under(func() { r.at.Nonce, r.at.NonceCommit = "", 0 })
 	r.sink.Report(engine.Report{Level: "warn", Event: "no-heartbeat", Message: "the login may not write messages into the source's log: a quiet source holds its log back, tables cannot be loaded, and a restored source cannot be recognised. " +
-		"GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + quoted(r.config.Connection.User)})
+		"GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + session.Quoted(r.config.Connection.User)})
 	ticker := time.NewTicker(r.config.HeartbeatEvery)
 	defer ticker.Stop()
 	for {
@@ -147,7 +142,7 @@ func (r *run) withoutHeartbeat(ctx context.Context) error {
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		case <-ticker.C:
-			r.under(func() { r.notYetVisible = notYetVisible{} }) // without marks nothing is loaded that would ask for it
+			r.under(func() { r.notYetVisible = loads.NotYetVisible{} }) // without marks nothing is loaded that would ask for it
 		}
 	}
 }

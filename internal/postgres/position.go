@@ -3,42 +3,8 @@ package postgres
 import (
 	"encoding/json"
 	"fmt"
-	"strconv"
-	"strings"
-
-	"rillmark/internal/change"
+	"rillmark/internal/postgres/session"
 )
-
-// LSN is a place in PostgreSQL's log.
-type LSN uint64
-
-// String writes the two halves as PostgreSQL does.
-func (l LSN) String() string { return string(change.PostgreSQL.AppendPosition(nil, uint64(l))) }
-
-// ParseLSN reads what String wrote.
-func ParseLSN(s string) (LSN, error) {
-	high, low, found := strings.Cut(s, "/")
-	h, err1 := strconv.ParseUint(high, 16, 32)
-	l, err2 := strconv.ParseUint(low, 16, 32)
-	if !found || err1 != nil || err2 != nil {
-		return 0, fmt.Errorf("%q is no place in a PostgreSQL log: it looks like 0/19A2F48", s)
-	}
-	return LSN(h<<32 | l), nil
-}
-
-// MarshalJSON writes the text form.
-func (l LSN) MarshalJSON() ([]byte, error) { return json.Marshal(l.String()) }
-
-// UnmarshalJSON reads the text form.
-func (l *LSN) UnmarshalJSON(data []byte) error {
-	var s string
-	if err := json.Unmarshal(data, &s); err != nil {
-		return err
-	}
-	parsed, err := ParseLSN(s)
-	*l = parsed
-	return err
-}
 
 // The kinds of a position. A message outside of any transaction may carry the
 // LSN of the commit that follows it, so it comes first.
@@ -48,16 +14,16 @@ const (
 )
 
 // rowEnd is the row LSN of a position at a transaction's end.
-const rowEnd = LSN(1<<64 - 1)
+const rowEnd = session.LSN(1<<64 - 1)
 
 // position is a place between two units of the log, in the order of the stream:
 // by commit, kind, the row's own LSN, and the ordinal among the messages that
 // share it (the rows of one COPY do).
 type position struct {
-	Commit  LSN    `json:"commit"`
-	Kind    int    `json:"kind"`
-	Row     LSN    `json:"row"`
-	Ordinal uint32 `json:"ordinal"`
+	Commit  session.LSN `json:"commit"`
+	Kind    int         `json:"kind"`
+	Row     session.LSN `json:"row"`
+	Ordinal uint32      `json:"ordinal"`
 }
 
 // after reports whether p lies behind q.
@@ -87,12 +53,12 @@ type checkpoint struct {
 	// Nonce is our newest heartbeat's and NonceCommit its commit: the slot is
 	// confirmed up to there and no further, so that the heartbeat comes again
 	// when we resume and shows that this is the log we know.
-	Nonce       string `json:"nonce,omitempty"`
-	NonceCommit LSN    `json:"nonce_commit,omitempty"`
+	Nonce       string      `json:"nonce,omitempty"`
+	NonceCommit session.LSN `json:"nonce_commit,omitempty"`
 	// Binary is set while a transaction has to be read in binary form; BinaryUntil
 	// is its commit, once that is known.
-	Binary      bool `json:"binary,omitempty"`
-	BinaryUntil LSN  `json:"binary_until,omitempty"`
+	Binary      bool        `json:"binary,omitempty"`
+	BinaryUntil session.LSN `json:"binary_until,omitempty"`
 	// Making is set while the slot is being made: one that is found then was
 	// never read and may be made again.
 	Making bool `json:"making,omitempty"`

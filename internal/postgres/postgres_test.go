@@ -6,7 +6,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/change"
+	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/chunk"
+	"rillmark/internal/postgres/loads"
 	"rillmark/internal/postgres/pgoutput"
+	"rillmark/internal/postgres/session"
 )
 
 func TestPositionsAreOrderedAsTheStreamIs(t *testing.T) {
@@ -29,26 +33,26 @@ func TestPositionsAreOrderedAsTheStreamIs(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, want, *got)
 	for _, wrong := range []string{"", "1", "x/1", "1/", "123456789/0"} {
-		_, err := ParseLSN(wrong)
+		_, err := session.ParseLSN(wrong)
 		require.Error(t, err, wrong)
 	}
-	require.Equal(t, "1/1", LSN(0x100000001).String())
+	require.Equal(t, "1/1", session.LSN(0x100000001).String())
 }
 
 func TestASnapshotSeesWhatItSees(t *testing.T) {
-	s, err := parseSnapshot("100:110:100,105")
+	s, err := chunk.ParseSnapshot("100:110:100,105")
 	require.NoError(t, err)
 	for xid, want := range map[uint32]bool{99: true, 100: false, 101: true, 105: false, 109: true, 110: false, 111: false} {
-		require.Equal(t, want, s.sees(xid), "transaction %d", xid)
+		require.Equal(t, want, s.Sees(xid), "transaction %d", xid)
 	}
 	// The stream carries 32 bits of a transaction's 64: the nearest is meant.
-	s, err = parseSnapshot("8589934600:8589934610:8589934605")
+	s, err = chunk.ParseSnapshot("8589934600:8589934610:8589934605")
 	require.NoError(t, err)
 	for xid, want := range map[uint32]bool{7: true, 13: false, 17: true, 18: false, 4294967295: true} {
-		require.Equal(t, want, s.sees(xid), "transaction %d in the third epoch", xid)
+		require.Equal(t, want, s.Sees(xid), "transaction %d in the third epoch", xid)
 	}
 	for _, wrong := range []string{"", "1:2", "a:2:", "1:b:", "1:2:x"} {
-		_, err := parseSnapshot(wrong)
+		_, err := chunk.ParseSnapshot(wrong)
 		require.Error(t, err, wrong)
 	}
 }
@@ -67,16 +71,16 @@ func TestAChunkIsLaidOver(t *testing.T) {
 		return image
 	}
 	key := func(id string) string { return change.RowKey([]change.Value{change.Of(id)}) }
-	seen := snapshot{xmin: 10, xmax: 20, running: []uint64{12}}
-	read := &chunkRows{layout: &layout{schema: schema}, seen: seen, rows: [][]change.Value{row("1", "a", "A"), row("2", "b", "B"), row("3", "c", "C"), row("4", "d", "D")}}
-	got := layOver(read, []overlaid{
-		{xid: 11, operation: change.Delete, key: key("1")}, // seen: the chunk has it already
-		{xid: 12, operation: change.Update, key: key("2"), after: row("2", "later", "omitted")},
-		{xid: 25, operation: change.Delete, key: key("3")},
-		{xid: 26, operation: change.Insert, key: key("3"), after: row("3", "again", "again")}, // its own event is all there is to it
-		{xid: 25, operation: change.Update, rekeyed: true, key: key("4"), newKey: key("40"), after: row("40", "d", "omitted")},
-		{xid: 26, operation: change.Update, key: key("40"), after: row("40", "moved", "omitted")},
-		{xid: 26, operation: change.Update, key: key("99"), after: row("99", "elsewhere", "x")},
+	seen := chunk.Snapshot{Xmin: 10, Xmax: 20, Running: []uint64{12}}
+	read := &chunk.Rows{Layout: &catalogue.Layout{Schema: schema}, Seen: seen, Rows: [][]change.Value{row("1", "a", "A"), row("2", "b", "B"), row("3", "c", "C"), row("4", "d", "D")}}
+	got := loads.LayOver(read, []loads.Overlaid{
+		{Xid: 11, Operation: change.Delete, Key: key("1")}, // seen: the chunk has it already
+		{Xid: 12, Operation: change.Update, Key: key("2"), After: row("2", "later", "omitted")},
+		{Xid: 25, Operation: change.Delete, Key: key("3")},
+		{Xid: 26, Operation: change.Insert, Key: key("3"), After: row("3", "again", "again")}, // its own event is all there is to it
+		{Xid: 25, Operation: change.Update, Rekeyed: true, Key: key("4"), NewKey: key("40"), After: row("40", "d", "omitted")},
+		{Xid: 26, Operation: change.Update, Key: key("40"), After: row("40", "moved", "omitted")},
+		{Xid: 26, Operation: change.Update, Key: key("99"), After: row("99", "elsewhere", "x")},
 	})
 	require.Equal(t, [][]change.Value{row("1", "a", "A"), row("2", "later", "B"), row("40", "moved", "D")}, got)
 }
@@ -85,30 +89,30 @@ func TestAChunkIsLaidOver(t *testing.T) {
 // while keys are being read again.
 func TestKeysAreReadAgainUntilTheirRowsAreThere(t *testing.T) {
 	schema := change.NewSchema(change.PostgreSQL, "public.shelves", []change.Column{{Name: "mark", Rule: change.RuleText, Key: 1}, {Name: "essay", Rule: change.RuleText}}, nil, false)
-	from := &layout{schema: schema, from: []int{0, 1}}
-	ask := func(l *tableLoad, was, now string) bool {
+	from := &catalogue.Layout{Schema: schema, From: []int{0, 1}}
+	ask := func(l *loads.TableLoad, was, now string) bool {
 		tuple := func(mark string) []pgoutput.TupleColumn {
 			return []pgoutput.TupleColumn{{Kind: pgoutput.KindText, Data: []byte(mark)}, {Kind: pgoutput.KindUnchanged}}
 		}
 		if was == "" {
-			return l.readAgain(from, nil, tuple(now), []change.Value{change.Of(now), {}})
+			return l.ReadAgain(from, nil, tuple(now), []change.Value{change.Of(now), {}})
 		}
-		return l.readAgain(from, tuple(was), tuple(now), []change.Value{change.Of(now), {}})
+		return l.ReadAgain(from, tuple(was), tuple(now), []change.Value{change.Of(now), {}})
 	}
-	l := &tableLoad{progress: progress{Began: true, By: byRange, Pieces: []piece{{}}}}
+	l := &loads.TableLoad{Progress: loads.Progress{Began: true, By: loads.ByRange, Pieces: []chunk.Piece{{}}}}
 	require.True(t, ask(l, "", "a"))
 	require.False(t, ask(l, "", "a"), "it waits already")
 	require.True(t, ask(l, "x", "b"), "while there are pieces, any row may be missing")
-	l.progress.Read, l.progress.Pieces = true, nil
+	l.Progress.Read, l.Progress.Pieces = true, nil
 	require.False(t, ask(l, "y", "z"), "a row that does not wait is there whole")
 	require.False(t, ask(l, "", "z"))
 	require.True(t, ask(l, "b", "c"), "a row that waits is asked for under its new key")
-	require.Equal(t, [][]string{{"a"}, {"b"}, {"c"}}, l.progress.Keys)
+	require.Equal(t, [][]string{{"a"}, {"b"}, {"c"}}, l.Progress.Keys)
 
-	l.asked = make(map[string][]string) // a, b and c are being read
+	l.Asked = make(map[string][]string) // a, b and c are being read
 	require.True(t, ask(l, "b", "d"))
 	require.False(t, ask(l, "a", "b"), "another row has come under a key that is being read")
-	l.haveRead([][]string{{"a"}, {"b"}, {"c"}}, schema, [][]change.Value{{change.Of("d"), change.Of("whole")}, {change.Of("c"), change.Of("whole")}})
-	require.Equal(t, [][]string{{"b"}}, l.progress.Keys, "no row was found under it: it is read once more")
-	require.Nil(t, l.asked)
+	l.HaveRead([][]string{{"a"}, {"b"}, {"c"}}, schema, [][]change.Value{{change.Of("d"), change.Of("whole")}, {change.Of("c"), change.Of("whole")}})
+	require.Equal(t, [][]string{{"b"}}, l.Progress.Keys, "no row was found under it: it is read once more")
+	require.Nil(t, l.Asked)
 }

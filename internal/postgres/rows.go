@@ -11,7 +11,9 @@ import (
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/pgoutput"
+	"rillmark/internal/postgres/session"
 	"rillmark/internal/postgres/wire"
 )
 
@@ -37,11 +39,15 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 	}
 	rel.own, rel.rule = own, rule
 	t := r.tables[name]
-	if rel.layout, err = r.config.relationLayout(ctx, r.control, d, m, name, rule, t); err != nil {
+	var before *catalogue.OnRecord
+	if t != nil {
+		before = &catalogue.OnRecord{Id: &t.id, Newest: t.state.Schema, Mapped: t.mapped()}
+	}
+	if rel.layout, err = catalogue.Announced(ctx, r.config, r.control, d, m, name, rule, before); err != nil {
 		return err
 	}
-	if t != nil && t.state.Schema != nil && t.id.OID == rel.layout.oid {
-		if column := rel.layout.exposes(t.id.Columns, t.state.Schema); column != "" {
+	if t != nil && t.state.Schema != nil && t.id.OID == rel.layout.Oid {
+		if column := rel.layout.Exposes(t.id.Columns, t.state.Schema); column != "" {
 			return &engine.Fault{Code: "private-column-gone", Final: true,
 				Message: fmt.Sprintf("column %q of %s, which the rules keep private, is gone and another has come: if it was renamed, its values would be captured as they are", column, name),
 				Fix:     "say in the source's rules how the new column is treated (keep, drop, mask or hash); nothing was lost, capture waits there"}
@@ -60,7 +66,7 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 		r.hosts(t, m.OID, own)
 	}
 	if t.load != nil {
-		t.load.relationChanged(rel.layout)
+		t.load.RelationChanged(rel.layout)
 	}
 	return nil
 }
@@ -69,10 +75,10 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 // rule. The name is the message's; which root a partition belonged to stands in the
 // catalogue alone, which may be of a later moment: where the record says otherwise,
 // the record counts, and the rows of both that it could be no longer hold.
-func (r *run) belongs(oid uint32, own string, d *described) (string, *rules.Table) {
+func (r *run) belongs(oid uint32, own string, d *catalogue.Described) (string, *rules.Table) {
 	root := ""
 	if r.config.Rules.MapsPartitions() {
-		root = d.root
+		root = d.Root
 	}
 	name, rule := r.config.Rules.Target(own, root)
 	recorded := r.owners[oid]
@@ -96,14 +102,14 @@ func (r *run) belongs(oid uint32, own string, d *described) (string, *rules.Tabl
 // record it adds the events that stand before its first row: that earlier rows no
 // longer hold, if they are another table's, and the new schema version. A unit is
 // open.
-func (r *run) adopt(t *table, l *layout, place LSN) {
+func (r *run) adopt(t *table, l *catalogue.Layout, place session.LSN) {
 	old := t.state.Schema
-	same := old != nil && (old == l.schema || old.Fingerprint() == l.schema.Fingerprint())
-	if l.adopted && same && t.doubt == "" {
+	same := old != nil && (old == l.Schema || old.Fingerprint() == l.Schema.Fingerprint())
+	if l.Adopted && same && t.doubt == "" {
 		return
 	}
-	l.adopted = true
-	if before := r.owners[l.oid]; before != nil && before != t && !before.mapped() {
+	l.Adopted = true
+	if before := r.owners[l.Oid]; before != nil && before != t && !before.mapped() {
 		// The table had another name until here.
 		r.consistsOf(before, nil)
 		before.id.OID, before.id.Columns, before.id.Latest = 0, nil, nil
@@ -111,11 +117,11 @@ func (r *run) adopt(t *table, l *layout, place LSN) {
 			r.goes(before, "", place)
 		}
 	}
-	now := l.columns()
-	other := t.id.OID != 0 && t.id.OID != l.oid
-	changes := columnChanges{}
+	now := l.Columns()
+	other := t.id.OID != 0 && t.id.OID != l.Oid
+	changes := catalogue.ColumnChanges{}
 	if !other {
-		changes = changesOf(t.id.Columns, now)
+		changes = catalogue.ChangesOf(t.id.Columns, now)
 	}
 	void := old != nil && (other || t.doubt != "")
 	why := t.doubt
@@ -123,21 +129,21 @@ func (r *run) adopt(t *table, l *layout, place LSN) {
 		why = "it was dropped and made again, or another table has come under its name"
 	}
 	if void {
-		r.sink.Add(&change.Row{Operation: change.Void, Table: l.name, Schema: old, Place: uint64(place)})
+		r.sink.Add(&change.Row{Operation: change.Void, Table: l.Name, Schema: old, Place: uint64(place)})
 	}
-	redefined := changes.redefined || !other && l.uncertain && len(t.id.Columns) > 0
-	recorded := t.id.OID == l.oid && slices.Equal(t.id.Columns, now) && t.id.Latest == nil
-	t.id.OID, t.id.Columns, t.id.Latest = l.oid, now, nil
-	if t.id.Members[l.oid] == "" && !t.mapped() {
-		r.consistsOf(t, map[uint32]string{l.oid: l.name})
+	redefined := changes.Redefined || !other && l.Uncertain && len(t.id.Columns) > 0
+	recorded := t.id.OID == l.Oid && slices.Equal(t.id.Columns, now) && t.id.Latest == nil
+	t.id.OID, t.id.Columns, t.id.Latest = l.Oid, now, nil
+	if t.id.Members[l.Oid] == "" && !t.mapped() {
+		r.consistsOf(t, map[uint32]string{l.Oid: l.Name})
 	}
 	rewrites := false
-	if !same || len(changes.renamed) > 0 || redefined {
-		rewrites = old != nil && !void && (redefined || !changes.known && lost(old, l) || l.rewrites(old, &changes))
-		body := change.SchemaChange{Fingerprint: l.schema.Fingerprint().String(), Definition: l.schema, Previous: old, Rewrites: rewrites,
-			Statement: t.statement, Renamed: changes.renamed}
-		r.sink.Add(&change.Row{Operation: change.Definition, Table: l.name, Schema: l.schema, Place: uint64(place), Body: body.Encode()})
-		t.state.Schema = l.schema
+	if !same || len(changes.Renamed) > 0 || redefined {
+		rewrites = old != nil && !void && (redefined || !changes.Known && lost(old, l) || l.Rewrites(old, &changes))
+		body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites,
+			Statement: t.statement, Renamed: changes.Renamed}
+		r.sink.Add(&change.Row{Operation: change.Definition, Table: l.Name, Schema: l.Schema, Place: uint64(place), Body: body.Encode()})
+		t.state.Schema = l.Schema
 	}
 	t.statement, t.doubt = "", ""
 	switch {
@@ -153,15 +159,15 @@ func (r *run) adopt(t *table, l *layout, place LSN) {
 
 // lost reports whether a column of the old version is there no more under its name:
 // without numbers nobody knows whether another one has its values now.
-func lost(old *change.Schema, l *layout) bool {
+func lost(old *change.Schema, l *catalogue.Layout) bool {
 	return slices.ContainsFunc(old.Columns, func(c change.Column) bool {
-		return !slices.ContainsFunc(l.raw, func(r rawColumn) bool { return r.Name == c.Name })
+		return !slices.ContainsFunc(l.Raw, func(r catalogue.RawColumn) bool { return r.Name == c.Name })
 	})
 }
 
 // void says at a place that a table's earlier rows no longer hold, and has it read
 // again. A unit is open.
-func (r *run) void(t *table, why string, place LSN) {
+func (r *run) void(t *table, why string, place session.LSN) {
 	if t.state.Schema != nil {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
 	}
@@ -174,7 +180,7 @@ func (r *run) void(t *table, why string, place LSN) {
 func (r *run) beginAnew(t *table, why string) {
 	if r.config.Load {
 		r.wantFull(t)
-		t.load.ready = true
+		t.load.Ready = true
 		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
 		r.wakeLoaders()
 	} else {
@@ -188,22 +194,22 @@ func (r *run) beginAnew(t *table, why string) {
 // convert fills image with the captured columns of a tuple. where says what a
 // marker of an unchanged value falls back to: the old row's value where that is
 // known.
-func (r *run) convert(l *layout, tuple []pgoutput.TupleColumn, image []change.Value, fallback []change.Value) ([]change.Value, error) {
-	if len(tuple) != len(l.raw) {
-		return nil, fmt.Errorf("a row of %d columns where %d were announced", len(tuple), len(l.raw))
+func (r *run) convert(l *catalogue.Layout, tuple []pgoutput.TupleColumn, image []change.Value, fallback []change.Value) ([]change.Value, error) {
+	if len(tuple) != len(l.Raw) {
+		return nil, fmt.Errorf("a row of %d columns where %d were announced", len(tuple), len(l.Raw))
 	}
-	n := len(l.from)
+	n := len(l.From)
 	if cap(image) < n {
 		image = make([]change.Value, n)
 	}
 	image = image[:n]
-	for i, from := range l.from {
+	for i, from := range l.From {
 		switch c := &tuple[from]; c.Kind {
 		case pgoutput.KindText:
-			convert := l.convert[i]
-			if len(c.Data) >= wire.BigFrame && r.isTooLarge(l.raw[from].oid, c.Data) {
+			convert := l.Convert[i]
+			if len(c.Data) >= wire.BigFrame && r.isTooLarge(l.Raw[from].Oid, c.Data) {
 				image[i] = change.Value{}
-				r.passOver(l.schema.Columns[i].Name, r.sizeOf(l.raw[from].oid, c.Data))
+				r.passOver(l.Schema.Columns[i].Name, r.sizeOf(l.Raw[from].Oid, c.Data))
 				continue
 			}
 			if convert == nil {
@@ -213,7 +219,7 @@ func (r *run) convert(l *layout, tuple []pgoutput.TupleColumn, image []change.Va
 			start := len(r.arena)
 			grown, err := convert(r.arena, c.Data)
 			if err != nil {
-				return nil, fmt.Errorf("column %s (%s): %w", l.schema.Columns[i].Name, l.schema.Columns[i].Type, err)
+				return nil, fmt.Errorf("column %s (%s): %w", l.Schema.Columns[i].Name, l.Schema.Columns[i].Type, err)
 			}
 			r.arena = grown
 			image[i] = change.Value{Presence: change.Present, Text: grown[start:len(grown):len(grown)]}
@@ -227,12 +233,12 @@ func (r *run) convert(l *layout, tuple []pgoutput.TupleColumn, image []change.Va
 		case pgoutput.KindTooLarge:
 			image[i] = change.Value{}
 			size := int64(binary.BigEndian.Uint64(c.Data[1:]))
-			if l.raw[from].oid == oidBytea && pgoutput.ColumnKind(c.Data[0]) == pgoutput.KindText {
+			if l.Raw[from].Oid == catalogue.OidBytea && pgoutput.ColumnKind(c.Data[0]) == pgoutput.KindText {
 				size = (size - 2) / 2
 			}
-			r.passOver(l.schema.Columns[i].Name, size)
+			r.passOver(l.Schema.Columns[i].Name, size)
 		default:
-			return nil, fmt.Errorf("column %s came in binary form, which was not asked for", l.schema.Columns[i].Name)
+			return nil, fmt.Errorf("column %s came in binary form, which was not asked for", l.Schema.Columns[i].Name)
 		}
 	}
 	return image, nil
@@ -247,7 +253,7 @@ func (r *run) passOver(column string, size int64) {
 
 // sizeOf is a value's size in bytes; a bytea comes as hexadecimal digits.
 func (r *run) sizeOf(oid uint32, text []byte) int64 {
-	if oid == oidBytea {
+	if oid == catalogue.OidBytea {
 		return int64(len(text)-2) / 2
 	}
 	return int64(len(text))
@@ -259,18 +265,18 @@ func (r *run) isTooLarge(oid uint32, text []byte) bool {
 
 // refuse puts what was passed over of a row on record: in its event, and on its
 // table, which is no longer whole.
-func (r *run) refuse(t *table, l *layout, row *change.Row, sizes map[string]int64) {
+func (r *run) refuse(t *table, l *catalogue.Layout, row *change.Row, sizes map[string]int64) {
 	row.Body = change.TooLargeBody(sizes)
 	image := row.After
 	if image == nil {
 		image = row.Before
 	}
 	key := make([]string, 0, 2)
-	for _, i := range l.schema.Key() {
-		key = append(key, l.schema.Columns[i].Name+" "+string(image[i].Text))
+	for _, i := range l.Schema.Key() {
+		key = append(key, l.Schema.Columns[i].Name+" "+string(image[i].Text))
 	}
 	for column, size := range sizes {
-		r.sink.Report(engine.Report{Level: "error", Event: "value-too-large", Message: fmt.Sprintf("%s, %s: the value of column %s, of %d bytes, is larger than largest_value and left out", l.name, strings.Join(key, ", "), column, size)})
+		r.sink.Report(engine.Report{Level: "error", Event: "value-too-large", Message: fmt.Sprintf("%s, %s: the value of column %s, of %d bytes, is larger than largest_value and left out", l.Name, strings.Join(key, ", "), column, size)})
 	}
 	if t.load == nil && t.state.State == engine.StateFollowing {
 		t.state.State = engine.StateStale
@@ -283,11 +289,11 @@ func (r *run) refuse(t *table, l *layout, row *change.Row, sizes map[string]int6
 // identity's columns are known, and fallback is the old row where there is one.
 func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyOnly bool) rules.Verdict {
 	l := rel.layout
-	if l.condition == nil {
+	if l.Condition == nil {
 		return rules.Holds
 	}
 	var scratch []byte
-	held, known := l.condition.Holds(func(i int) change.Value {
+	held, known := l.Condition.Holds(func(i int) change.Value {
 		c := &tuple[i]
 		if keyOnly && !rel.message.Columns[i].Identity {
 			return change.Value{}
@@ -299,7 +305,7 @@ func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyO
 		case pgoutput.KindNull:
 			return change.NullValue()
 		case pgoutput.KindText:
-			if convert := l.raw[i].convert; convert != nil {
+			if convert := l.Raw[i].Convert; convert != nil {
 				start := len(scratch)
 				grown, err := convert(scratch, c.Data)
 				if err != nil {
@@ -324,12 +330,12 @@ func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyO
 
 func (r *run) cannotDecode(rel *relation, err error) error {
 	return &engine.Fault{Code: "cannot-decode", Final: true, Cause: err,
-		Message: fmt.Sprintf("table %s: the row at %s of the log cannot be decoded", rel.layout.name, LSN(r.row.Place)),
+		Message: fmt.Sprintf("table %s: the row at %s of the log cannot be decoded", rel.layout.Name, session.LSN(r.row.Place)),
 		Fix:     "report it with this line; nothing was lost, capture waits there"}
 }
 
 func (r *run) insert(rel *relation, m *pgoutput.Insert) (err error) {
-	r.adopt(rel.table, rel.layout, LSN(r.row.Place))
+	r.adopt(rel.table, rel.layout, session.LSN(r.row.Place))
 	if r.image[1], err = r.convert(rel.layout, m.New, r.image[1], nil); err != nil {
 		return r.cannotDecode(rel, err)
 	}
@@ -346,7 +352,7 @@ func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
 	if rel.rule.Filtered() {
 		effect = rules.EffectOf(r.was, r.is)
 	}
-	r.adopt(rel.table, rel.layout, LSN(r.row.Place))
+	r.adopt(rel.table, rel.layout, session.LSN(r.row.Place))
 	var before []change.Value
 	var fallback []change.Value
 	switch m.OldKind {
@@ -383,7 +389,7 @@ func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
 			before = nil // the key alone, and unchanged: no image of the old row
 		}
 		r.row.Operation, r.row.Before, r.row.After = change.Update, before, after
-		if load := rel.table.load; load != nil && load.movesRows() && omits(after) && load.readAgain(rel.layout, nil, m.New, after) {
+		if load := rel.table.load; load != nil && load.MovesRows() && omits(after) && load.ReadAgain(rel.layout, nil, m.New, after) {
 			r.sink.Table(rel.table.progressState())
 		}
 	}
@@ -402,7 +408,7 @@ func (r *run) concerns(rel *relation, m *pgoutput.Update) bool {
 	if !rel.rule.SkipUntouched || m.OldKind != pgoutput.OldRow || r.was != r.is {
 		return true
 	}
-	for _, i := range rel.layout.from {
+	for _, i := range rel.layout.From {
 		before, after := &m.Old[i], &m.New[i]
 		if after.Kind != pgoutput.KindUnchanged && (before.Kind != after.Kind || !bytes.Equal(before.Data, after.Data)) {
 			return true
@@ -413,7 +419,7 @@ func (r *run) concerns(rel *relation, m *pgoutput.Update) bool {
 
 // verdicts is what the filter says of the old and of the new row.
 func (r *run) verdicts(rel *relation, m *pgoutput.Update) (was, is rules.Verdict) {
-	if rel.layout.condition == nil {
+	if rel.layout.Condition == nil {
 		return rules.Holds, rules.Holds
 	}
 	switch m.OldKind {
@@ -432,7 +438,7 @@ func (r *run) keyOf(rel *relation, row []change.Value) []change.Value {
 	r.image[0] = image
 	for i := range row {
 		image[i] = change.Value{}
-		if rel.layout.schema.Columns[i].Key > 0 {
+		if rel.layout.Schema.Columns[i].Key > 0 {
 			image[i] = row[i]
 		}
 	}
@@ -445,7 +451,7 @@ func (r *run) recorded(rel *relation, before []change.Value) []change.Value {
 		return before
 	}
 	for i := range before {
-		if rel.layout.schema.Columns[i].Key == 0 && len(rel.layout.schema.Key()) > 0 {
+		if rel.layout.Schema.Columns[i].Key == 0 && len(rel.layout.Schema.Key()) > 0 {
 			before[i] = change.Value{}
 		}
 	}
@@ -458,7 +464,7 @@ func (r *run) keyImage(rel *relation, old []pgoutput.TupleColumn) (image []chang
 	if r.image[0], err = r.convert(rel.layout, old, r.image[0], nil); err != nil {
 		return nil, err
 	}
-	for i, from := range rel.layout.from {
+	for i, from := range rel.layout.From {
 		if !rel.message.Columns[from].Identity {
 			r.image[0][i] = change.Value{}
 		}
@@ -469,7 +475,7 @@ func (r *run) keyImage(rel *relation, old []pgoutput.TupleColumn) (image []chang
 func (r *run) keyChanged(rel *relation, before, after []change.Value) bool {
 	r.keys[0], r.keys[1] = r.keys[0][:0], r.keys[1][:0]
 	changed := false
-	for _, i := range rel.layout.schema.Key() {
+	for _, i := range rel.layout.Schema.Key() {
 		r.keys[0] = append(r.keys[0], before[i])
 		r.keys[1] = append(r.keys[1], after[i])
 		changed = changed || !before[i].Equal(after[i])
@@ -490,8 +496,8 @@ func (r *run) rekey(rel *relation, before, after []change.Value, m *pgoutput.Upd
 	r.sink.Add(&r.row)
 	r.row.Body = nil
 	if load := rel.table.load; load != nil {
-		load.observeRekey(r.tx.XID, r.keys[0], r.keys[1], after)
-		if omits(after) && load.readAgain(rel.layout, m.Old, m.New, after) {
+		load.ObserveRekey(r.tx.XID, r.keys[0], r.keys[1], after)
+		if omits(after) && load.ReadAgain(rel.layout, m.Old, m.New, after) {
 			r.sink.Table(rel.table.progressState())
 		}
 	}
@@ -507,7 +513,7 @@ func omits(image []change.Value) bool {
 }
 
 func (r *run) delete(rel *relation, m *pgoutput.Delete) (err error) {
-	r.adopt(rel.table, rel.layout, LSN(r.row.Place))
+	r.adopt(rel.table, rel.layout, session.LSN(r.row.Place))
 	if m.OldKind == pgoutput.OldKey {
 		r.row.Before, err = r.keyImage(rel, m.Old)
 	} else {
@@ -530,6 +536,6 @@ func (r *run) add(rel *relation) {
 	}
 	r.sink.Add(&r.row)
 	if load := rel.table.load; load != nil {
-		load.observe(r.tx.XID, rel.layout, &r.row)
+		load.Observe(r.tx.XID, rel.layout, &r.row)
 	}
 }

@@ -14,70 +14,94 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
+	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/loads"
 	"rillmark/internal/postgres/pgoutput"
+	"rillmark/internal/postgres/publication"
+	"rillmark/internal/postgres/session"
+	"rillmark/internal/postgres/stream"
 )
 
 // markPrefix is the prefix of our own messages in the source's log. Any role
 // may write such messages, so a nonce that we gave out is what makes one ours.
 const markPrefix = "rillmark"
 
-// statementPrefix is the prefix of the messages that the event trigger writes.
-const statementPrefix = "rillmark statement"
-
-// postgresEpoch is 2000-01-01 UTC in microseconds since 1970.
-const postgresEpoch = 946_684_800_000_000
-
 // run is one run of a source. All fields below sink are guarded by the sink's
 // lock once the goroutines have started, but for those that name their owner.
 type run struct {
-	config *Config
-	sink   engine.Sink
-
+	config  *session.Config
+	sink    engine.Sink
 	control *pgx.Conn // for look-ups by the reading goroutine, under the lock
-	at      checkpoint
-	resume  position // nothing up to here is taken again
-	// resumeIndex is the next event's index in the transaction that resume cuts.
-	resumeIndex uint64
-	// resumed is true where the slot was there before this run.
-	resumed bool
+	resumption
+	transaction
+	registry
+	scratch
+
+	decoder pgoutput.Decoder
 	// binary is true where values come in binary form.
 	binary bool
 	// textAfter counts heartbeats since the slot could have moved past the
 	// transaction that made it so.
-	textAfter int
-	// tooLarge is what was passed over of the row at hand: sizes by column.
-	tooLarge map[string]int64
+	textAfter     int
+	notYetVisible loads.NotYetVisible
+	marks         map[string]*mark
+	toldLoads     time.Time     // when the status page learnt what is being loaded
+	moreLoads     chan struct{} // closed and made anew when there is more to load
+}
+
+// resumption is where the run goes on.
+type resumption struct {
+	at     checkpoint
+	resume position // nothing up to here is taken again
+	// resumeIndex is the next event's index in the transaction that resume cuts.
+	resumeIndex uint64
+	// resumed is true where the slot was there before this run.
+	resumed bool
 	// known is true once our last heartbeat came by again, or where there is none.
 	known bool
+}
 
-	decoder       pgoutput.Decoder
-	relations     map[uint32]*relation
-	last          *relation // the relation of the newest row
-	tables        map[string]*table
-	numbered      []*table // by their numbers
-	notYetVisible notYetVisible
-	marks         map[string]*mark
-	row           change.Row
-	arena         []byte
-	image         [2][]change.Value
-	keys          [2][]change.Value
-	was, is       rules.Verdict // on the update at hand
-
+// transaction is the one that the stream is in.
+type transaction struct {
 	tx         pgoutput.Begin
 	inTx       bool
-	origin     string // of the transaction, where it came by replication
+	origin     string // where it came by replication
 	opened     bool   // the sink's transaction has been begun
-	lastRow    LSN
+	lastRow    session.LSN
 	lastNumber uint32
-	toldLoads  time.Time     // when the status page learnt what is being loaded
-	moreLoads  chan struct{} // closed and made anew when there is more to load
+}
+
+// registry is what the run knows of tables.
+type registry struct {
+	relations map[uint32]*relation
+	last      *relation // the relation of the newest row
+	tables    map[string]*table
+	numbered  []*table // by their numbers
+	// owners are the captured tables by the OIDs that are on record as theirs.
+	owners map[uint32]*table
+	// lookups are what the catalogue said of tables, by OID.
+	lookups map[uint32]*catalogue.Described
 	// placed are the tables that we put into a publication ourselves, until that is
 	// on record.
 	placed map[string]bool
-	// lookups are what the catalogue said of tables, by OID; owners the captured
-	// tables by the OIDs that are on record as theirs.
-	lookups map[uint32]*described
-	owners  map[uint32]*table
+}
+
+// scratch is room for the row at hand, used again for the next.
+type scratch struct {
+	row     change.Row
+	arena   []byte
+	image   [2][]change.Value
+	keys    [2][]change.Value
+	was, is rules.Verdict // of an update
+	// tooLarge is what was passed over of the row: sizes by column.
+	tooLarge map[string]int64
+}
+
+// newRun is a run that knows no table yet.
+func newRun(c *session.Config, sink engine.Sink) *run {
+	r := &run{config: c, sink: sink, marks: make(map[string]*mark), moreLoads: make(chan struct{})}
+	r.relations, r.tables = make(map[uint32]*relation), make(map[string]*table)
+	return r
 }
 
 // relation is a table as the stream announced it.
@@ -85,7 +109,7 @@ type relation struct {
 	message *pgoutput.Relation
 	own     string // its name in the source; layout.name is the one in events
 	rule    *rules.Table
-	layout  *layout
+	layout  *catalogue.Layout
 	table   *table
 	skipped bool // the rules leave it out
 	moved   bool // it has come to another table, or left one, since it was announced
@@ -96,9 +120,9 @@ type table struct {
 	state  engine.TableState
 	number uint32 // in this run
 	// captured is what the newest look at the source chose it for; nil before.
-	captured *captured
+	captured *publication.Captured
 	// id is which table and which columns it was at the newest place that is known.
-	id identity
+	id catalogue.Identity
 	// statement is what the event trigger said of changes of the table's schema, until
 	// a schema event takes it.
 	statement string
@@ -106,7 +130,7 @@ type table struct {
 	// table's they are. Empty for none.
 	doubt string
 	// load is there until the table's load is complete.
-	load *tableLoad
+	load *loads.TableLoad
 }
 
 // rule is the table's; nil before the first look at the source.
@@ -114,13 +138,13 @@ func (t *table) rule() *rules.Table {
 	if t.captured == nil {
 		return nil
 	}
-	return t.captured.rule
+	return t.captured.Rule
 }
 
 // mapped reports whether the table's rows are those of partitions.
 func (t *table) mapped() bool {
 	if t.captured != nil {
-		return t.captured.mapped
+		return t.captured.Mapped
 	}
 	return t.state.Members != nil
 }
@@ -188,34 +212,33 @@ func newNonce() string {
 }
 
 // Run implements [engine.Engine].
-func (c *Config) Run(ctx context.Context, start engine.Start, sink engine.Sink) error {
-	c.defaults()
-	err := c.run(ctx, start, sink)
+func Run(ctx context.Context, c *session.Config, start engine.Start, sink engine.Sink) error {
+	c.Defaults()
+	err := capture(ctx, c, start, sink)
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	return c.explain(err)
+	return c.Explain(err)
 }
 
-func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) error {
-	r := &run{config: c, sink: sink, relations: make(map[uint32]*relation), tables: make(map[string]*table),
-		marks: make(map[string]*mark), moreLoads: make(chan struct{})}
+func capture(ctx context.Context, c *session.Config, start engine.Start, sink engine.Sink) error {
+	r := newRun(c, sink)
 	stored, err := parseCheckpoint(start.Checkpoint)
 	if err != nil {
 		return err
 	}
 	sink.Report(engine.Report{Doing: "connecting"})
-	if r.control, err = c.connect(ctx, "control"); err != nil {
+	if r.control, err = c.Connect(ctx, "control"); err != nil {
 		return err
 	}
 	defer r.control.Close(context.WithoutCancel(ctx)) //nolint:errcheck // only look-ups went over it
-	if err := notOurOwn(ctx, r.control); err != nil {
+	if err := session.NotOurOwn(ctx, r.control); err != nil {
 		return err
 	}
 	r.resumed = stored != nil && !stored.Making
 	for name, state := range start.Tables {
 		t := r.newTable(name)
-		t.state, t.id = *state, parseIdentity(state.Identity)
+		t.state, t.id = *state, catalogue.ParseIdentity(state.Identity)
 		r.own(t)
 	}
 	if err := r.publish(ctx, r.control, true); err != nil {
@@ -230,17 +253,17 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 			return err
 		}
 	}
-	stream, err := c.openStream(ctx)
+	stream, err := stream.Open(ctx, c)
 	if err != nil {
 		return err
 	}
-	defer stream.close()
+	defer stream.Close()
 	if err := r.settle(ctx, stored, stream); err != nil {
 		return err
 	}
 	r.under(func() { sink.Checkpoint(r.checkpoint) })
 	r.binary = r.at.Binary
-	if err := stream.start(ctx, c.slotName(), c.publications(), r.binary); err != nil {
+	if err := stream.Start(ctx, c.SlotName(), c.Publications(), r.binary); err != nil {
 		return err
 	}
 	sink.Report(engine.Report{Level: "info", Event: "connected", Doing: "following",
@@ -248,7 +271,7 @@ func (c *Config) run(ctx context.Context, start engine.Start, sink engine.Sink) 
 
 	group, ctx := guard.WithContext(ctx)
 	group.Go(func() error { return r.tooLargeForText(ctx, r.read(ctx, stream)) })
-	group.Go(func() error { return stream.report(ctx, sink) })
+	group.Go(func() error { return stream.Report(ctx, sink) })
 	group.Go(func() error { return r.keepHeartbeat(ctx) })
 	group.Go(func() error { return r.keepLoading(ctx) })
 	group.Go(func() error { return r.keepPublishing(ctx) })
@@ -265,7 +288,7 @@ func (r *run) checkpoint() engine.Checkpoint {
 	if r.inTx && r.opened {
 		r.at.Index = r.sink.Next()
 	}
-	r.at.Unseen = r.notYetVisible.stored(func(number uint32) string { return r.numbered[number].state.Table })
+	r.at.Unseen = r.notYetVisible.Stored(func(number uint32) string { return r.numbered[number].state.Table })
 	release := r.at.NonceCommit
 	if r.at.Nonce == "" {
 		release = r.at.Position.Commit
@@ -274,16 +297,16 @@ func (r *run) checkpoint() engine.Checkpoint {
 }
 
 // read takes messages off the stream until it ends.
-func (r *run) read(ctx context.Context, s *stream) error {
-	stop := context.AfterFunc(ctx, s.interrupt)
+func (r *run) read(ctx context.Context, s *stream.Stream) error {
+	stop := context.AfterFunc(ctx, s.Interrupt)
 	defer stop()
 	var data pgoutput.XLogData
 	var message []byte
 	var start uint64
-	take := func() error { return r.take(ctx, message, LSN(start)) } // one for all messages
+	take := func() error { return r.take(ctx, message, session.LSN(start)) } // one for all messages
 	for {
 		var err error
-		if message, start, err = s.next(&data); err != nil {
+		if message, start, err = s.Next(&data); err != nil {
 			return err
 		}
 		if message == nil {
@@ -304,7 +327,7 @@ func (r *run) under(f func()) {
 }
 
 // take handles one message of the plugin; the lock is held.
-func (r *run) take(ctx context.Context, data []byte, start LSN) error {
+func (r *run) take(ctx context.Context, data []byte, start session.LSN) error {
 	m, err := r.decoder.Decode(data)
 	if err != nil {
 		return &engine.Fault{Code: "cannot-decode", Final: true, Cause: err,
@@ -379,13 +402,13 @@ func (r *run) prepare(ctx context.Context, oid uint32, tuples ...[]pgoutput.Tupl
 // it is new to the journal. For one that will bring events it begins a unit; one
 // that will not must not, because a block that is closed before it would be
 // closed behind a transaction's last event.
-func (r *run) arrive(start LSN, brings bool) (isNew bool, err error) {
+func (r *run) arrive(start session.LSN, brings bool) (isNew bool, err error) {
 	if start == r.lastRow {
 		r.lastNumber++
 	} else {
 		r.lastRow, r.lastNumber = start, 0
 	}
-	next := position{Commit: LSN(r.tx.FinalLSN), Kind: kindTransaction, Row: start, Ordinal: r.lastNumber}
+	next := position{Commit: session.LSN(r.tx.FinalLSN), Kind: kindTransaction, Row: start, Ordinal: r.lastNumber}
 	if !next.after(r.resume) {
 		return false, nil
 	}
@@ -404,7 +427,7 @@ func (r *run) arrive(start LSN, brings bool) (isNew bool, err error) {
 		if next.Commit == r.resume.Commit && next.Kind == r.resume.Kind {
 			index = r.resumeIndex
 		}
-		r.sink.Begin(fmt.Sprint(r.tx.XID), r.origin, r.tx.CommitTime+postgresEpoch, index)
+		r.sink.Begin(fmt.Sprint(r.tx.XID), r.origin, r.tx.CommitTime+session.PostgresEpoch, index)
 		r.opened = true
 	}
 	r.at.Position = next
@@ -414,11 +437,11 @@ func (r *run) arrive(start LSN, brings bool) (isNew bool, err error) {
 func (r *run) unknownLog() error {
 	return &engine.Fault{Code: "other-log", Final: true,
 		Message: "the source's log is not the one that was followed before: our last heartbeat is not where it was written (the source may have been restored from a backup)",
-		Fix:     anew}
+		Fix:     session.Anew}
 }
 
 func (r *run) commit() error {
-	end := position{Commit: LSN(r.tx.FinalLSN), Kind: kindTransaction, Row: rowEnd}
+	end := position{Commit: session.LSN(r.tx.FinalLSN), Kind: kindTransaction, Row: rowEnd}
 	if end.after(r.resume) && !r.known {
 		return r.unknownLog()
 	}
@@ -431,7 +454,7 @@ func (r *run) commit() error {
 	}
 	r.inTx, r.opened = false, false
 	if r.at.Binary && r.at.BinaryUntil == 0 && end.after(r.resume) {
-		r.at.BinaryUntil = LSN(r.tx.FinalLSN)
+		r.at.BinaryUntil = session.LSN(r.tx.FinalLSN)
 	}
 	return nil
 }
@@ -440,7 +463,7 @@ func (r *run) commit() error {
 // sends the transaction again that it could not write as text: two heartbeats
 // after it, the slot has moved past it. The lock is held.
 func (r *run) backToText(ctx context.Context) error {
-	if !r.at.Binary || r.at.BinaryUntil == 0 || LSN(r.sink.Released()) <= r.at.BinaryUntil {
+	if !r.at.Binary || r.at.BinaryUntil == 0 || session.LSN(r.sink.Released()) <= r.at.BinaryUntil {
 		return nil
 	}
 	if r.textAfter++; r.textAfter < 2 {
@@ -461,7 +484,7 @@ func (r *run) tooLargeForText(ctx context.Context, err error) error {
 		return err
 	}
 	if r.binary {
-		fault.Final, fault.Fix = true, anew
+		fault.Final, fault.Fix = true, session.Anew
 		return fault
 	}
 	return r.sink.Locked(func() error {
@@ -476,7 +499,7 @@ func (r *run) tooLargeForText(ctx context.Context, err error) error {
 
 // change is the frame around a row's message. concerns says of a table whose rule
 // is filtered whether the row brings an event.
-func (r *run) change(oid uint32, start LSN, concerns func(*relation) bool, handle func(*relation) error) error {
+func (r *run) change(oid uint32, start session.LSN, concerns func(*relation) bool, handle func(*relation) error) error {
 	rel := r.last
 	if rel == nil || rel.message.OID != oid {
 		if rel = r.relations[oid]; rel == nil {
@@ -486,7 +509,7 @@ func (r *run) change(oid uint32, start LSN, concerns func(*relation) bool, handl
 	}
 	brings := !rel.skipped
 	if brings {
-		r.notYetVisible.note(r.tx.XID, rel.table.number) // also where it is not new: see unseen
+		r.notYetVisible.Note(r.tx.XID, rel.table.number) // also where it is not new: see unseen
 		brings = !rel.rule.Filtered() || concerns(rel)
 	}
 	isNew, err := r.arrive(start, brings)
@@ -497,16 +520,16 @@ func (r *run) change(oid uint32, start LSN, concerns func(*relation) bool, handl
 	if cap(r.arena) > maxArena {
 		r.arena = nil // a large row's room is given back
 	}
-	r.row = change.Row{Schema: rel.layout.schema, Table: rel.layout.name, Place: uint64(start)}
+	r.row = change.Row{Schema: rel.layout.Schema, Table: rel.layout.Name, Place: uint64(start)}
 	return handle(rel)
 }
 
 // message takes an application's message, or one of ours.
-func (r *run) message(ctx context.Context, m *pgoutput.LogicalMessage, start LSN) error {
+func (r *run) message(ctx context.Context, m *pgoutput.LogicalMessage, start session.LSN) error {
 	if m.Prefix == markPrefix {
 		return r.ownMessage(m, start)
 	}
-	if m.Prefix == statementPrefix && m.Transactional {
+	if m.Prefix == session.StatementPrefix && m.Transactional {
 		return r.statement(ctx, m, start)
 	}
 	body := change.MessageBody(m.Prefix, m.Content)
@@ -518,7 +541,7 @@ func (r *run) message(ctx context.Context, m *pgoutput.LogicalMessage, start LSN
 		r.sink.Add(&change.Row{Operation: change.Message, Place: uint64(start), Body: body})
 		return nil
 	}
-	at := position{Commit: LSN(m.LSN), Kind: kindMessage}
+	at := position{Commit: session.LSN(m.LSN), Kind: kindMessage}
 	if !at.after(r.resume) {
 		return nil
 	}
@@ -537,12 +560,12 @@ func (r *run) message(ctx context.Context, m *pgoutput.LogicalMessage, start LSN
 }
 
 // ownMessage takes a heartbeat or a mark. Ours are always transactional.
-func (r *run) ownMessage(m *pgoutput.LogicalMessage, start LSN) error {
+func (r *run) ownMessage(m *pgoutput.LogicalMessage, start session.LSN) error {
 	if !m.Transactional {
 		return nil
 	}
 	nonce := string(m.Content)
-	if nonce == r.at.Nonce && LSN(r.tx.FinalLSN) == r.at.NonceCommit {
+	if nonce == r.at.Nonce && session.LSN(r.tx.FinalLSN) == r.at.NonceCommit {
 		r.known = true
 	}
 	waiting := r.marks[nonce]

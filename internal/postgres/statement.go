@@ -12,7 +12,9 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/pgoutput"
+	"rillmark/internal/postgres/session"
 )
 
 // noted is what the source's event trigger writes into the log at a statement
@@ -40,7 +42,7 @@ const maxStatement = 16 << 10
 
 // statement takes a note of the event trigger: the schema event that it is about
 // carries the statement, and comes at once where the catalogue has nothing newer.
-func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start LSN) error {
+func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start session.LSN) error {
 	var n noted
 	if json.Unmarshal(m.Content, &n) != nil {
 		return nil // not the trigger's
@@ -61,9 +63,9 @@ func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start L
 		if t == nil || t.rule() == nil {
 			continue
 		}
-		columns := make([]column, len(one.Columns))
+		columns := make([]catalogue.Column, len(one.Columns))
 		for i, c := range one.Columns {
-			columns[i] = column{Number: c.Number, Name: c.Name}
+			columns[i] = catalogue.Column{Number: c.Number, Name: c.Name}
 		}
 		next, err := r.stated(ctx, t, one.OID, columns, n.Statement, start)
 		if err != nil {
@@ -105,7 +107,7 @@ type step struct {
 
 // partitionsLeft are the steps where partitions of a table have gone with their rows.
 // Those that have come are found by looking at the source, once they are published.
-func (r *run) partitionsLeft(t *table, gone func(oid uint32, own string) bool, place LSN) []step {
+func (r *run) partitionsLeft(t *table, gone func(oid uint32, own string) bool, place session.LSN) []step {
 	members, guests := maps.Clone(t.id.Members), maps.Clone(t.id.Guests)
 	maps.DeleteFunc(members, gone)
 	maps.DeleteFunc(guests, gone)
@@ -138,21 +140,21 @@ func (r *run) tellable(n *noted) bool {
 
 // stated takes a table's columns as they are behind a statement; its step does
 // nothing where nothing is to be said.
-func (r *run) stated(ctx context.Context, t *table, oid uint32, columns []column, statement string, place LSN) (step, error) {
-	l, err := r.config.catalogueLayout(ctx, r.control, oid, t.state.Table, t.rule())
+func (r *run) stated(ctx context.Context, t *table, oid uint32, columns []catalogue.Column, statement string, place session.LSN) (step, error) {
+	l, err := catalogue.Current(ctx, r.config, r.control, oid, t.state.Table, t.rule())
 	var fault *engine.Fault
 	if errors.As(err, &fault) {
 		l = nil // told at the table's next row
 	} else if err != nil {
 		return step{}, err
 	}
-	if l != nil && sameColumnsAs(l.columns(), columns) && t.doubt == "" {
+	if l != nil && sameColumnsAs(l.Columns(), columns) && t.doubt == "" {
 		// The catalogue is still as the statement left it.
-		if t.id.OID == l.oid && t.state.Schema != nil && l.exposes(t.id.Columns, t.state.Schema) != "" {
+		if t.id.OID == l.Oid && t.state.Schema != nil && l.Exposes(t.id.Columns, t.state.Schema) != "" {
 			return step{}, nil // its next row stops capture
 		}
-		changes := changesOf(t.id.Columns, l.columns())
-		if t.state.Schema != nil && t.id.OID == l.oid && t.state.Schema.Fingerprint() == l.schema.Fingerprint() && len(changes.renamed) == 0 && !changes.redefined {
+		changes := catalogue.ChangesOf(t.id.Columns, l.Columns())
+		if t.state.Schema != nil && t.id.OID == l.Oid && t.state.Schema.Fingerprint() == l.Schema.Fingerprint() && len(changes.Renamed) == 0 && !changes.Redefined {
 			// It has changed nothing that a version holds; or the version on record is of a
 			// look at the catalogue that was ahead of the log, and has the change already.
 			return step{false, func() { t.statement = joined(t.statement, statement) }}, nil
@@ -169,11 +171,11 @@ func (r *run) stated(ctx context.Context, t *table, oid uint32, columns []column
 	}
 	return step{false, func() {
 		t.statement = joined(t.statement, statement)
-		if sameColumnsAs(t.id.newest(), columns) {
+		if sameColumnsAs(t.id.Newest(), columns) {
 			return // it may have changed a type, or nothing
 		}
 		for i := range columns {
-			for _, was := range t.id.newest() {
+			for _, was := range t.id.Newest() {
 				if was.Number == columns[i].Number {
 					columns[i].Treat = was.Treat
 				}
@@ -184,8 +186,8 @@ func (r *run) stated(ctx context.Context, t *table, oid uint32, columns []column
 	}}, nil
 }
 
-func sameColumnsAs(a, b []column) bool {
-	return slices.EqualFunc(a, b, func(x, y column) bool { return x.Number == y.Number && x.Name == y.Name })
+func sameColumnsAs(a, b []catalogue.Column) bool {
+	return slices.EqualFunc(a, b, func(x, y catalogue.Column) bool { return x.Number == y.Number && x.Name == y.Name })
 }
 
 // joined are statements one after the other, as far as there is room for them.
@@ -200,7 +202,7 @@ func joined(before, statement string) string {
 }
 
 // leaves has a table go that was dropped or has another name now.
-func (r *run) leaves(t *table, statement string, place LSN) {
+func (r *run) leaves(t *table, statement string, place session.LSN) {
 	r.consistsOf(t, nil)
 	t.id.OID, t.id.Columns, t.id.Latest = 0, nil, nil
 	switch {
@@ -218,7 +220,7 @@ const goneNote = "dropped or renamed in the source"
 // repartitioned takes a table's partitions as they are at a place, and those of its
 // guests that stay: rows that went with one are void there, rows that came with another
 // are read.
-func (r *run) repartitioned(t *table, now, guests map[uint32]string, place LSN) {
+func (r *run) repartitioned(t *table, now, guests map[uint32]string, place session.LSN) {
 	was := maps.Clone(t.id.Members)
 	left := maps.Clone(was)
 	if left == nil {
@@ -267,7 +269,7 @@ func (r *run) repartitioned(t *table, now, guests map[uint32]string, place LSN) 
 }
 
 // goes puts on record that a table is dropped or renamed; a unit is open.
-func (r *run) goes(t *table, statement string, place LSN) {
+func (r *run) goes(t *table, statement string, place session.LSN) {
 	body := change.SchemaChange{Previous: t.state.Schema, Statement: statement}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body.Encode()})
 	t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
@@ -283,16 +285,16 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 	}
 	return r.place(ctx, conn, func() error {
 		oids := slices.Collect(maps.Values(found.changed))
-		now, err := describe(ctx, r.control, oids)
+		now, err := catalogue.Describe(ctx, r.control, oids)
 		if err != nil {
 			return err
 		}
 		for t, oid := range found.changed {
 			rule := t.rule()
-			if rule == nil || engine.Away(t.state.State) || len(now[oid].columns) == 0 {
+			if rule == nil || engine.Away(t.state.State) || len(now[oid].Columns) == 0 {
 				continue
 			}
-			l, err := r.config.layoutOf(now[oid], t.state.Table, rule)
+			l, err := catalogue.LayoutOf(r.config, now[oid], t.state.Table, rule)
 			var fault *engine.Fault
 			if errors.As(err, &fault) {
 				continue // told at the table's next row
@@ -300,7 +302,7 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 			if err != nil {
 				return err
 			}
-			if t.state.Schema == nil || t.id.OID != l.oid || l.exposes(t.id.Columns, t.state.Schema) == "" {
+			if t.state.Schema == nil || t.id.OID != l.Oid || l.Exposes(t.id.Columns, t.state.Schema) == "" {
 				r.adopt(t, l, r.lastRow)
 			}
 		}

@@ -11,10 +11,14 @@ import (
 
 	"rillmark/internal/capture/load"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/loads"
+	"rillmark/internal/postgres/publication"
+	"rillmark/internal/postgres/session"
 )
 
 // noteTables puts the tables' states on record; the lock is held.
-func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*captured, published map[string]publishedTable, did *alignment, first bool) error {
+func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*publication.Captured, published map[string]publication.Place, did *publication.Alignment, first bool) error {
 	for name, c := range chosen {
 		t := r.tables[name]
 		if t == nil {
@@ -23,17 +27,17 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		before := t.state
 		t.captured = c
 		s := &t.state
-		if rows := c.estimate(); rows > 0 && t.load == nil {
+		if rows := c.Estimate(); rows > 0 && t.load == nil {
 			s.RowsEstimate = rows
 		}
-		unpublished := slices.IndexFunc(c.members, func(l *listed) bool { return published[l.name()].place == "" })
+		unpublished := slices.IndexFunc(c.Members, func(l *catalogue.Listed) bool { return published[l.Name()].Place == "" })
 		switch {
 		case unpublished >= 0:
-			l := c.members[unpublished]
+			l := c.Members[unpublished]
 			t.load = nil // of what comes until it is published again nothing is known
-			s.State, s.Note = engine.StateUnpublished, did.faults[l.name()]
+			s.State, s.Note = engine.StateUnpublished, did.Faults[l.Name()]
 			if s.Note == "" {
-				s.Note = "the publication " + r.config.Publication + " does not have " + l.name() + ": ALTER PUBLICATION " + quoted(r.config.Publication) + " ADD TABLE " + l.sanitized()
+				s.Note = "the publication " + r.config.Publication + " does not have " + l.Name() + ": ALTER PUBLICATION " + session.Quoted(r.config.Publication) + " ADD TABLE " + l.Sanitized()
 			}
 		case s.State == engine.StateNew || s.State == engine.StateUnpublished || engine.Away(s.State) || s.State == engine.StateLoaded || hasNewKey(t, c):
 			if r.config.Load {
@@ -41,8 +45,8 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			} else {
 				t.load = nil
 			}
-			s.Rule, s.Members = c.rule.Digest(), c.memberNames()
-			r.consistsOf(t, c.memberIDs())
+			s.Rule, s.Members = c.Rule.Digest(), c.MemberNames()
+			r.consistsOf(t, c.MemberIDs())
 			t.id.OID, t.id.Columns, t.id.Latest = 0, nil, nil
 			if first && r.resumed {
 				continue // keepPublishing goes on with it, without holding up the rest
@@ -51,7 +55,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			// published is in no stream: wait for those that hold it. A slot
 			// that is only being made waits for them by itself.
 			if !first {
-				for _, l := range c.members {
+				for _, l := range c.Members {
 					if err := r.waitForWriters(ctx, conn, l); err != nil {
 						return err
 					}
@@ -64,7 +68,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			}
 		case s.State == engine.StateToLoad || s.State == engine.StateLoading:
 			r.wantLoad(t)
-			if s.Rule != c.rule.Digest() && t.load.progress.Began {
+			if s.Rule != c.Rule.Digest() && t.load.Progress.Began {
 				// What was read so far follows the old rule.
 				if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
 					return err
@@ -72,7 +76,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				r.rewritten(t, ruleChanged)
 			}
 			r.releaseLoad(t)
-			s.Rule = c.rule.Digest()
+			s.Rule = c.Rule.Digest()
 		}
 		if !first && unpublished < 0 {
 			known := slices.Contains([]string{engine.StateToLoad, engine.StateLoading, engine.StateFollowing, engine.StateStale, engine.StateNotLoaded}, before.State)
@@ -84,11 +88,11 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			r.wantLoad(t) // of rows that entered the filter before this run
 			r.releaseLoad(t)
 		}
-		if t.id.Members == nil && (first && !r.resumed || !c.mapped || len(c.members) == len(s.Members)) {
-			r.consistsOf(t, c.memberIDs())
+		if t.id.Members == nil && (first && !r.resumed || !c.Mapped || len(c.Members) == len(s.Members)) {
+			r.consistsOf(t, c.MemberIDs())
 		}
-		if s.Rule != c.rule.Digest() && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
-			s.Rule = c.rule.Digest()
+		if s.Rule != c.Rule.Digest() && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
+			s.Rule = c.Rule.Digest()
 			if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
 				return err
 			}
@@ -96,11 +100,11 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		}
 		if s.State == engine.StateFollowing {
 			s.Note = ""
-			t.id.Keyless = !c.all((*listed).updatable) || len(c.key()) == 0
+			t.id.Keyless = !c.All((*catalogue.Listed).Updatable) || len(c.Key()) == 0
 			switch {
-			case !c.all((*listed).updatable):
+			case !c.All((*catalogue.Listed).Updatable):
 				s.Note = noKey + "only inserts and truncates are captured"
-			case len(c.key()) == 0:
+			case len(c.Key()) == 0:
 				s.Note = noKey + "consumers cannot tell two equal rows apart"
 			}
 		}
@@ -132,7 +136,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 // between two looks, or while nobody looked: what changed in between is in no
 // stream. known is false for a table that is taken up just now anyway. The lock is
 // held, and released while writers are waited for.
-func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, published map[string]publishedTable, known bool) error {
+func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, published map[string]publication.Place, known bool) error {
 	s := &t.state
 	before := make(map[string]string)
 	for _, line := range strings.Split(s.Published, "\n") {
@@ -141,17 +145,17 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 		}
 	}
 	var lines []string
-	var back []*listed
-	for _, l := range t.captured.members {
-		place := published[l.name()].place
-		if published[l.name()].root != l.rootOID && before[l.name()] != "" {
-			place = before[l.name()] // attached or detached between two questions: the next look tells
+	var back []*catalogue.Listed
+	for _, l := range t.captured.Members {
+		place := published[l.Name()].Place
+		if published[l.Name()].Root != l.RootOID && before[l.Name()] != "" {
+			place = before[l.Name()] // attached or detached between two questions: the next look tells
 		}
-		lines = append(lines, l.name()+"="+place)
-		if was := before[l.name()]; was != "" && was != place && !r.placed[l.name()] {
+		lines = append(lines, l.Name()+"="+place)
+		if was := before[l.Name()]; was != "" && was != place && !r.placed[l.Name()] {
 			back = append(back, l)
 		}
-		delete(r.placed, l.name())
+		delete(r.placed, l.Name())
 	}
 	s.Published = strings.Join(lines, "\n")
 	if len(back) == 0 || !known {
@@ -179,16 +183,16 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 func (r *run) readPartition(t *table, name string) {
 	s := &t.state
 	switch {
-	case t.load != nil && t.load.progress.Leaves != nil:
-		t.load.progress.Leaves = append(t.load.progress.Leaves, name)
-	case t.load != nil && t.load.progress.Kind != load.Refetch:
-		t.load.restart() // its order may have passed the new rows already
+	case t.load != nil && t.load.Progress.Leaves != nil:
+		t.load.Progress.Leaves = append(t.load.Progress.Leaves, name)
+	case t.load != nil && t.load.Progress.Kind != load.Refetch:
+		t.load.Restart() // its order may have passed the new rows already
 	case r.config.Load:
 		unread := t.load != nil
 		r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: s.Table + ": the rows of its new partition " + name + " are read"})
-		t.load = &tableLoad{ready: true, progress: progress{Kind: load.Part, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}
+		t.load = &loads.TableLoad{Ready: true, Progress: loads.Progress{Kind: load.Part, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}
 		if unread {
-			t.load.progress.Then, t.load.progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
+			t.load.Progress.Then, t.load.Progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
 		}
 		s.State = engine.StateLoading
 	}
@@ -205,13 +209,13 @@ const (
 // begins again. The lock is held.
 func (r *run) rewritten(t *table, why string) {
 	reload := t.rule() != nil && t.rule().ReloadRewritten && r.config.Load
-	if t.load != nil && t.load.progress.Kind != load.Refetch {
-		if p := &t.load.progress; p.Kind != load.Full && reload {
-			*p = progress{Restarts: p.Restarts} // of all rows
+	if t.load != nil && t.load.Progress.Kind != load.Refetch {
+		if p := &t.load.Progress; p.Kind != load.Full && reload {
+			*p = loads.Progress{Restarts: p.Restarts} // of all rows
 		} else if p.Kind != load.Full {
 			p.Then, p.ThenNote = engine.StateStale, why+reloadByHand
 		}
-		t.load.restart()
+		t.load.Restart()
 		r.sink.Table(t.progressState())
 		r.sink.Touch()
 		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.state.Table + ": " + why + ": the load begins anew"})
@@ -222,7 +226,7 @@ func (r *run) rewritten(t *table, why string) {
 	}
 	if reload {
 		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
-		t.load = &tableLoad{ready: true}
+		t.load = &loads.TableLoad{Ready: true}
 		r.wakeLoaders()
 	} else {
 		t.state.State, t.state.Note = engine.StateStale, why+reloadByHand
@@ -237,16 +241,16 @@ const noKey = "no key: "
 
 // hasNewKey reports whether a table that was loaded without a key has been given
 // one: consumers then want its rows by that key.
-func hasNewKey(t *table, c *captured) bool {
-	return t.state.State == engine.StateFollowing && t.id.Keyless && c.all((*listed).updatable) && len(c.key()) > 0
+func hasNewKey(t *table, c *publication.Captured) bool {
+	return t.state.State == engine.StateFollowing && t.id.Keyless && c.All((*catalogue.Listed).Updatable) && len(c.Key()) > 0
 }
 
 // waitForRefiltered waits for the writers of tables that have another row filter
 // than before, or whose filter may have been set by a run that was killed before
 // it put that on record. The lock of the sink is released meanwhile.
-func (r *run) waitForRefiltered(ctx context.Context, conn *pgx.Conn, c *captured, did *alignment) error {
-	for _, l := range c.members {
-		if filter, _ := r.config.rowFilter(l); filter == "" && !did.refiltered[l.name()] {
+func (r *run) waitForRefiltered(ctx context.Context, conn *pgx.Conn, c *publication.Captured, did *publication.Alignment) error {
+	for _, l := range c.Members {
+		if filter, _ := publication.RowFilter(r.config, l); filter == "" && !did.Refiltered[l.Name()] {
 			continue
 		}
 		if err := r.waitForWriters(ctx, conn, l); err != nil {
@@ -258,22 +262,22 @@ func (r *run) waitForRefiltered(ctx context.Context, conn *pgx.Conn, c *captured
 
 // waitForWriters waits until every transaction that holds a write lock on a
 // table now has ended. The lock of the sink is released meanwhile.
-func (r *run) waitForWriters(ctx context.Context, conn *pgx.Conn, l *listed) error {
+func (r *run) waitForWriters(ctx context.Context, conn *pgx.Conn, l *catalogue.Listed) error {
 	return r.sink.Unlocked(func() error {
 		rows, _ := conn.Query(ctx, `SELECT virtualtransaction FROM pg_locks WHERE relation = $1
 		AND database = (SELECT oid FROM pg_database WHERE datname = current_database())
-		AND mode IN ('RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock') AND granted`, l.oid)
+		AND mode IN ('RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock') AND granted`, l.Oid)
 		holders, err := pgx.CollectRows(rows, pgx.RowTo[string])
 		if err != nil {
 			return err
 		}
 		for tick := 0; ; tick++ {
 			var left int
-			if err := conn.QueryRow(ctx, "SELECT count(DISTINCT virtualtransaction) FROM pg_locks WHERE virtualtransaction = ANY($1) AND relation = $2", holders, l.oid).Scan(&left); err != nil || left == 0 {
+			if err := conn.QueryRow(ctx, "SELECT count(DISTINCT virtualtransaction) FROM pg_locks WHERE virtualtransaction = ANY($1) AND relation = $2", holders, l.Oid).Scan(&left); err != nil || left == 0 {
 				return err
 			}
 			if tick == 20 {
-				r.sink.Report(engine.Report{Level: "info", Event: "waiting-for-writers", Message: fmt.Sprintf("%s: %d transactions were writing to it before it was published as it is now: waiting for their end", l.name(), left)})
+				r.sink.Report(engine.Report{Level: "info", Event: "waiting-for-writers", Message: fmt.Sprintf("%s: %d transactions were writing to it before it was published as it is now: waiting for their end", l.Name(), left)})
 			}
 			select {
 			case <-ctx.Done():

@@ -8,6 +8,9 @@ import (
 	"strings"
 
 	"rillmark/internal/capture/load"
+	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/chunk"
+	"rillmark/internal/postgres/loads"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -27,9 +30,9 @@ const (
 // fitsTogether reports whether a job begins a load that may be done with others; the
 // lock is held.
 func (j *job) fitsTogether() bool {
-	p := &j.load.progress
-	return !p.Began && p.Kind == load.Full && p.Where == "" && p.Restarts == 0 && !j.load.apart &&
-		!j.captured.mapped && len(j.captured.members) == 1 && len(j.captured.members[0].key) > 0 && !j.captured.members[0].hides
+	p := &j.load.Progress
+	return !p.Began && p.Kind == load.Full && p.Where == "" && p.Restarts == 0 && !j.load.Apart &&
+		!j.captured.Mapped && len(j.captured.Members) == 1 && len(j.captured.Members[0].Key) > 0 && !j.captured.Members[0].Hides
 }
 
 // companions are loads that may begin with a job's; the lock is held.
@@ -39,10 +42,10 @@ func (r *run) companions(j *job) []*job {
 		return nil
 	}
 	for _, t := range r.tables {
-		if t.load == nil || t == j.table || !t.load.ready || t.captured == nil || t.load.alone || t.rule().Priority != j.table.rule().Priority {
+		if t.load == nil || t == j.table || !t.load.Ready || t.captured == nil || t.load.Alone || t.rule().Priority != j.table.rule().Priority {
 			continue
 		}
-		other := &job{table: t, load: t.load, captured: t.captured, turn: t.load.turn, at: t.load.progress, alone: true}
+		other := &job{table: t, load: t.load, captured: t.captured, turn: t.load.Turn, at: t.load.Progress, alone: true}
 		if other.fitsTogether() {
 			all = append(all, other)
 		}
@@ -54,7 +57,7 @@ func (r *run) companions(j *job) []*job {
 		return nil
 	}
 	for _, one := range all {
-		one.load.alone = true
+		one.load.Alone = true
 	}
 	return all
 }
@@ -72,7 +75,7 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 	defer r.under(func() {
 		for _, one := range all {
 			if one != j {
-				one.load.alone = false
+				one.load.Alone = false
 			}
 		}
 		r.wakeLoaders()
@@ -89,10 +92,10 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 	if !slices.Contains(some, j) {
 		return false, nil
 	}
-	err = r.place(ctx, l.conn, func() error {
+	err = r.place(ctx, l.Conn, func() error {
 		for _, one := range some {
 			if one.current() {
-				r.loadBegins(one, now[one], byKey, one.table.state.RowsEstimate)
+				r.loadBegins(one, now[one], loads.ByKey, one.table.state.RowsEstimate)
 				r.openWindow(one)
 			}
 		}
@@ -101,7 +104,7 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 	defer r.under(func() {
 		for _, one := range some {
 			if one.window != nil {
-				one.load.close(one.window)
+				one.load.Close(one.window)
 			}
 		}
 	})
@@ -112,14 +115,14 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 	read, err := l.readTogether(ctx, some)
 	var server *pgconn.PgError
 	if errors.As(err, &server) || errors.Is(err, errDisturbed) {
-		if l.conn.PgConn().TxStatus() != 'I' {
-			if _, err := l.conn.Exec(ctx, "ROLLBACK"); err != nil {
+		if l.Conn.PgConn().TxStatus() != 'I' {
+			if _, err := l.Conn.Exec(ctx, "ROLLBACK"); err != nil {
 				return false, err
 			}
 		}
 		return true, r.sink.Locked(func() error {
 			for _, one := range some {
-				one.load.apart = true // each by itself shows which it is
+				one.load.Apart = true // each by itself shows which it is
 			}
 			return nil
 		})
@@ -127,7 +130,7 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	return true, r.place(ctx, l.conn, func() error {
+	return true, r.place(ctx, l.Conn, func() error {
 		for i, one := range some {
 			if one.current() {
 				r.deliver(one, one.window, read[i], keyTaken)
@@ -141,16 +144,16 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 func (l *loader) small(ctx context.Context, all []*job) (some []*job, err error) {
 	oids := make([]uint32, len(all))
 	for i, one := range all {
-		oids[i] = one.captured.members[0].oid
+		oids[i] = one.captured.Members[0].Oid
 	}
-	rows, _ := l.conn.Query(ctx, `SELECT oid, pg_relation_size(oid) / $2, coalesce(pg_relation_size(nullif(reltoastrelid, 0)), 0), coalesce(has_table_privilege(oid, 'SELECT'), false)
-		FROM pg_class WHERE oid = ANY($1::oid[])`, pgx.QueryExecModeCacheStatement, oids, pageBytes)
+	rows, _ := l.Conn.Query(ctx, `SELECT oid, pg_relation_size(oid) / $2, coalesce(pg_relation_size(nullif(reltoastrelid, 0)), 0), coalesce(has_table_privilege(oid, 'SELECT'), false)
+		FROM pg_class WHERE oid = ANY($1::oid[])`, pgx.QueryExecModeCacheStatement, oids, chunk.PageBytes)
 	fits := make(map[uint32]bool)
 	var oid uint32
 	var pages, aside, left int64 = 0, 0, togetherPages
 	var readable bool
 	if _, err := pgx.ForEachRow(rows, []any{&oid, &pages, &aside, &readable}, func() error {
-		if fits[oid] = readable && pages <= smallPages && pages <= left && aside <= l.run.config.LargestValue/compressible; fits[oid] {
+		if fits[oid] = readable && pages <= smallPages && pages <= left && aside <= l.Config.LargestValue/chunk.Compressible; fits[oid] {
 			left -= pages
 		}
 		return nil
@@ -166,26 +169,27 @@ func (l *loader) small(ctx context.Context, all []*job) (some []*job, err error)
 }
 
 // layouts looks the tables' layouts up; one that is not what it was has none.
-func (l *loader) layouts(ctx context.Context, some []*job) (map[*job]*layout, error) {
+func (l *loader) layouts(ctx context.Context, some []*job) (map[*job]*catalogue.Layout, error) {
 	names, oids := make([]string, len(some)), make([]uint32, len(some))
 	for i, one := range some {
-		names[i], oids[i] = one.relation(), one.captured.members[0].oid
+		read := one.target()
+		names[i], oids[i] = read.Relation(), one.captured.Members[0].Oid
 	}
-	found, err := describe(ctx, l.conn, oids)
+	found, err := catalogue.Describe(ctx, l.Conn, oids)
 	if err != nil {
 		return nil, err
 	}
-	rows, _ := l.conn.Query(ctx, "SELECT coalesce(to_regclass(name)::oid, 0) FROM unnest($1::text[]) WITH ORDINALITY AS n(name, place) ORDER BY place", pgx.QueryExecModeCacheStatement, names)
+	rows, _ := l.Conn.Query(ctx, "SELECT coalesce(to_regclass(name)::oid, 0) FROM unnest($1::text[]) WITH ORDINALITY AS n(name, place) ORDER BY place", pgx.QueryExecModeCacheStatement, names)
 	now, err := pgx.CollectRows(rows, pgx.RowTo[uint32])
 	if err != nil {
 		return nil, err
 	}
-	layouts := make(map[*job]*layout, len(some))
+	layouts := make(map[*job]*catalogue.Layout, len(some))
 	for i, one := range some {
-		if now[i] != oids[i] || len(found[oids[i]].columns) == 0 {
+		if now[i] != oids[i] || len(found[oids[i]].Columns) == 0 {
 			continue
 		}
-		if layouts[one], err = l.run.config.layoutOf(found[oids[i]], one.table.state.Table, one.captured.rule); err != nil {
+		if layouts[one], err = catalogue.LayoutOf(l.Config, found[oids[i]], one.table.state.Table, one.captured.Rule); err != nil {
 			return nil, err
 		}
 	}
@@ -194,22 +198,23 @@ func (l *loader) layouts(ctx context.Context, some []*job) (map[*job]*layout, er
 
 // readTogether reads the tables' rows in one snapshot that sees every transaction that
 // came before the mark.
-func (l *loader) readTogether(ctx context.Context, some []*job) ([]*chunkRows, error) {
+func (l *loader) readTogether(ctx context.Context, some []*job) ([]*chunk.Rows, error) {
 	from := make([]string, len(some))
 	for i, one := range some {
-		from[i] = one.from()
+		read := one.target()
+		from[i] = read.From()
 	}
 	// Whoever alters two of the tables may not run into a deadlock with this: nothing is
 	// waited for.
 	begin := "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; LOCK TABLE " + strings.Join(from, ", ") + " IN ACCESS SHARE MODE NOWAIT"
-	if _, err := l.conn.PgConn().Exec(ctx, begin).ReadAll(); err != nil {
+	if _, err := l.Conn.PgConn().Exec(ctx, begin).ReadAll(); err != nil {
 		return nil, err
 	}
 	var text string
-	if err := l.conn.QueryRow(ctx, "SELECT pg_current_snapshot()::text").Scan(&text); err != nil {
+	if err := l.Conn.QueryRow(ctx, "SELECT pg_current_snapshot()::text").Scan(&text); err != nil {
 		return nil, err
 	}
-	seen, err := parseSnapshot(text)
+	seen, err := chunk.ParseSnapshot(text)
 	if err != nil {
 		return nil, err
 	}
@@ -217,31 +222,31 @@ func (l *loader) readTogether(ctx context.Context, some []*job) ([]*chunkRows, e
 	if err != nil {
 		return nil, err
 	}
-	l.room.reset()
-	l.guarded, l.keeps = false, true
-	defer func() { l.keeps = false }()
-	read := make([]*chunkRows, len(some))
+	l.Room.Reset()
+	l.Guarded, l.Keeps = false, true
+	defer func() { l.Keeps = false }()
+	read := make([]*chunk.Rows, len(some))
 	for i, one := range some {
-		invisible := func(xid uint32) bool { return !seen.sees(xid) }
+		invisible := func(xid uint32) bool { return !seen.Sees(xid) }
 		if layouts[one] == nil || slices.ContainsFunc(one.before, invisible) {
 			return nil, errDisturbed
 		}
-		l.job = one
-		read[i] = &chunkRows{layout: layouts[one], seen: seen}
-		if err := l.readByKey(ctx, read[i], nil, nil); err != nil {
+		l.turnTo(one)
+		read[i] = &chunk.Rows{Layout: layouts[one], Seen: seen}
+		if err := l.ReadByKey(ctx, read[i], nil, nil); err != nil {
 			return nil, fmt.Errorf("reading %s: %w", one.table.state.Table, err)
 		}
 	}
-	_, err = l.conn.Exec(ctx, "COMMIT")
+	_, err = l.Conn.Exec(ctx, "COMMIT")
 	return read, err
 }
 
 // keyTaken moves a load in the order of the key behind what was read.
-func keyTaken(p *progress, read *chunkRows) {
-	if len(read.last) > 0 {
-		p.After = read.last
+func keyTaken(p *loads.Progress, read *chunk.Rows) {
+	if len(read.Last) > 0 {
+		p.After = read.Last
 	}
-	if !read.end {
+	if !read.End {
 		return
 	}
 	if len(p.Leaves) > 1 {

@@ -6,11 +6,12 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/pgoutput"
+	"rillmark/internal/postgres/session"
 )
 
 // truncate is one event a table, all in one unit. Where a partition is truncated
 // and others of its root's are not, no event says what went.
-func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
+func (r *run) truncate(m *pgoutput.Truncate, start session.LSN) error {
 	var one []*relation // of each table
 	truncated := make(map[*table]map[uint32]bool)
 	for _, oid := range m.Relations {
@@ -21,7 +22,7 @@ func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
 		if rel.skipped {
 			continue
 		}
-		r.notYetVisible.note(r.tx.XID, rel.table.number)
+		r.notYetVisible.Note(r.tx.XID, rel.table.number)
 		if truncated[rel.table] == nil {
 			truncated[rel.table] = make(map[uint32]bool)
 			one = append(one, rel)
@@ -48,9 +49,9 @@ func (r *run) truncate(m *pgoutput.Truncate, start LSN) error {
 	for _, rel := range whole {
 		r.adopt(rel.table, rel.layout, start)
 		body := change.TruncateBody(m.Flags&1 != 0, m.Flags&2 != 0)
-		r.sink.Add(&change.Row{Operation: change.Truncate, Table: rel.layout.name, Schema: rel.layout.schema, Place: uint64(start), Body: body})
+		r.sink.Add(&change.Row{Operation: change.Truncate, Table: rel.layout.Name, Schema: rel.layout.Schema, Place: uint64(start), Body: body})
 		if load := rel.table.load; load != nil {
-			load.observeTruncate()
+			load.ObserveTruncate()
 		}
 	}
 	for _, t := range partly {
@@ -68,7 +69,7 @@ func (r *run) isWhole(t *table, truncated map[uint32]bool) bool {
 		}
 	}
 	for oid, rel := range r.relations {
-		if rel.table == t && !truncated[oid] && t.mapped() && r.owners[oid] != t && !rel.moved && rel.layout.oid != oid {
+		if rel.table == t && !truncated[oid] && t.mapped() && r.owners[oid] != t && !rel.moved && rel.layout.Oid != oid {
 			return false
 		}
 	}

@@ -11,6 +11,10 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
+	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/publication"
+	"rillmark/internal/postgres/session"
+	"rillmark/internal/postgres/stream"
 )
 
 // tryPrefix begins the names of what a trial makes on a source.
@@ -19,54 +23,54 @@ const tryPrefix = "rillmark_try_"
 // Try implements [engine.Engine]: it follows the chosen tables over a slot that
 // goes with the session, and a publication that is dropped at the end, or the
 // administrator's where one is named.
-func (c *Config) Try(ctx context.Context, ready func(), each func(tx *change.OpenTransaction, row *change.Row) error) error {
+func Try(ctx context.Context, c *session.Config, ready func(), each func(tx *change.OpenTransaction, row *change.Row) error) error {
 	trial := *c
-	trial.defaults()
+	trial.Defaults()
 	// Names of publications follow from the source's.
-	own := c.publications()
+	own := c.Publications()
 	trial.Source, trial.Slot, trial.Load, trial.LoadOnly = strings.TrimPrefix(tryPrefix, "rillmark_")+newNonce()[:12], "", false, false
 	trialCtx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	err := trial.try(trialCtx, own, ready, each)
-	if cleared := trial.clearTrial(context.WithoutCancel(ctx)); err == nil || errors.Is(err, context.Canceled) {
+	err := try(trialCtx, &trial, own, ready, each)
+	if cleared := clearTrial(context.WithoutCancel(ctx), &trial); err == nil || errors.Is(err, context.Canceled) {
 		err = cleared
 	}
-	return c.explain(err)
+	return c.Explain(err)
 }
 
-func (c *Config) try(ctx context.Context, own []string, ready func(), each func(*change.OpenTransaction, *change.Row) error) error {
+func try(ctx context.Context, c *session.Config, own []string, ready func(), each func(*change.OpenTransaction, *change.Row) error) error {
 	sink := &trialSink{each: each}
-	r := &run{config: c, sink: sink, relations: make(map[uint32]*relation), tables: make(map[string]*table),
-		marks: make(map[string]*mark), moreLoads: make(chan struct{}), known: true}
+	r := newRun(c, sink)
+	r.known = true
 	var err error
-	if r.control, err = c.connect(ctx, "trial"); err != nil {
+	if r.control, err = c.Connect(ctx, "trial"); err != nil {
 		return err
 	}
 	defer r.control.Close(context.WithoutCancel(ctx)) //nolint:errcheck // only look-ups went over it
-	if err := notOurOwn(ctx, r.control); err != nil {
+	if err := session.NotOurOwn(ctx, r.control); err != nil {
 		return err
 	}
 	if err := r.publishTrial(ctx, own); err != nil {
 		return err
 	}
-	stream, err := c.openStream(ctx)
+	stream, err := stream.Open(ctx, c)
 	if err != nil {
 		return err
 	}
-	defer stream.close()
-	at, err := stream.makeSlot(ctx, c.slotName(), true)
+	defer stream.Close()
+	at, err := stream.MakeSlot(ctx, c.SlotName(), true)
 	if err != nil {
 		return err
 	}
 	r.resume = position{Commit: at, Kind: kindMessage}
 	r.at.Position = r.resume
-	if err := stream.start(ctx, c.slotName(), c.publications(), false); err != nil {
+	if err := stream.Start(ctx, c.SlotName(), c.Publications(), false); err != nil {
 		return err
 	}
 	ready()
 	group, ctx := guard.WithContext(ctx)
 	group.Go(func() error { return r.read(ctx, stream) })
-	group.Go(func() error { return stream.report(ctx, sink) })
+	group.Go(func() error { return stream.Report(ctx, sink) })
 	err = group.Wait()
 	if ctx.Err() != nil && (errors.Is(err, context.Canceled) || engineSaysAway(err)) && sink.err == nil {
 		return context.Cause(ctx)
@@ -91,11 +95,11 @@ func (r *run) publishTrial(ctx context.Context, own []string) error {
 	borrow := func() {
 		var there []string
 		for _, name := range own {
-			if exists, _ := havePublication(ctx, r.control, name, "insert"); exists {
+			if exists, _ := publication.Exists(ctx, r.control, name, "insert"); exists {
 				there = append(there, name)
 			}
 		}
-		c.borrowed = there
+		c.Borrowed = there
 	}
 	if c.Publication == "" && !may {
 		if !prepared {
@@ -108,8 +112,8 @@ func (r *run) publishTrial(ctx context.Context, own []string) error {
 		return err
 	}
 	unseen, err := r.unpublished(ctx)
-	if err == nil && len(unseen) > 0 && c.Publication == "" && c.borrowed == nil && prepared {
-		if borrow(); len(c.borrowed) > 0 {
+	if err == nil && len(unseen) > 0 && c.Publication == "" && c.Borrowed == nil && prepared {
+		if borrow(); len(c.Borrowed) > 0 {
 			clear(r.tables)
 			if err := r.publish(ctx, r.control, true); err != nil {
 				return err
@@ -127,19 +131,19 @@ func (r *run) publishTrial(ctx context.Context, own []string) error {
 
 // unpublished are the chosen tables that no publication of the trial shows.
 func (r *run) unpublished(ctx context.Context) ([]string, error) {
-	all, err := list(ctx, r.control)
+	all, err := catalogue.List(ctx, r.control)
 	if err != nil {
 		return nil, err
 	}
-	published, err := publishedTables(ctx, r.control, r.config.publications())
+	published, err := publication.Tables(ctx, r.control, r.config.Publications())
 	if err != nil {
 		return nil, err
 	}
 	var names []string
-	for _, chosen := range r.config.choose(all) {
-		for _, l := range chosen.members {
-			if published[l.name()].place == "" {
-				names = append(names, l.name())
+	for _, chosen := range publication.Choose(r.config, all) {
+		for _, l := range chosen.Members {
+			if published[l.Name()].Place == "" {
+				names = append(names, l.Name())
 			}
 		}
 	}
@@ -155,11 +159,11 @@ func engineSaysAway(err error) bool {
 
 // clearTrial drops the trial's publications, and those of trials that ended
 // without being able to.
-func (c *Config) clearTrial(ctx context.Context) error {
+func clearTrial(ctx context.Context, c *session.Config) error {
 	if c.Publication != "" {
 		return nil
 	}
-	conn, err := c.connect(ctx, "trial")
+	conn, err := c.Connect(ctx, "trial")
 	if err != nil {
 		return err
 	}
@@ -167,12 +171,12 @@ func (c *Config) clearTrial(ctx context.Context) error {
 	var left []string
 	err = conn.QueryRow(ctx, `SELECT coalesce(array_agg(pubname::text), '{}') FROM pg_publication p
 		WHERE starts_with(pubname, $1) AND pg_has_role(pubowner, 'USAGE') AND NOT EXISTS (
-			SELECT FROM pg_replication_slots s WHERE s.active AND starts_with(p.pubname, s.slot_name) AND s.slot_name <> $2)`, tryPrefix, c.slotName()).Scan(&left)
+			SELECT FROM pg_replication_slots s WHERE s.active AND starts_with(p.pubname, s.slot_name) AND s.slot_name <> $2)`, tryPrefix, c.SlotName()).Scan(&left)
 	if err != nil {
 		return err
 	}
 	for _, name := range left {
-		if _, err := conn.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quoted(name)); err != nil {
+		if _, err := conn.Exec(ctx, "DROP PUBLICATION IF EXISTS "+session.Quoted(name)); err != nil {
 			return err
 		}
 	}

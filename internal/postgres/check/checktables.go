@@ -1,4 +1,4 @@
-package postgres
+package check
 
 import (
 	"context"
@@ -12,21 +12,24 @@ import (
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/publication"
+	"rillmark/internal/postgres/session"
 )
 
-func (c *Config) checkPublication(ctx context.Context, conn *pgx.Conn) ([]change.Check, error) {
+func checkPublication(ctx context.Context, c *session.Config, conn *pgx.Conn) ([]change.Check, error) {
 	var may, exists, messages, schemas, anyTable bool
 	err := conn.QueryRow(ctx, `SELECT has_database_privilege(current_database(), 'CREATE'),
 		EXISTS (SELECT FROM pg_publication WHERE pubname = $1),
 		has_function_privilege('pg_logical_emit_message(boolean, text, text)', 'EXECUTE'),
 		EXISTS (SELECT FROM pg_publication p WHERE pubname = $1 AND (puballtables OR EXISTS (SELECT FROM pg_publication_namespace WHERE pnpubid = p.oid))),
-		(SELECT rolsuper FROM pg_roles WHERE rolname = current_user)`, c.publications()[0]).
+		(SELECT rolsuper FROM pg_roles WHERE rolname = current_user)`, c.Publications()[0]).
 		Scan(&may, &exists, &messages, &schemas, &anyTable)
 	if err != nil {
 		return nil, err
 	}
-	check := change.Check{Name: "publication", Verdict: change.Good, Found: c.publications()[0] + " will be made", Why: "it says which tables the server sends"}
-	_, err = havePublication(ctx, conn, c.publications()[0], allChanges)
+	check := change.Check{Name: "publication", Verdict: change.Good, Found: c.Publications()[0] + " will be made", Why: "it says which tables the server sends"}
+	_, err = publication.Exists(ctx, conn, c.Publications()[0], publication.AllChanges)
 	var partial *engine.Fault
 	if err != nil && !errors.As(err, &partial) {
 		return nil, err
@@ -35,26 +38,26 @@ func (c *Config) checkPublication(ctx context.Context, conn *pgx.Conn) ([]change
 	case partial != nil:
 		check.Verdict, check.Found, check.Fix = change.Missing, partial.Message, partial.Fix
 	case exists:
-		check.Found = c.publications()[0] + " is there"
+		check.Found = c.Publications()[0] + " is there"
 	case c.Publication != "":
 		check.Verdict, check.Found = change.Missing, "the publication "+c.Publication+", which the definition names, is not there"
-		check.Fix = "CREATE PUBLICATION " + quoted(c.Publication) + " FOR TABLE …"
+		check.Fix = "CREATE PUBLICATION " + session.Quoted(c.Publication) + " FOR TABLE …"
 	case !may:
 		check.Verdict, check.Found = change.Missing, "user "+c.Connection.User+" may not make publications in this database"
-		check.Fix = "GRANT CREATE ON DATABASE " + quoted(c.Connection.Database) + " TO " + quoted(c.Connection.User)
+		check.Fix = "GRANT CREATE ON DATABASE " + session.Quoted(c.Connection.Database) + " TO " + session.Quoted(c.Connection.User)
 	}
 	// One who may make publications adds tables that are its own; a superuser, or who
 	// has the administrator's function, any that the rules choose.
 	owns := true
 	if !anyTable {
-		all, err := list(ctx, conn)
+		all, err := catalogue.List(ctx, conn)
 		if err != nil {
 			return nil, err
 		}
-		for _, chosen := range c.choose(all) {
-			owns = owns && chosen.all(func(l *listed) bool { return l.mine })
+		for _, chosen := range publication.Choose(c, all) {
+			owns = owns && chosen.All(func(l *catalogue.Listed) bool { return l.Mine })
 		}
-		if anyTable, err = c.mayUseFunction(ctx, conn); err != nil {
+		if anyTable, err = publication.MayUseFunction(ctx, c, conn); err != nil {
 			return nil, err
 		}
 	}
@@ -76,7 +79,7 @@ func (c *Config) checkPublication(ctx context.Context, conn *pgx.Conn) ([]change
 		Why: "heartbeats and the marks of a load are such messages; they need no table"}
 	if !messages {
 		message.Verdict, message.Found = change.Missing, "the login may not write messages into the log"
-		message.Fix = "GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + quoted(c.Connection.User)
+		message.Fix = "GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + session.Quoted(c.Connection.User)
 	}
 	return []change.Check{check, later, message}, nil
 }
@@ -84,20 +87,20 @@ func (c *Config) checkPublication(ctx context.Context, conn *pgx.Conn) ([]change
 // maxTableChecks bounds the lines on single tables.
 const maxTableChecks = 200
 
-func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Check, error) {
-	all, err := list(ctx, conn)
+func checkTables(ctx context.Context, c *session.Config, conn *pgx.Conn) ([]change.Check, error) {
+	all, err := catalogue.List(ctx, conn)
 	if err != nil {
 		return nil, err
 	}
-	published, err := publishedTables(ctx, conn, c.publications())
+	published, err := publication.Tables(ctx, conn, c.Publications())
 	if err != nil {
 		return nil, err
 	}
-	helped, err := c.mayUseFunction(ctx, conn)
+	helped, err := publication.MayUseFunction(ctx, c, conn)
 	if err != nil {
 		return nil, err
 	}
-	current, err := c.functionIsOf(ctx, conn)
+	current, err := publication.FunctionIsOf(ctx, c, conn)
 	if err != nil {
 		return nil, err
 	}
@@ -106,11 +109,11 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 	var checks []change.Check
 	chosen, good := 0, 0
 	for _, l := range all {
-		if _, rule := c.Rules.Target(l.name(), l.root); rule == nil {
+		if _, rule := c.Rules.Target(l.Name(), l.Root); rule == nil {
 			continue
 		}
 		chosen++
-		lines, err := c.checkTable(ctx, conn, l, published[l.name()].place != "", helped && c.Publication == "")
+		lines, err := checkTable(ctx, c, conn, l, published[l.Name()].Place != "", helped && c.Publication == "")
 		if err != nil {
 			return nil, err
 		}
@@ -140,27 +143,27 @@ func (c *Config) checkTables(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 
 // checkTable is what is to be said of one table that the rules choose. helped
 // says that the administrator's function publishes and grants what is missing.
-func (c *Config) checkTable(ctx context.Context, conn *pgx.Conn, l *listed, published, helped bool) ([]change.Check, error) {
-	t := l.describe(c)
-	name, rule := c.Rules.Target(l.name(), l.root)
-	title := "table " + l.name()
+func checkTable(ctx context.Context, c *session.Config, conn *pgx.Conn, l *catalogue.Listed, published, helped bool) ([]change.Check, error) {
+	t := l.Describe(c)
+	name, rule := c.Rules.Target(l.Name(), l.Root)
+	title := "table " + l.Name()
 	line := func(verdict change.Verdict, found, why, fix string) []change.Check {
 		return []change.Check{{Name: title, Verdict: verdict, Found: found, Why: why, Fix: fix}}
 	}
-	user := quoted(c.Connection.User)
+	user := session.Quoted(c.Connection.User)
 	switch {
-	case l.foreign:
+	case l.Foreign:
 		return line(change.Note, "a foreign table cannot be captured", t.CannotPublish, ""), nil
-	case l.persistence == "u":
-		return line(change.Note, "an unlogged table cannot be captured", "its changes are not in the log", "ALTER TABLE "+l.sanitized()+" SET LOGGED"), nil
-	case !l.readable && c.Load && !helped:
-		return line(change.Missing, "user "+c.Connection.User+" may not read it", "the load reads its rows", "GRANT SELECT ON "+l.sanitized()+" TO "+user), nil
-	case !l.mine && !published && !helped:
+	case l.Persistence == "u":
+		return line(change.Note, "an unlogged table cannot be captured", "its changes are not in the log", "ALTER TABLE "+l.Sanitized()+" SET LOGGED"), nil
+	case !l.Readable && c.Load && !helped:
+		return line(change.Missing, "user "+c.Connection.User+" may not read it", "the load reads its rows", "GRANT SELECT ON "+l.Sanitized()+" TO "+user), nil
+	case !l.Mine && !published && !helped:
 		return line(change.Missing, "not published, and user "+c.Connection.User+" may not publish it", "only a table's owner may add it to a publication",
-			"as its owner or a superuser, CREATE PUBLICATION or ALTER PUBLICATION … ADD TABLE "+l.sanitized()+", and name the publication in the source's definition"), nil
+			"as its owner or a superuser, CREATE PUBLICATION or ALTER PUBLICATION … ADD TABLE "+l.Sanitized()+", and name the publication in the source's definition"), nil
 	}
 	var lines []change.Check
-	layout, err := c.catalogueLayout(ctx, conn, l.oid, name, rule)
+	layout, err := catalogue.Current(ctx, c, conn, l.Oid, name, rule)
 	var fault *engine.Fault
 	switch {
 	case errors.As(err, &fault):
@@ -168,23 +171,23 @@ func (c *Config) checkTable(ctx context.Context, conn *pgx.Conn, l *listed, publ
 	case err != nil:
 		return nil, err
 	}
-	if l.hides && c.Load {
+	if l.Hides && c.Load {
 		lines = append(lines, line(change.Missing, "row-level security hides rows from user "+c.Connection.User, "the load would miss them; the log is not affected", "ALTER ROLE "+user+" BYPASSRLS")...)
 	}
-	full := "ALTER TABLE " + l.sanitized() + " REPLICA IDENTITY FULL"
+	full := "ALTER TABLE " + l.Sanitized() + " REPLICA IDENTITY FULL"
 	switch {
 	case t.InsertsOnly:
 		lines = append(lines, line(change.Note, "no key: updates and deletes will not be captured", "the server would refuse the application's updates and deletes on a published table without one",
-			"ALTER TABLE "+l.sanitized()+" ADD PRIMARY KEY (…), or "+full)...)
-	case len(layout.schema.Key()) == 0:
-		lines = append(lines, line(change.Note, "no key", "consumers cannot tell two equal rows apart", "ALTER TABLE "+l.sanitized()+" ADD PRIMARY KEY (…), or name columns as `key` in its rule")...)
+			"ALTER TABLE "+l.Sanitized()+" ADD PRIMARY KEY (…), or "+full)...)
+	case len(layout.Schema.Key()) == 0:
+		lines = append(lines, line(change.Note, "no key", "consumers cannot tell two equal rows apart", "ALTER TABLE "+l.Sanitized()+" ADD PRIMARY KEY (…), or name columns as `key` in its rule")...)
 	}
 	if fault := unseenByLog(rule, l, layout); fault != "" {
 		lines = append(lines, line(change.Note, fault, "the log carries the old row's key alone", full)...)
 	}
 	for _, one := range rule.Columns {
 		if one.Treat != rules.Keep && !strings.ContainsAny(one.Match.String(), "*?") && !strings.ContainsAny(rule.Match.String(), "*?") &&
-			!slices.ContainsFunc(layout.raw, func(r rawColumn) bool { return r.Name == one.Match.String() }) {
+			!slices.ContainsFunc(layout.Raw, func(r catalogue.RawColumn) bool { return r.Name == one.Match.String() }) {
 			lines = append(lines, line(change.Missing, fmt.Sprintf("its rule names column %q, which it does not have", one.Match), "a private column of another name would be captured as it is", "correct the name in the rule")...)
 		}
 	}
@@ -193,14 +196,14 @@ func (c *Config) checkTable(ctx context.Context, conn *pgx.Conn, l *listed, publ
 
 // unseenByLog says what of a rule needs more of the old row than the log carries;
 // empty where nothing does.
-func unseenByLog(r *rules.Table, l *listed, layout *layout) string {
-	if l.identity == 'f' {
+func unseenByLog(r *rules.Table, l *catalogue.Listed, layout *catalogue.Layout) string {
+	if l.Identity == 'f' {
 		return ""
 	}
-	if layout.condition != nil {
-		for _, i := range layout.condition.Uses() {
-			if layout.raw[i].Key == 0 {
-				return fmt.Sprintf("its filter looks at %s, which the log does not carry of old rows: an update of a row that was outside, and stays there, comes as a delete of its key, which is nothing to consumers", layout.raw[i].Name)
+	if layout.Condition != nil {
+		for _, i := range layout.Condition.Uses() {
+			if layout.Raw[i].Key == 0 {
+				return fmt.Sprintf("its filter looks at %s, which the log does not carry of old rows: an update of a row that was outside, and stays there, comes as a delete of its key, which is nothing to consumers", layout.Raw[i].Name)
 			}
 		}
 	}

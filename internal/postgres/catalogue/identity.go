@@ -1,4 +1,4 @@
-package postgres
+package catalogue
 
 import (
 	"encoding/json"
@@ -15,14 +15,14 @@ import (
 // in the log at which they are known, and decide what a change was. A Relation
 // message has names and types alone; identify says which numbers they belong to.
 
-// identity is what is on record of a table besides its schema version. Of a table
+// Identity is what is on record of a table besides its schema version. Of a table
 // that is captured under its root's name it is the root's.
-type identity struct {
+type Identity struct {
 	OID uint32 `json:"oid,omitempty"`
 	// Columns are those of the newest schema event; Latest, where there are any, what
 	// the event trigger has told since.
-	Columns []column `json:"columns,omitempty"`
-	Latest  []column `json:"latest,omitempty"`
+	Columns []Column `json:"columns,omitempty"`
+	Latest  []Column `json:"latest,omitempty"`
 	// Members are the tables that hold the rows, by OID: the table itself, or the
 	// partitions of a root.
 	Members map[uint32]string `json:"members,omitempty"`
@@ -33,16 +33,16 @@ type identity struct {
 	Keyless bool `json:"keyless,omitempty"`
 }
 
-// newest are the columns at the newest place that is known.
-func (id *identity) newest() []column {
+// Newest are the columns at the newest place that is known.
+func (id *Identity) Newest() []Column {
 	if id.Latest != nil {
 		return id.Latest
 	}
 	return id.Columns
 }
 
-// column is one of a table's columns, as it was in the log.
-type column struct {
+// Column is one of a table's columns, as it was in the log.
+type Column struct {
 	Number int             `json:"number"` // 0 where it is not known
 	Name   string          `json:"name"`
 	Type   uint32          `json:"type,omitempty"` // 0 where it is not known
@@ -50,7 +50,7 @@ type column struct {
 	Treat  rules.Treatment `json:"treat,omitempty"` // empty for a column that is kept
 }
 
-func (id *identity) encode() []byte {
+func (id *Identity) Encode() []byte {
 	encoded, err := json.Marshal(id)
 	if err != nil {
 		panic(err) // strings and numbers always marshal
@@ -58,31 +58,31 @@ func (id *identity) encode() []byte {
 	return encoded
 }
 
-// parseIdentity reads what encode wrote; nothing is known of a table that an earlier
+// ParseIdentity reads what encode wrote; nothing is known of a table that an earlier
 // version has put on record.
-func parseIdentity(data []byte) identity {
-	var id identity
+func ParseIdentity(data []byte) Identity {
+	var id Identity
 	if len(data) > 0 && json.Unmarshal(data, &id) != nil {
-		return identity{}
+		return Identity{}
 	}
 	return id
 }
 
-// known reports whether all numbers are.
-func known(columns []column) bool {
-	return len(columns) > 0 && !slices.ContainsFunc(columns, func(c column) bool { return c.Number == 0 })
+// Known reports whether all numbers are.
+func Known(columns []Column) bool {
+	return len(columns) > 0 && !slices.ContainsFunc(columns, func(c Column) bool { return c.Number == 0 })
 }
 
-// fits reports whether a Relation message's columns may be these: the same names and,
+// Fits reports whether a Relation message's columns may be these: the same names and,
 // where they are known, types, in the same order, or in any where they are a root's.
-func fits(columns []column, message []pgoutput.RelationColumn, anyOrder bool) bool {
+func Fits(columns []Column, message []pgoutput.RelationColumn, anyOrder bool) bool {
 	if len(columns) != len(message) {
 		return false
 	}
 	for i, m := range message {
 		c := &columns[i]
 		if anyOrder {
-			at := slices.IndexFunc(columns, func(c column) bool { return c.Name == m.Name })
+			at := slices.IndexFunc(columns, func(c Column) bool { return c.Name == m.Name })
 			if at < 0 {
 				return false
 			}
@@ -96,10 +96,10 @@ func fits(columns []column, message []pgoutput.RelationColumn, anyOrder bool) bo
 }
 
 // numbersOf are the numbers of a message's columns among columns that fit.
-func numbersOf(columns []column, message []pgoutput.RelationColumn) []int {
+func numbersOf(columns []Column, message []pgoutput.RelationColumn) []int {
 	numbers := make([]int, len(message))
 	for i, m := range message {
-		numbers[i] = columns[slices.IndexFunc(columns, func(c column) bool { return c.Name == m.Name })].Number
+		numbers[i] = columns[slices.IndexFunc(columns, func(c Column) bool { return c.Name == m.Name })].Number
 	}
 	return numbers
 }
@@ -112,11 +112,11 @@ func numbersOf(columns []column, message []pgoutput.RelationColumn) []int {
 // A number that is on record and in the catalogue today was there in between: numbers
 // never come back. So if both have the same ones, and the message as many columns,
 // those are the message's, whatever the names are; they stand in their order.
-func identify(message []pgoutput.RelationColumn, recorded, now []column, mapped bool) (numbers []int, certain bool) {
-	isNow, isRecorded := fits(now, message, mapped), fits(recorded, message, mapped)
+func identify(message []pgoutput.RelationColumn, recorded, now []Column, mapped bool) (numbers []int, certain bool) {
+	isNow, isRecorded := Fits(now, message, mapped), Fits(recorded, message, mapped)
 	unknown := make([]int, len(message))
 	switch {
-	case !known(recorded):
+	case !Known(recorded):
 		if isNow {
 			return numbersOf(now, message), true
 		}
@@ -138,58 +138,65 @@ func identify(message []pgoutput.RelationColumn, recorded, now []column, mapped 
 	return unknown, false
 }
 
-func sameNumbers(a, b []column) bool {
+func sameNumbers(a, b []Column) bool {
 	if len(a) != len(b) {
 		return false
 	}
-	return !slices.ContainsFunc(a, func(c column) bool {
-		return !slices.ContainsFunc(b, func(d column) bool { return c.Number == d.Number })
+	return !slices.ContainsFunc(a, func(c Column) bool {
+		return !slices.ContainsFunc(b, func(d Column) bool { return c.Number == d.Number })
 	})
 }
 
-// columnChanges is what has become of a table's columns.
-type columnChanges struct {
-	renamed []change.Rename
-	// redefined says that a column has gone and another has come under its name.
-	redefined bool
-	// known is false where a number is not: names tell then, as far as they can.
-	known bool
+// ColumnChanges is what has become of a table's columns.
+type ColumnChanges struct {
+	Renamed []change.Rename
+	// Redefined says that a column has gone and another has come under its name.
+	Redefined bool
+	// Known is false where a number is not: names tell then, as far as they can.
+	Known bool
 	// from are the former names of the columns that were there before.
 	from map[string]string
 }
 
-func changesOf(before, now []column) columnChanges {
-	c := columnChanges{known: known(before) && known(now), from: make(map[string]string, len(now))}
-	if !c.known {
+func ChangesOf(before, now []Column) ColumnChanges {
+	c := ColumnChanges{Known: Known(before) && Known(now), from: make(map[string]string, len(now))}
+	if !c.Known {
 		return c
 	}
 	for _, n := range now {
-		at := slices.IndexFunc(before, func(b column) bool { return b.Number == n.Number })
+		at := slices.IndexFunc(before, func(b Column) bool { return b.Number == n.Number })
 		if at >= 0 {
 			c.from[n.Name] = before[at].Name
 			if before[at].Name != n.Name {
-				c.renamed = append(c.renamed, change.Rename{From: before[at].Name, To: n.Name})
+				c.Renamed = append(c.Renamed, change.Rename{From: before[at].Name, To: n.Name})
 			}
 			continue
 		}
-		was := slices.IndexFunc(before, func(b column) bool { return b.Name == n.Name })
-		gone := was >= 0 && !slices.ContainsFunc(now, func(other column) bool { return other.Number == before[was].Number })
-		c.redefined = c.redefined || gone
+		was := slices.IndexFunc(before, func(b Column) bool { return b.Name == n.Name })
+		gone := was >= 0 && !slices.ContainsFunc(now, func(other Column) bool { return other.Number == before[was].Number })
+		c.Redefined = c.Redefined || gone
 	}
 	return c
 }
 
-// columns are the layout's, as they go on record.
-func (l *layout) columns() []column {
-	columns := make([]column, len(l.raw))
-	for i, c := range l.raw {
-		columns[i] = column{Number: c.number, Name: c.Name, Type: c.typeOID, Mod: c.typeMod}
+// Columns are the layout's, as they go on record.
+func (l *Layout) Columns() []Column {
+	columns := make([]Column, len(l.Raw))
+	for i, c := range l.Raw {
+		columns[i] = Column{Number: c.number, Name: c.Name, Type: c.typeOID, Mod: c.typeMod}
 		if treat := l.rule.Treatment(c.Name); treat != rules.Keep {
 			columns[i].Treat = treat
 		}
 	}
 	if l.rootOrder {
-		slices.SortStableFunc(columns, func(a, b column) int { return a.Number - b.Number })
+		slices.SortStableFunc(columns, func(a, b Column) int { return a.Number - b.Number })
 	}
 	return columns
+}
+
+// SameSet reports whether both have the same numbers under the same names.
+func SameSet(a, b []Column) bool {
+	return len(a) == len(b) && !slices.ContainsFunc(a, func(c Column) bool {
+		return !slices.ContainsFunc(b, func(d Column) bool { return c.Number == d.Number && c.Name == d.Name })
+	})
 }

@@ -1,8 +1,9 @@
-package postgres
+package catalogue
 
 import (
 	"context"
 	"fmt"
+	"rillmark/internal/postgres/session"
 	"slices"
 	"sync"
 
@@ -21,7 +22,7 @@ type typeRow struct {
 var builtIn sync.Map
 
 // lookUpTypes reads types with those below and inside them.
-func lookUpTypes(ctx context.Context, q querier, oids []uint32) (map[uint32]*typeRow, error) {
+func lookUpTypes(ctx context.Context, q session.Querier, oids []uint32) (map[uint32]*typeRow, error) {
 	known := make(map[uint32]*typeRow)
 	for len(oids) > 0 {
 		var ask []uint32

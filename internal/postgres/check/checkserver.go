@@ -1,4 +1,4 @@
-package postgres
+package check
 
 import (
 	"context"
@@ -10,6 +10,8 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/session"
+	"rillmark/internal/postgres/stream"
 )
 
 // oldestVersion is the oldest server that was tried.
@@ -17,7 +19,7 @@ const oldestVersion = 150000
 
 // checkConnection says how the source was reached, and whether others on the way
 // could have read along.
-func (c *Config) checkConnection(ctx context.Context, conn *pgx.Conn) change.Check {
+func checkConnection(ctx context.Context, c *session.Config, conn *pgx.Conn) change.Check {
 	check := change.Check{Name: "connection", Verdict: change.Good, Why: "passwords and rows travel over it"}
 	found := fmt.Sprintf("connected to %s on %s:%d as %s", c.Connection.Database, c.Connection.Host, c.Connection.Port, c.Connection.User)
 	var encrypted bool
@@ -42,7 +44,7 @@ func (c *Config) checkConnection(ctx context.Context, conn *pgx.Conn) change.Che
 	return check
 }
 
-func (c *Config) checkServer(ctx context.Context, conn *pgx.Conn) ([]change.Check, error) {
+func checkServer(ctx context.Context, c *session.Config, conn *pgx.Conn) ([]change.Check, error) {
 	var version int
 	var text, level string
 	var standby bool
@@ -78,7 +80,7 @@ func (c *Config) checkServer(ctx context.Context, conn *pgx.Conn) ([]change.Chec
 	return append(checks, role, log, skew), nil
 }
 
-func (c *Config) checkReplication(ctx context.Context, conn *pgx.Conn) ([]change.Check, error) {
+func checkReplication(ctx context.Context, c *session.Config, conn *pgx.Conn) ([]change.Check, error) {
 	var may bool
 	var slots, slotsUsed, senders, sendersUsed, sessions, sessionsUsed int
 	err := conn.QueryRow(ctx, `SELECT (SELECT rolreplication OR rolsuper FROM pg_roles WHERE rolname = current_user),
@@ -93,7 +95,7 @@ func (c *Config) checkReplication(ctx context.Context, conn *pgx.Conn) ([]change
 	right := change.Check{Name: "replication right", Verdict: change.Good, Found: "user " + c.Connection.User + " may replicate", Why: "reading the log needs it"}
 	if !may {
 		right.Verdict, right.Found = change.Missing, "user "+c.Connection.User+" may not replicate"
-		right.Fix = "ALTER ROLE " + quoted(c.Connection.User) + " REPLICATION"
+		right.Fix = "ALTER ROLE " + session.Quoted(c.Connection.User) + " REPLICATION"
 	}
 	free := change.Check{Name: "WAL senders", Verdict: change.Good, Found: fmt.Sprintf("%d of %d in use", sendersUsed, senders), Why: "the log comes through one"}
 	if sendersUsed >= senders {
@@ -104,40 +106,40 @@ func (c *Config) checkReplication(ctx context.Context, conn *pgx.Conn) ([]change
 	if sessionsUsed+wanted > sessions {
 		room.Verdict, room.Fix = change.Note, "raise max_connections, or set load_sessions lower"
 	}
-	slot, err := readSlot(ctx, conn, c.slotName())
+	slot, err := stream.ReadSlot(ctx, conn, c.SlotName())
 	if err != nil {
 		return nil, err
 	}
 	places := change.Check{Name: "replication slots", Verdict: change.Good, Found: fmt.Sprintf("%d of %d in use", slotsUsed, slots), Why: "the slot keeps our place in the log"}
-	if slotsUsed >= slots && !slot.exists {
+	if slotsUsed >= slots && !slot.Exists {
 		places.Verdict, places.Fix = change.Missing, "drop a slot that nobody uses (SELECT slot_name, active FROM pg_replication_slots), or raise max_replication_slots and restart the server"
 	}
 	return []change.Check{right, free, room, places}, nil
 }
 
-func (c *Config) checkSlot(ctx context.Context, conn *pgx.Conn) ([]change.Check, error) {
-	slot, err := readSlot(ctx, conn, c.slotName())
+func checkSlot(ctx context.Context, c *session.Config, conn *pgx.Conn) ([]change.Check, error) {
+	slot, err := stream.ReadSlot(ctx, conn, c.SlotName())
 	if err != nil {
 		return nil, err
 	}
-	check := change.Check{Name: "our slot", Verdict: change.Good, Found: c.slotName() + " is not there yet and will be made", Why: "the source keeps its log from there on for us"}
+	check := change.Check{Name: "our slot", Verdict: change.Good, Found: c.SlotName() + " is not there yet and will be made", Why: "the source keeps its log from there on for us"}
 	switch {
-	case !slot.exists && c.Slot != "":
+	case !slot.Exists && c.Slot != "":
 		check.Verdict, check.Found = change.Missing, "the slot "+c.Slot+", which the definition names, is not there"
 		check.Fix = fmt.Sprintf("SELECT pg_create_logical_replication_slot('%s', 'pgoutput')", c.Slot)
-	case !slot.exists:
-	case slot.plugin != "pgoutput" || slot.database != c.Connection.Database:
-		check.Verdict, check.Found = change.Missing, fmt.Sprintf("the slot %s is for plugin %q of database %q", c.slotName(), slot.plugin, slot.database)
+	case !slot.Exists:
+	case slot.Plugin != "pgoutput" || slot.Database != c.Connection.Database:
+		check.Verdict, check.Found = change.Missing, fmt.Sprintf("the slot %s is for plugin %q of database %q", c.SlotName(), slot.Plugin, slot.Database)
 		check.Fix = "name another slot in the source's definition, or none"
-	case c.From != 0 && slot.confirmed > c.From:
-		check.Verdict, check.Found = change.Missing, fmt.Sprintf("the slot %s holds the log from %s on, and from_position is %s, before that", c.slotName(), slot.confirmed, c.From)
+	case c.From != 0 && slot.Confirmed > c.From:
+		check.Verdict, check.Found = change.Missing, fmt.Sprintf("the slot %s holds the log from %s on, and from_position is %s, before that", c.SlotName(), slot.Confirmed, c.From)
 		check.Fix = "what lies between is lost for this slot: load anew from a position that it holds"
 	default:
-		held, err := c.retainedLog(ctx, conn)
+		held, err := stream.RetainedLog(ctx, c, conn)
 		if err != nil {
 			return nil, err
 		}
-		check.Found = c.slotName() + " is there, and " + held.String()
+		check.Found = c.SlotName() + " is there, and " + held.String()
 		check.Fix = held.Advice
 		switch held.Level {
 		case engine.RetainedWarning:
@@ -151,7 +153,7 @@ func (c *Config) checkSlot(ctx context.Context, conn *pgx.Conn) ([]change.Check,
 
 // checkKeeping looks at what bounds the log that is kept for a slot, and at the
 // time after which the server gives a reader up.
-func (c *Config) checkKeeping(ctx context.Context, conn *pgx.Conn) ([]change.Check, error) {
+func checkKeeping(ctx context.Context, c *session.Config, conn *pgx.Conn) ([]change.Check, error) {
 	var most int64
 	var timeout time.Duration
 	var milliseconds int64
@@ -185,55 +187,12 @@ func (c *Config) checkKeeping(ctx context.Context, conn *pgx.Conn) ([]change.Che
 }
 
 // RetainedLog implements [engine.Engine].
-func (c *Config) RetainedLog(ctx context.Context) (engine.RetainedLog, error) {
-	conn, err := c.connect(ctx, "watch")
+func RetainedLog(ctx context.Context, c *session.Config) (engine.RetainedLog, error) {
+	conn, err := c.Connect(ctx, "watch")
 	if err != nil {
 		return engine.RetainedLog{}, err
 	}
 	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
-	held, err := c.retainedLog(ctx, conn)
-	return held, c.explain(err)
-}
-
-// muchLog held back is worth a warning where the source sets no bound.
-const muchLog = 1 << 30
-
-func (c *Config) retainedLog(ctx context.Context, q querier) (engine.RetainedLog, error) {
-	var h engine.RetainedLog
-	var bytes, limit, spill *int64
-	var status *string
-	err := q.QueryRow(ctx, `SELECT s.wal_status, pg_wal_lsn_diff(CASE WHEN pg_is_in_recovery() THEN pg_last_wal_receive_lsn() ELSE pg_current_wal_lsn() END, s.restart_lsn)::bigint,
-			(SELECT setting::bigint << 20 FROM pg_settings WHERE name = 'max_slot_wal_keep_size'), st.spill_bytes
-		FROM (SELECT) one LEFT JOIN pg_replication_slots s ON s.slot_name = $1 LEFT JOIN pg_stat_replication_slots st ON st.slot_name = s.slot_name`, c.slotName()).
-		Scan(&status, &bytes, &limit, &spill)
-	if err != nil || status == nil && bytes == nil {
-		return h, err
-	}
-	h.There = true
-	if status != nil {
-		h.Status = *status
-	}
-	if bytes != nil {
-		h.Bytes = max(*bytes, 0)
-	}
-	if limit != nil && *limit > 0 {
-		h.Limit = *limit
-	}
-	if spill != nil {
-		h.Spilled = *spill
-	}
-	h.Level = engine.RetainedFine
-	warn, urgent := int64(muchLog), int64(50*muchLog)
-	if h.Limit > 0 {
-		warn, urgent = h.Limit/2, h.Limit/10*9
-	}
-	switch {
-	case h.Status == "lost":
-		h.Level, h.Advice = engine.RetainedUrgent, "the source has removed log that was still needed: "+anew
-	case h.Bytes >= urgent || h.Status == "unreserved":
-		h.Level, h.Advice = engine.RetainedUrgent, "have capture go on, or raise max_slot_wal_keep_size: soon the source gives the slot up, or its disk is full"
-	case h.Bytes >= warn:
-		h.Level, h.Advice = engine.RetainedWarning, "see what keeps capture from going on; a source that is no longer wanted is removed with `rillmark source remove`"
-	}
-	return h, nil
+	held, err := stream.RetainedLog(ctx, c, conn)
+	return held, c.Explain(err)
 }

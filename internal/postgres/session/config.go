@@ -1,4 +1,7 @@
-package postgres
+// Package session is how a PostgreSQL source is reached: the configuration of one source,
+// sessions with its server, the names of what is ours there, how names and texts are
+// written into statements, places in its log, and its errors in words.
+package session
 
 import (
 	"context"
@@ -39,8 +42,8 @@ type Config struct {
 	// are, never made, changed or removed by us.
 	Slot        string
 	Publication string
-	// borrowed are the source's own publications, which a trial looks through.
-	borrowed []string
+	// Borrowed are the source's own publications, which a trial looks through.
+	Borrowed []string
 	// HeartbeatEvery is how often a message of ours goes into the source's log,
 	// so that a quiet database lets its log go. Default 5 s.
 	HeartbeatEvery time.Duration
@@ -60,7 +63,7 @@ type Config struct {
 	LargestValue int64
 }
 
-func (c *Config) defaults() {
+func (c *Config) Defaults() {
 	if c.HeartbeatEvery <= 0 {
 		c.HeartbeatEvery = 5 * time.Second
 	}
@@ -120,7 +123,7 @@ var sessionParameters = map[string]string{
 }
 
 // config is a copy of the connection's parameters for one use.
-func (c *Config) session(purpose string) *pgx.ConnConfig {
+func (c *Config) Session(purpose string) *pgx.ConnConfig {
 	config := c.Connection.Copy()
 	for name, value := range sessionParameters {
 		config.RuntimeParams[name] = value
@@ -133,37 +136,15 @@ func (c *Config) session(purpose string) *pgx.ConnConfig {
 		config.DialFunc = dialer.DialContext
 	}
 	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
-		return pgproto3.NewFrontend(&guardedRead{r: r}, w)
+		return pgproto3.NewFrontend(&GuardedRead{R: r}, w)
 	}
 	return config
 }
 
-func (c *Config) connect(ctx context.Context, purpose string) (*pgx.Conn, error) {
-	conn, err := pgx.ConnectConfig(ctx, c.session(purpose))
+func (c *Config) Connect(ctx context.Context, purpose string) (*pgx.Conn, error) {
+	conn, err := pgx.ConnectConfig(ctx, c.Session(purpose))
 	if err != nil {
-		return nil, c.explainAt(connecting, err)
+		return nil, c.ExplainAt(Connecting, err)
 	}
 	return conn, nil
-}
-
-func identifier(source string) string { return "rillmark_" + strings.ReplaceAll(source, "-", "_") }
-
-func (c *Config) slotName() string {
-	if c.Slot != "" {
-		return c.Slot
-	}
-	return identifier(c.Source)
-}
-
-// publications are the one for tables whose updates and deletes may be
-// published and, where it is ours, the one for those where they may not.
-func (c *Config) publications() []string {
-	if c.Publication != "" {
-		return []string{c.Publication}
-	}
-	if c.borrowed != nil {
-		return c.borrowed
-	}
-	name := identifier(c.Source)
-	return []string{name, name + "_inserts"}
 }

@@ -1,6 +1,9 @@
-package postgres
+package loads
 
-import "slices"
+import (
+	"rillmark/internal/postgres/chunk"
+	"slices"
+)
 
 // A commit stands in the log, and can reach us, before a query can see it: for
 // long, where commits wait for a standby. A load's snapshot must see every
@@ -10,23 +13,23 @@ import "slices"
 //
 // What came since our last heartbeat comes again when a run is resumed, and is
 // noted again; only what is older, as a rule nothing, goes into the checkpoint.
-type notYetVisible struct {
+type NotYetVisible struct {
 	touches []touch
 	old     int // so many of them came before the last heartbeat
 }
 
 type touch struct{ xid, table uint32 }
 
-// note is called for each row.
-func (u *notYetVisible) note(xid, table uint32) {
+// Note is called for each row.
+func (u *NotYetVisible) Note(xid, table uint32) {
 	if n := len(u.touches); n > 0 && u.touches[n-1] == (touch{xid, table}) {
 		return
 	}
 	u.touches = append(u.touches, touch{xid, table})
 }
 
-// of is the transactions that touched a table.
-func (u *notYetVisible) of(table uint32) []uint32 {
+// Of is the transactions that touched a table.
+func (u *NotYetVisible) Of(table uint32) []uint32 {
 	var xids []uint32
 	for _, t := range u.touches {
 		if t.table == table {
@@ -36,11 +39,11 @@ func (u *notYetVisible) of(table uint32) []uint32 {
 	return xids
 }
 
-// prune forgets what a snapshot sees.
-func (u *notYetVisible) prune(s *snapshot) {
+// Prune forgets what a snapshot sees.
+func (u *NotYetVisible) Prune(s *chunk.Snapshot) {
 	kept, old := u.touches[:0], 0
 	for i, t := range u.touches {
-		if s.sees(t.xid) {
+		if s.Sees(t.xid) {
 			continue
 		}
 		kept = append(kept, t)
@@ -54,11 +57,11 @@ func (u *notYetVisible) prune(s *snapshot) {
 	}
 }
 
-// heartbeat says that all that was noted so far will not come again.
-func (u *notYetVisible) heartbeat() { u.old = len(u.touches) }
+// Heartbeat says that all that was noted so far will not come again.
+func (u *NotYetVisible) Heartbeat() { u.old = len(u.touches) }
 
-// stored is what the checkpoint needs, by the tables' names.
-func (u *notYetVisible) stored(name func(uint32) string) map[string][]uint32 {
+// Stored is what the checkpoint needs, by the tables' names.
+func (u *NotYetVisible) Stored(name func(uint32) string) map[string][]uint32 {
 	if u.old == 0 {
 		return nil
 	}

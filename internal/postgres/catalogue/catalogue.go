@@ -1,4 +1,12 @@
-package postgres
+// Package catalogue looks tables, columns and types up on a PostgreSQL server, and makes
+// of them the layout of a table's rows under its rule: which of a tuple's columns are
+// captured, in which order, and how each value is converted.
+//
+//   - [List] is all tables, [Describe] what is known of some.
+//   - [Identity] tells which table, and which columns, a name stood for.
+//   - [Current] is a table's [Layout] as the catalogue has it now, [Announced] as the
+//     stream has it at its place.
+package catalogue
 
 import (
 	"context"
@@ -9,76 +17,69 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/canonical"
 	"rillmark/internal/postgres/pgoutput"
+	"rillmark/internal/postgres/session"
 )
 
-// querier is what a connection and a transaction share.
-type querier interface {
-	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
-	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
-}
-
-func quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
-
-// listed is a table as the list of all tables shows it.
-type listed struct {
-	oid           uint32
+// Listed is a table as the list of all tables shows it.
+type Listed struct {
+	Oid           uint32
 	schema, table string
-	identity      pgoutput.ReplicaIdentity
+	Identity      pgoutput.ReplicaIdentity
 	hasPrimary    bool
 	hasIndex      bool // a valid index for IdentityIndex
-	persistence   string
-	foreign       bool
-	// root is the qualified name of the table that this one is a partition of.
-	root     string
-	rootOID  uint32
-	estimate int64
-	// hides says that row-level security hides rows from the login.
-	hides   bool
-	columns []engine.TableColumn
+	Persistence   string
+	Foreign       bool
+	// Root is the qualified name of the table that this one is a partition of.
+	Root     string
+	RootOID  uint32
+	Estimate int64
+	// Hides says that row-level security hides rows from the login.
+	Hides   bool
+	Columns []engine.TableColumn
 	numbers []int // never change
 	// rootColumns and rootNumbers are those of the table that this one is a partition of.
 	rootColumns []string
 	rootNumbers []int
-	mine        bool // the login may publish it
-	readable    bool
-	key         []string
+	Mine        bool // the login may publish it
+	Readable    bool
+	Key         []string
 }
 
-func (l *listed) name() string      { return change.TableName(l.schema, l.table) }
-func (l *listed) sanitized() string { return pgx.Identifier{l.schema, l.table}.Sanitize() }
+func (l *Listed) Name() string      { return change.TableName(l.schema, l.table) }
+func (l *Listed) Sanitized() string { return pgx.Identifier{l.schema, l.table}.Sanitize() }
 
-// numbered are the columns with their numbers, those of the root where rows carry its
+// Numbered are the columns with their numbers, those of the root where rows carry its
 // name.
-func (l *listed) numbered(mapped bool) []column {
-	columns := make([]column, 0, len(l.columns))
+func (l *Listed) Numbered(mapped bool) []Column {
+	columns := make([]Column, 0, len(l.Columns))
 	if mapped {
 		for i, name := range l.rootColumns {
-			columns = append(columns, column{Number: l.rootNumbers[i], Name: name})
+			columns = append(columns, Column{Number: l.rootNumbers[i], Name: name})
 		}
 		return columns
 	}
-	for i := range l.columns {
-		columns = append(columns, column{Number: l.numbers[i], Name: l.columns[i].Name})
+	for i := range l.Columns {
+		columns = append(columns, Column{Number: l.numbers[i], Name: l.Columns[i].Name})
 	}
 	return columns
 }
 
-// updatable reports whether publishing updates and deletes leaves the
+// Updatable reports whether publishing updates and deletes leaves the
 // application's statements alone: without a usable identity the server refuses
 // them on a published table.
-func (l *listed) updatable() bool {
-	switch l.identity {
+func (l *Listed) Updatable() bool {
+	switch l.Identity {
 	case pgoutput.IdentityDefault:
 		return l.hasPrimary
 	case pgoutput.IdentityIndex:
 		return l.hasIndex
 	default:
-		return l.identity == pgoutput.IdentityFull
+		return l.Identity == pgoutput.IdentityFull
 	}
 }
 
-// list reads all tables of the source but the server's own.
-func list(ctx context.Context, q querier) ([]*listed, error) {
+// List reads all tables of the source but the server's own.
+func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 	rows, _ := q.Query(ctx, `SELECT c.oid, n.nspname, c.relname, c.relreplident::text, c.relpersistence::text, c.relkind = 'f',
 			coalesce(rn.nspname, ''), coalesce(rc.relname, ''), coalesce(rc.oid, 0),
 			greatest(c.reltuples, 0)::bigint, coalesce(c.relrowsecurity AND row_security_active(c.oid), false),
@@ -104,29 +105,29 @@ func list(ctx context.Context, q querier) ([]*listed, error) {
 		WHERE c.relkind IN ('r', 'f') AND c.relpersistence <> 't'
 			AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
 		ORDER BY 2, 3`)
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (*listed, error) {
-		l := new(listed)
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (*Listed, error) {
+		l := new(Listed)
 		var identity, rootSchema, root string
-		err := row.Scan(&l.oid, &l.schema, &l.table, &identity, &l.persistence, &l.foreign, &rootSchema, &root, &l.rootOID, &l.estimate, &l.hides, &l.columns, &l.numbers, &l.rootColumns, &l.rootNumbers,
-			&l.mine, &l.readable, &l.hasPrimary, &l.hasIndex, &l.key)
-		if l.rootOID != 0 {
-			l.root = change.TableName(rootSchema, root)
+		err := row.Scan(&l.Oid, &l.schema, &l.table, &identity, &l.Persistence, &l.Foreign, &rootSchema, &root, &l.RootOID, &l.Estimate, &l.Hides, &l.Columns, &l.numbers, &l.rootColumns, &l.rootNumbers,
+			&l.Mine, &l.Readable, &l.hasPrimary, &l.hasIndex, &l.Key)
+		if l.RootOID != 0 {
+			l.Root = change.TableName(rootSchema, root)
 		}
 		if err == nil && identity != "" {
-			l.identity = pgoutput.ReplicaIdentity(identity[0])
+			l.Identity = pgoutput.ReplicaIdentity(identity[0])
 		}
 		return l, err
 	})
 }
 
-// describe is the list's line as people see it.
-func (l *listed) describe(c *Config) engine.Table {
-	name, rule := c.Rules.Target(l.name(), l.root)
-	t := engine.Table{Name: l.name(), Captured: rule != nil, Key: l.key, RowsEstimate: l.estimate, PartitionOf: l.root, Columns: l.columns}
-	if rule != nil && name != l.name() {
+// Describe is the list's line as people see it.
+func (l *Listed) Describe(c *session.Config) engine.Table {
+	name, rule := c.Rules.Target(l.Name(), l.Root)
+	t := engine.Table{Name: l.Name(), Captured: rule != nil, Key: l.Key, RowsEstimate: l.Estimate, PartitionOf: l.Root, Columns: l.Columns}
+	if rule != nil && name != l.Name() {
 		t.CapturedAs = name
 	}
-	switch l.identity {
+	switch l.Identity {
 	case pgoutput.IdentityFull:
 		t.Identity = "row"
 	case pgoutput.IdentityIndex:
@@ -140,20 +141,20 @@ func (l *listed) describe(c *Config) engine.Table {
 		}
 	}
 	switch {
-	case l.foreign:
+	case l.Foreign:
 		t.CannotPublish = "the table is foreign: its rows, and the log of their changes, are on another server. Capture it there"
 		t.Captured = false
-	case l.persistence == "u":
-		t.CannotPublish = "the table is unlogged: its changes are not in the log. ALTER TABLE " + l.sanitized() + " SET LOGGED"
+	case l.Persistence == "u":
+		t.CannotPublish = "the table is unlogged: its changes are not in the log. ALTER TABLE " + l.Sanitized() + " SET LOGGED"
 		t.Captured = false
-	case !l.updatable():
+	case !l.Updatable():
 		t.InsertsOnly = true
 		t.Advice = "without a key only inserts and truncates are captured, since the server would refuse the application's updates and deletes. " +
-			"Add a primary key, or ALTER TABLE " + l.sanitized() + " REPLICA IDENTITY FULL"
-	case len(l.key) == 0 && (rule == nil || len(rule.Key) == 0):
+			"Add a primary key, or ALTER TABLE " + l.Sanitized() + " REPLICA IDENTITY FULL"
+	case len(l.Key) == 0 && (rule == nil || len(rule.Key) == 0):
 		t.Advice = "without a primary key consumers cannot tell two equal rows apart. Add one, or name the columns that tell rows apart as `key` in the table's rule"
-	case l.identity != pgoutput.IdentityFull:
-		t.Advice = "updates and deletes carry the old row's key alone. For whole old rows: ALTER TABLE " + l.sanitized() + " REPLICA IDENTITY FULL"
+	case l.Identity != pgoutput.IdentityFull:
+		t.Advice = "updates and deletes carry the old row's key alone. For whole old rows: ALTER TABLE " + l.Sanitized() + " REPLICA IDENTITY FULL"
 	}
 	return t
 }
@@ -215,10 +216,10 @@ func eachAttribute(rows pgx.Rows, each func(oid uint32, rooted bool, a attribute
 
 // The object ids of built-in types (src/include/catalog/pg_type.dat).
 const (
-	oidBool, oidBytea, oidChar, oidName, oidInt8, oidInt2, oidInt4, oidText            = 16, 17, 18, 19, 20, 21, 23, 25
-	oidOID, oidJSON, oidFloat4, oidFloat8, oidBpchar, oidVarchar                       = 26, 114, 700, 701, 1042, 1043
+	OidBool, OidBytea, oidChar, OidName, OidInt8, OidInt2, OidInt4, OidText            = 16, 17, 18, 19, 20, 21, 23, 25
+	oidOID, OidJSON, oidFloat4, oidFloat8, OidBpchar, OidVarchar                       = 26, 114, 700, 701, 1042, 1043
 	oidDate, oidTime, oidTimestamp, oidTimestampTZ, oidInterval, oidTimeTZ, oidNumeric = 1082, 1083, 1114, 1184, 1186, 1266, 1700
-	oidUUID, oidJSONB, oidXID, oidCID                                                  = 2950, 3802, 28, 29
+	oidUUID, OidJSONB, oidXID, oidCID                                                  = 2950, 3802, 28, 29
 )
 
 // firstUserOID is where object ids begin that are not built in (FirstNormalObjectId).
@@ -228,13 +229,13 @@ const firstUserOID = 16384
 // the server's text becomes canonical.
 func (t *typeInfo) rule() (rule change.Rule, bits int, convert canonical.Converter) {
 	switch t.oid {
-	case oidBool:
+	case OidBool:
 		return change.RuleBoolean, 0, canonical.Boolean
-	case oidInt2:
+	case OidInt2:
 		return change.RuleInteger, 16, nil
-	case oidInt4:
+	case OidInt4:
 		return change.RuleInteger, 32, nil
-	case oidInt8, oidOID, oidXID, oidCID:
+	case OidInt8, oidOID, oidXID, oidCID:
 		return change.RuleInteger, 64, nil
 	case oidFloat4:
 		return change.RuleFloat, 32, nil
@@ -242,7 +243,7 @@ func (t *typeInfo) rule() (rule change.Rule, bits int, convert canonical.Convert
 		return change.RuleFloat, 64, nil
 	case oidNumeric:
 		return change.RuleDecimal, 0, nil
-	case oidText, oidVarchar, oidBpchar, oidName, oidChar:
+	case OidText, OidVarchar, OidBpchar, OidName, oidChar:
 		return change.RuleText, 0, nil
 	case oidUUID:
 		return change.RuleUUID, 0, nil
@@ -258,11 +259,11 @@ func (t *typeInfo) rule() (rule change.Rule, bits int, convert canonical.Convert
 		return change.RuleTimestampTZ, 0, canonical.TimestampTZ
 	case oidInterval:
 		return change.RuleDuration, 0, nil
-	case oidBytea:
+	case OidBytea:
 		return change.RuleBinary, 0, canonical.Bytea
-	case oidJSON:
+	case OidJSON:
 		return change.RuleJSON, 0, canonical.JSON
-	case oidJSONB:
+	case OidJSONB:
 		return change.RuleJSON, 0, nil
 	}
 	switch {
@@ -292,4 +293,12 @@ func (a *attribute) column() (change.Column, canonical.Converter) {
 		c.Labels = a.base.labels
 	}
 	return c, convert
+}
+
+// Publication is which of the two a table belongs in, by place.
+func (l *Listed) Publication() (in, out int) {
+	if !l.Updatable() {
+		return 1, 0
+	}
+	return 0, 1
 }

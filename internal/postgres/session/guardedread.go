@@ -1,4 +1,4 @@
-package postgres
+package session
 
 import (
 	"encoding/binary"
@@ -8,11 +8,11 @@ import (
 	"rillmark/internal/postgres/wire"
 )
 
-// guardedRead follows the protocol's messages as a session reads them, and ends the
+// GuardedRead follows the protocol's messages as a session reads them, and ends the
 // session at one that is larger than its kind can need: what a server says beside its
 // rows may not cost what a row may.
-type guardedRead struct {
-	r    io.Reader
+type GuardedRead struct {
+	R    io.Reader
 	head []byte // of the next message, as far as it has come
 	left int64  // of the body under way
 	err  error
@@ -21,11 +21,11 @@ type guardedRead struct {
 // bulky tells the kinds of messages that bring rows, or what they are made of.
 func bulky(kind byte) bool { return kind == 'D' || kind == 'd' || kind == 'T' || kind == 't' }
 
-func (g *guardedRead) Read(p []byte) (int, error) {
+func (g *GuardedRead) Read(p []byte) (int, error) {
 	if g.err != nil {
 		return 0, g.err
 	}
-	n, err := g.r.Read(p)
+	n, err := g.R.Read(p)
 	for rest := p[:n]; len(rest) > 0; {
 		if g.left > 0 {
 			skip := min(g.left, int64(len(rest)))

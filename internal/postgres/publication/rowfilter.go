@@ -1,4 +1,4 @@
-package postgres
+package publication
 
 import (
 	"context"
@@ -12,7 +12,9 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/pgoutput"
+	"rillmark/internal/postgres/session"
 	"rillmark/internal/shape"
 )
 
@@ -27,7 +29,7 @@ import (
 type membership struct{ filter string }
 
 // membersOf lists a publication's own tables. Row filters came with version 15.
-func membersOf(ctx context.Context, q querier, publication string) (map[string]membership, error) {
+func membersOf(ctx context.Context, q session.Querier, publication string) (map[string]membership, error) {
 	var version int
 	if err := q.QueryRow(ctx, "SELECT current_setting('server_version_num')::integer").Scan(&version); err != nil {
 		return nil, err
@@ -51,21 +53,21 @@ func membersOf(ctx context.Context, q querier, publication string) (map[string]m
 	return members, nil
 }
 
-// rowFilter is what the publication asks of a table's rows; empty for nothing.
+// RowFilter is what the publication asks of a table's rows; empty for nothing.
 // The server writes a filter in its own way, so that ours carries a mark by which
 // it is known again.
-func (c *Config) rowFilter(l *listed) (sql, mark string) {
-	_, rule := c.Rules.Target(l.name(), l.root)
-	if rule == nil || rule.Filter == nil || !l.updatable() {
+func RowFilter(c *session.Config, l *catalogue.Listed) (sql, mark string) {
+	_, rule := c.Rules.Target(l.Name(), l.Root)
+	if rule == nil || rule.Filter == nil || !l.Updatable() {
 		return "", ""
 	}
 	var parts []string
 	for _, one := range rule.Filter.Comparisons() {
-		at := slices.IndexFunc(l.columns, func(column engine.TableColumn) bool { return column.Name == one.Column })
-		if at < 0 || l.identity != pgoutput.IdentityFull && !slices.Contains(l.key, one.Column) {
+		at := slices.IndexFunc(l.Columns, func(column engine.TableColumn) bool { return column.Name == one.Column })
+		if at < 0 || l.Identity != pgoutput.IdentityFull && !slices.Contains(l.Key, one.Column) {
 			continue
 		}
-		if part := serverComparison(l.columns[at].Type, &one); part != "" {
+		if part := serverComparison(l.Columns[at].Type, &one); part != "" {
 			parts = append(parts, part)
 		}
 	}
@@ -75,7 +77,7 @@ func (c *Config) rowFilter(l *listed) (sql, mark string) {
 	sql = strings.Join(parts, " AND ")
 	sum := sha256.Sum256([]byte(sql))
 	mark = "rillmark " + hex.EncodeToString(sum[:6])
-	return sql + " AND " + literal(mark) + " <> ''", mark
+	return sql + " AND " + session.Literal(mark) + " <> ''", mark
 }
 
 // serverComparison is a comparison in SQL, where it lets through at least what it
@@ -99,35 +101,56 @@ func serverComparison(kind string, c *shape.Comparison) string {
 			if kind != "text" && !strings.HasPrefix(kind, "character varying") || c.Operator != "==" && c.Operator != "in" || strings.Contains(v, `\`) {
 				return ""
 			}
-			values[i] = literal(v)
+			values[i] = session.Literal(v)
 		}
 	}
 	switch c.Operator {
 	case "in":
-		return quoted(c.Column) + " IN (" + strings.Join(values, ", ") + ")"
+		return session.Quoted(c.Column) + " IN (" + strings.Join(values, ", ") + ")"
 	case "==":
-		return quoted(c.Column) + " = " + values[0]
+		return session.Quoted(c.Column) + " = " + values[0]
 	case "!=":
-		return quoted(c.Column) + " <> " + values[0]
+		return session.Quoted(c.Column) + " <> " + values[0]
 	}
-	return quoted(c.Column) + " " + c.Operator + " " + values[0]
+	return session.Quoted(c.Column) + " " + c.Operator + " " + values[0]
 }
 
-// publishFunction is the administrator's function that lets the login publish
-// what the source's rules choose, though it does not own it.
-func (c *Config) publishFunction() string { return "rillmark." + quoted("publish_"+c.Source) }
-
-// mayUseFunction reports whether the function is there and the login may call it.
-func (c *Config) mayUseFunction(ctx context.Context, q querier) (may bool, err error) {
+// MayUseFunction reports whether the function is there and the login may call it.
+func MayUseFunction(ctx context.Context, c *session.Config, q session.Querier) (may bool, err error) {
 	err = q.QueryRow(ctx, "SELECT coalesce(has_schema_privilege(n.oid, 'USAGE') AND has_function_privilege(p.oid, 'EXECUTE'), false) "+
 		"FROM (SELECT) one LEFT JOIN pg_namespace n ON n.nspname = 'rillmark' LEFT JOIN pg_proc p ON p.pronamespace = n.oid AND p.proname = $1", "publish_"+c.Source).Scan(&may)
 	return may, err
 }
 
-// functionIsOf says whether the administrator's function has the rules of now: it
+// FunctionIsOf says whether the administrator's function has the rules of now: it
 // refuses tables that only later rules choose.
-func (c *Config) functionIsOf(ctx context.Context, q querier) (is bool, err error) {
+func FunctionIsOf(ctx context.Context, c *session.Config, q session.Querier) (is bool, err error) {
 	err = q.QueryRow(ctx, "SELECT coalesce(bool_or(strpos(p.prosrc, $2) > 0), false) FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname = 'rillmark' AND p.proname = $1",
-		"publish_"+c.Source, c.candidateSQL()).Scan(&is)
+		"publish_"+c.Source, CandidateSQL(c)).Scan(&is)
 	return is, err
+}
+
+// CandidateSQL is what the rules choose as an SQL condition on pg_class c and
+// pg_namespace n.
+func CandidateSQL(c *session.Config) string {
+	return "c.relkind = 'r' AND c.relpersistence = 'p' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND " + ChosenSQL(c, NameSQL("n.nspname", "c.relname"))
+}
+
+// NameSQL is a table's name in events as an SQL expression; see [change.TableName].
+func NameSQL(schema, table string) string {
+	part := func(name string) string {
+		return "CASE WHEN " + name + `::text ~ '[."\x01-\x1f]' OR ` + name + "::text = '' THEN to_json(" + name + "::text)::text ELSE " + name + "::text END"
+	}
+	return "((" + part(schema) + ") || '.' || (" + part(table) + "))"
+}
+
+// ChosenSQL is the table rules as an SQL condition on a qualified name.
+func ChosenSQL(c *session.Config, name string) string {
+	var b strings.Builder
+	b.WriteString("CASE")
+	for _, rule := range c.Rules {
+		fmt.Fprintf(&b, " WHEN %s ~ %s THEN %t", name, session.Literal(rule.Match.Expression()), rule.Active)
+	}
+	b.WriteString(" ELSE false END")
+	return b.String()
 }

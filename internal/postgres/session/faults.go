@@ -1,4 +1,4 @@
-package postgres
+package session
 
 import (
 	"context"
@@ -13,25 +13,25 @@ import (
 	"rillmark/internal/netguard"
 )
 
-// stage is what was being done when the source said no: it tells errors of one
+// Stage is what was being done when the source said no: it tells errors of one
 // SQLSTATE apart, whose texts come in the server's own language.
-type stage int
+type Stage int
 
 const (
-	querying   stage = iota // an ordinary statement
-	connecting              // an ordinary session
-	opening                 // a session for replication
-	makingSlot
-	starting  // START_REPLICATION
-	streaming // behind it
+	Querying   Stage = iota // an ordinary statement
+	Connecting              // an ordinary session
+	Opening                 // a session for replication
+	MakingSlot
+	Starting  // START_REPLICATION
+	Streaming // behind it
 )
 
-// explain turns an error of the driver at an ordinary statement into one that says
+// Explain turns an error of the driver at an ordinary statement into one that says
 // what is wrong with the source and what to do. A fault passes unchanged.
-func (c *Config) explain(err error) error { return c.explainAt(querying, err) }
+func (c *Config) Explain(err error) error { return c.ExplainAt(Querying, err) }
 
-// explainAt is explain for what was being done.
-func (c *Config) explainAt(at stage, err error) error {
+// ExplainAt is explain for what was being done.
+func (c *Config) ExplainAt(at Stage, err error) error {
 	var fault *engine.Fault
 	if err == nil || errors.As(err, &fault) || errors.Is(err, context.Canceled) {
 		return err
@@ -44,53 +44,53 @@ func (c *Config) explainAt(at stage, err error) error {
 }
 
 // serverFault is what an SQLSTATE (the manual, appendix A) means at a stage.
-func (c *Config) serverFault(at stage, server *pgconn.PgError) error {
+func (c *Config) serverFault(at Stage, server *pgconn.PgError) error {
 	where := fmt.Sprintf("%s:%d", c.Connection.Host, c.Connection.Port)
 	user, database := c.Connection.User, c.Connection.Database
 	cause := errors.New(server.Message) // the driver's text would repeat the parameters
-	lost := &engine.Fault{Code: "slot-lost", Final: true, Cause: cause, Message: fmt.Sprintf("the source at %s has removed log that the replication slot %q still needed", where, c.slotName()),
-		Fix: "raise max_slot_wal_keep_size; then, " + anew}
+	lost := &engine.Fault{Code: "slot-lost", Final: true, Cause: cause, Message: fmt.Sprintf("the source at %s has removed log that the replication slot %q still needed", where, c.SlotName()),
+		Fix: "raise max_slot_wal_keep_size; then, " + Anew}
 	switch code := server.Code; {
 	case code == "28P01": // invalid_password, also of a user who is not there
 		return &engine.Fault{Code: "login-refused", Cause: cause, Message: fmt.Sprintf("the source at %s refuses user %q with this password", where, user),
 			Fix: "correct user and password in the source's connection"}
 	case code == "28000": // invalid_authorization_specification
 		return &engine.Fault{Code: "login-refused", Cause: cause, Message: fmt.Sprintf("the source at %s does not let user %q in", where, user),
-			Fix: fmt.Sprintf("see that the role is there and may log in (ALTER ROLE %s LOGIN), and that the server's pg_hba.conf has a line for this user, database and address", quoted(user))}
+			Fix: fmt.Sprintf("see that the role is there and may log in (ALTER ROLE %s LOGIN), and that the server's pg_hba.conf has a line for this user, database and address", Quoted(user))}
 	case code == "3D000": // invalid_catalog_name
 		return &engine.Fault{Code: "unknown-database", Cause: cause, Message: fmt.Sprintf("the source at %s has no database %q", where, database),
 			Fix: "correct the database in the source's connection"}
-	case code == "42501" && (at == opening || at == makingSlot || at == starting): // insufficient_privilege
+	case code == "42501" && (at == Opening || at == MakingSlot || at == Starting): // insufficient_privilege
 		return &engine.Fault{Code: "no-replication-right", Cause: cause, Message: fmt.Sprintf("user %q may not replicate from %s", user, where),
-			Fix: fmt.Sprintf("ALTER ROLE %s REPLICATION", quoted(user))}
+			Fix: fmt.Sprintf("ALTER ROLE %s REPLICATION", Quoted(user))}
 	case code == "42501":
 		return &engine.Fault{Code: "no-right", Cause: cause, Message: fmt.Sprintf("user %q lacks a right on the source at %s", user, where),
 			Fix: "grant it, as `rillmark source check` shows"}
 	case code == "55006": // object_in_use
-		return &engine.Fault{Code: "slot-in-use", Cause: cause, Message: fmt.Sprintf("the replication slot %q on %s is in use by another reader", c.slotName(), where),
+		return &engine.Fault{Code: "slot-in-use", Cause: cause, Message: fmt.Sprintf("the replication slot %q on %s is in use by another reader", c.SlotName(), where),
 			Fix: "stop the other reader, or give this source another name or slot; after a crash the server lets go of the slot by itself within its wal_sender_timeout"}
-	case code == "53400" && at == makingSlot: // configuration_limit_exceeded
+	case code == "53400" && at == MakingSlot: // configuration_limit_exceeded
 		return &engine.Fault{Code: "no-free-slot", Cause: cause, Message: fmt.Sprintf("the source at %s has no free replication slot", where),
 			Fix: "drop a slot that nobody uses (SELECT slot_name, active FROM pg_replication_slots), or raise max_replication_slots and restart the server"}
 	case code == "53300": // too_many_connections
 		return &engine.Fault{Code: "no-free-connection", Cause: cause, Message: fmt.Sprintf("the source at %s has no free connection or WAL sender", where),
 			Fix: "close some, or raise max_connections or max_wal_senders"}
-	case code == "42704" && at == starting: // undefined_object: publications are looked for later
-		return &engine.Fault{Code: "slot-gone", Final: true, Cause: cause, Message: fmt.Sprintf("the replication slot %q on %s is gone", c.slotName(), where), Fix: anew}
-	case code == "42704" && at == streaming:
-		name := strings.Join(c.publications(), " or ")
-		for _, one := range c.publications() {
+	case code == "42704" && at == Starting: // undefined_object: publications are looked for later
+		return &engine.Fault{Code: "slot-gone", Final: true, Cause: cause, Message: fmt.Sprintf("the replication slot %q on %s is gone", c.SlotName(), where), Fix: Anew}
+	case code == "42704" && at == Streaming:
+		name := strings.Join(c.Publications(), " or ")
+		for _, one := range c.Publications() {
 			if strings.Contains(server.Message, `"`+one+`"`) {
 				name = one
 			}
 		}
-		return publicationGone(name, cause)
-	case (code == "58P01" || code == "55000") && (at == starting || at == streaming): // undefined_file, object_not_in_prerequisite_state
+		return PublicationGone(name, cause)
+	case (code == "58P01" || code == "55000") && (at == Starting || at == Streaming): // undefined_file, object_not_in_prerequisite_state
 		return lost
 	case code == "54000", code == "XX000" && strings.HasPrefix(server.Message, "invalid memory alloc request size"): // an internal error, which the server never translates
 		return &engine.Fault{Code: "row-too-large", Cause: cause, Message: fmt.Sprintf("the source at %s cannot send a row, so large is it", where)}
-	case code == "55000" && at == makingSlot:
-		return walLevelFault(where, cause)
+	case code == "55000" && at == MakingSlot:
+		return WalLevelFault(where, cause)
 	case strings.HasPrefix(code, "57P"): // the server stops, starts, or has ended the session
 		return &engine.Fault{Code: "source-away", Cause: cause, Message: fmt.Sprintf("the source at %s is stopping, starting or has ended the session", where)}
 	}
@@ -121,7 +121,38 @@ func (c *Config) networkFault(err error) error {
 	return &engine.Fault{Code: "source-away", Cause: err, Message: "the connection to the source at " + at + " failed"}
 }
 
-func walLevelFault(at string, cause error) *engine.Fault {
+func WalLevelFault(at string, cause error) *engine.Fault {
 	return &engine.Fault{Code: "wal-level", Cause: cause, Message: "the source at " + at + " does not write its log in the detail that capture needs (wal_level is not logical)",
 		Fix: "ALTER SYSTEM SET wal_level = 'logical', then restart the server"}
+}
+
+func PublicationGone(name string, cause error) error {
+	return &engine.Fault{Code: "publication-gone", Final: true, Cause: cause,
+		Message: fmt.Sprintf("the publication %q was dropped: what was written since cannot be read any more, not even when it is made again", name), Fix: Anew}
+}
+
+// IsGone tells that a table is not there any more.
+func IsGone(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && (server.Code == "42P01" || server.Code == "3F000")
+}
+
+// IsLocked tells that a lock was not to be had in time.
+func IsLocked(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && server.Code == "55P03"
+}
+
+func IsDenied(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && server.Code == "42501"
+}
+
+// Anew is what a person does where the stream cannot go on.
+const Anew = "make sure that this is the state of the source that counts; `rillmark source reset` then loads it anew, with the old events kept, in a new generation"
+
+// MayNotWrite tells a login without the right, or a standby, from other errors.
+func MayNotWrite(err error) bool {
+	var server *pgconn.PgError
+	return errors.As(err, &server) && (server.Code == "42501" || server.Code == "25006")
 }

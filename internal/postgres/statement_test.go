@@ -1,39 +1,15 @@
 package postgres
 
 import (
-	"bytes"
-	"encoding/binary"
 	"encoding/json"
-	"io"
 	"testing"
-	"testing/iotest"
 
 	"rillmark/internal/capture/rules"
+	"rillmark/internal/postgres/publication"
+	"rillmark/internal/postgres/session"
 
 	"github.com/stretchr/testify/require"
 )
-
-func message(kind byte, n int) []byte {
-	return append(binary.BigEndian.AppendUint32([]byte{kind}, uint32(n+4)), make([]byte, n)...)
-}
-
-// TestGuardedRead: rows of any size pass, however they are cut; a notice does not.
-func TestGuardedRead(t *testing.T) {
-	rows := append(append(message('D', 3<<20), message('N', 100)...), message('Z', 1)...)
-	n, err := io.Copy(io.Discard, &guardedRead{r: iotest.HalfReader(bytes.NewReader(rows))})
-	require.NoError(t, err)
-	require.EqualValues(t, len(rows), n)
-	_, err = io.Copy(io.Discard, &guardedRead{r: bytes.NewReader(message('N', 1<<20))})
-	require.ErrorContains(t, err, "kind 'N'")
-}
-
-// TestScriptsQuote: whatever a name holds stays in its place, in comments too.
-func TestScriptsQuote(t *testing.T) {
-	require.Equal(t, `E'a\\''b'`, literal(`a\'b`))
-	require.NotContains(t, inComment("a\nDROP TABLE loans; --\r\u2028b"), "\n")
-	require.Equal(t, "$rillmark$", dollarTag("circulation", "a$$b"))
-	require.Equal(t, "$rillmark__$", dollarTag("x$rillmark$", "y$rillmark_$"))
-}
 
 // TestATellableStatement: a text that came with others, or that is a call, may hold what
 // a rule keeps private; so may one of a table whose rule treats a column.
@@ -41,8 +17,9 @@ func TestATellableStatement(t *testing.T) {
 	secret, open := &table{}, &table{}
 	rules := []rules.Table{{Columns: []rules.Column{{Treat: rules.Mask}}}, {Columns: []rules.Column{{Treat: rules.Keep}}}}
 	secret.state.Table, open.state.Table = "public.patrons", "public.loans"
-	r := &run{config: &Config{Rules: rules}, owners: map[uint32]*table{1: secret, 2: open}}
-	secret.captured, open.captured = &captured{rule: &rules[0]}, &captured{rule: &rules[1]}
+	r := newRun(&session.Config{Rules: rules}, nil)
+	r.owners = map[uint32]*table{1: secret, 2: open}
+	secret.captured, open.captured = &publication.Captured{Rule: &rules[0]}, &publication.Captured{Rule: &rules[1]}
 	for text, tellable := range map[string]bool{
 		"ALTER TABLE loans ADD COLUMN shelf text":                        true,
 		" alter\n table loans add shelf text ;\n":                        true,

@@ -1,4 +1,4 @@
-package postgres
+package catalogue
 
 import (
 	"context"
@@ -11,42 +11,43 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/canonical"
 	"rillmark/internal/postgres/pgoutput"
+	"rillmark/internal/postgres/session"
 	"rillmark/internal/shape"
 )
 
-// layout is a schema version with all that is needed to read its rows: which of
+// Layout is a schema version with all that is needed to read its rows: which of
 // the columns in the log are captured, and how their text becomes what the
 // journal holds.
-type layout struct {
-	// name is the table's in events: its own, or its root's.
-	name   string
+type Layout struct {
+	// Name is the table's in events: its own, or its root's.
+	Name   string
 	rule   *rules.Table
-	schema *change.Schema
-	// raw are the log's columns as they are, before any treatment.
-	raw []rawColumn
-	// from is the place in raw of each column of schema, convert its converter.
-	from    []int
-	convert []canonical.Converter
+	Schema *change.Schema
+	// Raw are the log's columns as they are, before any treatment.
+	Raw []RawColumn
+	// From is the place in raw of each column of schema, convert its converter.
+	From    []int
+	Convert []canonical.Converter
 	// defaulted says of each whether adding it filled existing rows.
 	defaulted []bool
-	// condition is the rule's filter, over raw columns.
-	condition *shape.BoundCondition
-	// oid is the table's, its root's where it is captured under that name; rootOrder
+	// Condition is the rule's filter, over raw columns.
+	Condition *shape.BoundCondition
+	// Oid is the table's, its root's where it is captured under that name; rootOrder
 	// says that the columns have the root's numbers.
-	oid       uint32
+	Oid       uint32
 	rootOrder bool
-	// uncertain says that the columns may be others of the same names.
-	uncertain bool
-	adopted   bool // it is on record: see adopt
+	// Uncertain says that the columns may be others of the same names.
+	Uncertain bool
+	Adopted   bool // it is on record: see adopt
 }
 
-// rawColumn is a column in the log.
-type rawColumn struct {
+// RawColumn is a column in the log.
+type RawColumn struct {
 	change.Column
-	convert canonical.Converter
-	toasted bool // its values may be stored out of line, and be left out of the log
+	Convert canonical.Converter
+	Toasted bool // its values may be stored out of line, and be left out of the log
 	number  int  // the column's, whatever its name; 0 where it is not known
-	oid     uint32
+	Oid     uint32
 	typeOID uint32 // with its domain
 	typeMod int32
 }
@@ -63,27 +64,27 @@ type layoutMaker struct {
 	oid   uint32
 }
 
-func (m *layoutMaker) make(from []attribute, guessed bool) (*layout, error) {
-	l := &layout{name: m.name, rule: m.rule, oid: m.oid, rootOrder: m.order != nil}
+func (m *layoutMaker) make(from []attribute, guessed bool) (*Layout, error) {
+	l := &Layout{Name: m.name, rule: m.rule, Oid: m.oid, rootOrder: m.order != nil}
 	keyed := slices.ContainsFunc(from, func(a attribute) bool { return a.keyPlace > 0 })
 	var leftOut []string
 	var columns []change.Column
 	for i := range from {
 		column, convert := from[i].column()
-		l.raw = append(l.raw, rawColumn{column, convert, from[i].toasted, from[i].number, from[i].base.oid, from[i].typeOID, from[i].typeMod})
+		l.Raw = append(l.Raw, RawColumn{column, convert, from[i].toasted, from[i].number, from[i].base.oid, from[i].typeOID, from[i].typeMod})
 	}
 	for place, name := range m.rule.Key {
-		i := slices.IndexFunc(l.raw, func(c rawColumn) bool { return c.Name == name })
+		i := slices.IndexFunc(l.Raw, func(c RawColumn) bool { return c.Name == name })
 		if i < 0 && !keyed {
 			return nil, m.unfit("its key names column %q, which the table does not have", name)
 		}
 		if !keyed {
-			l.raw[i].Key = place + 1
+			l.Raw[i].Key = place + 1
 		}
 	}
-	for _, i := range m.places(l.raw) {
-		column := l.raw[i].Column
-		convert := l.raw[i].convert
+	for _, i := range m.places(l.Raw) {
+		column := l.Raw[i].Column
+		convert := l.Raw[i].Convert
 		treat := m.rule.Treatment(column.Name)
 		if column.Key > 0 && (treat == rules.Drop || treat == rules.Mask) {
 			return nil, m.unfit("column %q is %s, but belongs to the key, by which consumers tell rows apart; hash it, or give the table another key", column.Name, pastTense(treat))
@@ -102,21 +103,21 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*layout, error) {
 			continue
 		}
 		columns = append(columns, column)
-		l.from = append(l.from, i)
-		l.convert = append(l.convert, convert)
+		l.From = append(l.From, i)
+		l.Convert = append(l.Convert, convert)
 		l.defaulted = append(l.defaulted, from[i].defaulted)
 	}
 	if m.rule.Image == rules.ImageKey && len(columns) == 0 {
 		return nil, m.unfit("its image is the key, and the table has none; give it one with `key`")
 	}
-	l.schema = change.NewSchema(change.PostgreSQL, m.name, columns, leftOut, guessed)
+	l.Schema = change.NewSchema(change.PostgreSQL, m.name, columns, leftOut, guessed)
 	if m.rule.Filter != nil {
-		bare := make([]change.Column, len(l.raw))
-		for i, c := range l.raw {
+		bare := make([]change.Column, len(l.Raw))
+		for i, c := range l.Raw {
 			bare[i] = c.Column
 		}
 		var err error
-		if l.condition, err = m.rule.Filter.Bind(m.name, bare); err != nil {
+		if l.Condition, err = m.rule.Filter.Bind(m.name, bare); err != nil {
 			return nil, m.unfit("%s", err)
 		}
 	}
@@ -124,7 +125,7 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*layout, error) {
 }
 
 // places are the indexes of raw columns in the order in which they are captured.
-func (m *layoutMaker) places(raw []rawColumn) []int {
+func (m *layoutMaker) places(raw []RawColumn) []int {
 	places := make([]int, len(raw))
 	for i := range places {
 		places[i] = i
@@ -172,17 +173,17 @@ func convertHashed(key []byte, convert canonical.Converter) canonical.Converter 
 	}
 }
 
-// rewrites reports whether going from old to l changed rows without a row in the
+// Rewrites reports whether going from old to l changed rows without a row in the
 // log: a column came and filled them, one changed its type, or an enum's label
 // its name.
-func (l *layout) rewrites(old *change.Schema, changes *columnChanges) bool {
+func (l *Layout) Rewrites(old *change.Schema, changes *ColumnChanges) bool {
 	before := make(map[string]*change.Column, len(old.Columns))
 	for i := range old.Columns {
 		before[old.Columns[i].Name] = &old.Columns[i]
 	}
-	for i, c := range l.schema.Columns {
+	for i, c := range l.Schema.Columns {
 		name := c.Name
-		if changes.known {
+		if changes.Known {
 			name = changes.from[c.Name]
 		}
 		was := before[name]
@@ -201,10 +202,10 @@ func (l *layout) rewrites(old *change.Schema, changes *columnChanges) bool {
 	return false
 }
 
-// exposes is the name of a column that was private before and may now be there
+// Exposes is the name of a column that was private before and may now be there
 // under another name, kept as it is; empty where none is. Numbers tell; where they are
 // not known, a private column that is gone may be any that has come.
-func (l *layout) exposes(before []column, old *change.Schema) string {
+func (l *Layout) Exposes(before []Column, old *change.Schema) string {
 	if len(before) == 0 {
 		before = privateBefore(old)
 	}
@@ -212,11 +213,11 @@ func (l *layout) exposes(before []column, old *change.Schema) string {
 		if b.Treat == "" {
 			continue
 		}
-		for _, c := range l.columns() {
+		for _, c := range l.Columns() {
 			same := b.Number > 0 && c.Number == b.Number && c.Name != b.Name
-			maybe := (b.Number == 0 || c.Number == 0) && !slices.ContainsFunc(l.raw, func(r rawColumn) bool { return r.Name == b.Name }) &&
-				!slices.ContainsFunc(before, func(other column) bool { return other.Name == c.Name })
-			captured := slices.ContainsFunc(l.schema.Columns, func(s change.Column) bool { return s.Name == c.Name })
+			maybe := (b.Number == 0 || c.Number == 0) && !slices.ContainsFunc(l.Raw, func(r RawColumn) bool { return r.Name == b.Name }) &&
+				!slices.ContainsFunc(before, func(other Column) bool { return other.Name == c.Name })
+			captured := slices.ContainsFunc(l.Schema.Columns, func(s change.Column) bool { return s.Name == c.Name })
 			if (same || maybe) && c.Treat == "" && captured && !l.rule.Decides(c.Name) {
 				return b.Name
 			}
@@ -227,22 +228,22 @@ func (l *layout) exposes(before []column, old *change.Schema) string {
 
 // privateBefore reads which columns were private out of a schema version, for tables
 // that an earlier version of Rillmark has put on record.
-func privateBefore(old *change.Schema) (columns []column) {
+func privateBefore(old *change.Schema) (columns []Column) {
 	for _, c := range old.Columns {
-		one := column{Name: c.Name}
+		one := Column{Name: c.Name}
 		if c.Treatment != "" {
 			one.Treat = rules.Hash
 		}
 		columns = append(columns, one)
 	}
 	for _, name := range old.LeftOut {
-		columns = append(columns, column{Name: name, Treat: rules.Drop})
+		columns = append(columns, Column{Name: name, Treat: rules.Drop})
 	}
 	return columns
 }
 
 // maker prepares what layouts of a table are made with.
-func (c *Config) maker(d *described, name string, rule *rules.Table) *layoutMaker {
+func maker(c *session.Config, d *Described, name string, rule *rules.Table) *layoutMaker {
 	m := &layoutMaker{name: name, rule: rule, hashKey: c.HashKey, oid: d.oid}
 	if rule.Root && len(d.rootColumns) > 0 {
 		m.order = names(d.rootColumns)
@@ -253,43 +254,52 @@ func (c *Config) maker(d *described, name string, rule *rules.Table) *layoutMake
 	return m
 }
 
-// catalogueLayout is a table's layout as the catalogue has it now.
-func (c *Config) catalogueLayout(ctx context.Context, q querier, oid uint32, name string, rule *rules.Table) (*layout, error) {
+// Current is a table's layout as the catalogue has it now.
+func Current(ctx context.Context, c *session.Config, q session.Querier, oid uint32, name string, rule *rules.Table) (*Layout, error) {
 	d, err := describeOne(ctx, q, oid)
 	if err != nil {
 		return nil, fmt.Errorf("looking up the columns of %s: %w", name, err)
 	}
-	return c.layoutOf(d, name, rule)
+	return LayoutOf(c, d, name, rule)
 }
 
-func (c *Config) layoutOf(d *described, name string, rule *rules.Table) (*layout, error) {
-	found := slices.Clone(d.columns)
-	for i, one := range d.numbered(rule.Root) {
+func LayoutOf(c *session.Config, d *Described, name string, rule *rules.Table) (*Layout, error) {
+	found := slices.Clone(d.Columns)
+	for i, one := range d.Numbered(rule.Root) {
 		found[i].number = one.Number
 	}
-	return c.maker(d, name, rule).make(found, false)
+	return maker(c, d, name, rule).make(found, false)
 }
 
-// relationLayout is the layout that a Relation message announces, completed from
+// OnRecord is what is known of a table from before.
+type OnRecord struct {
+	Id *Identity
+	// Newest is its newest schema version; nil for none.
+	Newest *change.Schema
+	// Mapped says that rows of partitions carry its name.
+	Mapped bool
+}
+
+// Announced is the layout that a Relation message announces, completed from
 // the catalogue, which may have gone on since: where both disagree and the table's
 // known version does not fit either, the version is marked as guessed.
-func (c *Config) relationLayout(ctx context.Context, q querier, d *described, m *pgoutput.Relation, name string, rule *rules.Table, t *table) (*layout, error) {
-	now := d.numbered(rule.Root)
-	var recorded []column
+func Announced(ctx context.Context, c *session.Config, q session.Querier, d *Described, m *pgoutput.Relation, name string, rule *rules.Table, t *OnRecord) (*Layout, error) {
+	now := d.Numbered(rule.Root)
+	var recorded []Column
 	var known *change.Schema
-	maker := c.maker(d, name, rule)
+	maker := maker(c, d, name, rule)
 	if t != nil {
-		known = t.state.Schema
-		if rule.Root && t.mapped() && t.id.OID != 0 && d.root != name && m.OID != t.id.OID {
+		known = t.Newest
+		if rule.Root && t.Mapped && t.Id.OID != 0 && d.Root != name && m.OID != t.Id.OID {
 			// It is no partition any more: only what is on record of its root tells.
-			maker.oid, now = t.id.OID, t.id.newest()
+			maker.oid, now = t.Id.OID, t.Id.Newest()
 			maker.order = names(now)
 		}
-		if t.id.OID == maker.oid {
-			recorded = t.id.newest()
+		if t.Id.OID == maker.oid {
+			recorded = t.Id.Newest()
 		}
 	}
-	catalogued := d.numbered(rule.Root)
+	catalogued := d.Numbered(rule.Root)
 	if len(catalogued) > 0 && maker.order != nil && d.rootOID == 0 {
 		for i := range catalogued {
 			catalogued[i].Number = 0
@@ -301,15 +311,15 @@ func (c *Config) relationLayout(ctx context.Context, q querier, d *described, m 
 		}
 	}
 	numbers, certain := identify(m.Columns, recorded, now, maker.order != nil)
-	guessed := len(d.columns) != len(m.Columns)
+	guessed := len(d.Columns) != len(m.Columns)
 	agreed := make([]attribute, len(m.Columns))
 	for i, c := range m.Columns {
-		at := slices.IndexFunc(catalogued, func(one column) bool {
+		at := slices.IndexFunc(catalogued, func(one Column) bool {
 			return numbers[i] > 0 && one.Number == numbers[i] || numbers[i] == 0 && one.Name == c.Name
 		})
 		var a attribute
 		if at >= 0 {
-			a = d.columns[at]
+			a = d.Columns[at]
 		}
 		if at < 0 || a.typeOID != c.TypeOID || a.typeMod != c.TypeMod {
 			guessed = true
@@ -329,9 +339,9 @@ func (c *Config) relationLayout(ctx context.Context, q querier, d *described, m 
 	if err != nil {
 		return nil, err
 	}
-	l.uncertain = !certain
-	if guessed && known != nil && sameColumns(l.schema, known) {
-		l.schema = known
+	l.Uncertain = !certain
+	if guessed && known != nil && sameColumns(l.Schema, known) {
+		l.Schema = known
 	}
 	return l, nil
 }
@@ -352,7 +362,7 @@ func keyPlaces(attributes []attribute) (places int) {
 }
 
 // lostAttribute is a column that the catalogue no longer has as the log has it.
-func lostAttribute(ctx context.Context, q querier, c pgoutput.RelationColumn, _ pgoutput.ReplicaIdentity) (attribute, error) {
+func lostAttribute(ctx context.Context, q session.Querier, c pgoutput.RelationColumn, _ pgoutput.ReplicaIdentity) (attribute, error) {
 	a := attribute{name: c.Name, typeOID: c.TypeOID, typeMod: c.TypeMod, base: typeInfo{oid: c.TypeOID}}
 	err := q.QueryRow(ctx, "SELECT format_type($1, $2), coalesce((SELECT typtype::text FROM pg_type WHERE oid = $1), '')", c.TypeOID, c.TypeMod).
 		Scan(&a.typeName, &a.base.kind)
@@ -360,4 +370,13 @@ func lostAttribute(ctx context.Context, q querier, c pgoutput.RelationColumn, _ 
 		a.typeName = fmt.Sprintf("dropped type %d", c.TypeOID)
 	}
 	return a, err
+}
+
+// KeyText is the key of a row in the server's own text.
+func (l *Layout) KeyText(row []pgoutput.TupleColumn) []string {
+	key := make([]string, 0, 4)
+	for _, i := range l.Schema.Key() {
+		key = append(key, string(row[l.From[i]].Data))
+	}
+	return key
 }

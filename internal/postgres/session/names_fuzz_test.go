@@ -1,4 +1,4 @@
-package postgres_test
+package session_test
 
 import (
 	"strings"
@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/change"
-	"rillmark/internal/postgres"
+	"rillmark/internal/postgres/session"
 	"rillmark/internal/shape"
 	"rillmark/internal/testserver"
 )
@@ -36,11 +36,11 @@ func FuzzNames(f *testing.F) {
 		name := change.TableName(schema, table)
 		if schema != "" && table != "" {
 			var parts []string
-			require.NoError(t, conn.QueryRow(t.Context(), "SELECT parse_ident($1)", postgres.Quoted(schema)+"."+postgres.Quoted(table)).Scan(&parts))
+			require.NoError(t, conn.QueryRow(t.Context(), "SELECT parse_ident($1)", session.Quoted(schema)+"."+session.Quoted(table)).Scan(&parts))
 			require.Equal(t, []string{schema, table}, parts, "quoted names are read as they are")
 		}
 		var same bool
-		require.NoError(t, conn.QueryRow(t.Context(), "SELECT "+postgres.Literal(name)+" = $1", pgx.QueryExecModeExec, name).Scan(&same))
+		require.NoError(t, conn.QueryRow(t.Context(), "SELECT "+session.Literal(name)+" = $1", pgx.QueryExecModeExec, name).Scan(&same))
 		require.True(t, same, "a text in a statement is read as it is: %q", name)
 		pattern, err := shape.ParsePattern(text)
 		if err != nil {
@@ -50,7 +50,7 @@ func FuzzNames(f *testing.F) {
 		// administrator made asks for a table.
 		require.NoError(t, conn.QueryRow(t.Context(), "SELECT $1 ~ $2", name, pattern.Expression()).Scan(&same))
 		require.Equal(t, pattern.Matches(name), same, "%q and %q (%s)", text, name, pattern.Expression())
-		require.NoError(t, conn.QueryRow(t.Context(), "SELECT "+postgres.Literal(name)+" ~ "+postgres.Literal(pattern.Expression()), pgx.QueryExecModeExec).Scan(&same))
+		require.NoError(t, conn.QueryRow(t.Context(), "SELECT "+session.Literal(name)+" ~ "+session.Literal(pattern.Expression()), pgx.QueryExecModeExec).Scan(&same))
 		require.Equal(t, pattern.Matches(name), same, "%q and %q, written into a statement", text, name)
 		if single := pattern.Single(); single != "" {
 			require.True(t, pattern.Matches(single))

@@ -1,0 +1,115 @@
+package catalogue
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/change"
+	"rillmark/internal/postgres/session"
+)
+
+// Described is what the catalogue says of a table at one moment.
+type Described struct {
+	oid     uint32
+	Columns []attribute
+	// Root is the name of the table that a partition belongs to, empty for one that
+	// is none; rootColumns are that one's, in its order.
+	Root        string
+	rootOID     uint32
+	rootColumns []Column
+	// At is a place in the log: all that was committed before it is in here.
+	At session.LSN
+}
+
+// Numbered are the table's columns with the numbers that go on record: its root's
+// where it is captured under that name.
+func (d *Described) Numbered(mapped bool) []Column {
+	columns := make([]Column, len(d.Columns))
+	for i := range d.Columns {
+		a := &d.Columns[i]
+		columns[i] = Column{Number: a.number, Name: a.name, Type: a.typeOID, Mod: a.typeMod}
+		if mapped && d.rootOID != 0 {
+			columns[i].Number = 0
+			for _, c := range d.rootColumns {
+				if c.Name == a.name {
+					columns[i].Number = c.Number
+				}
+			}
+		}
+	}
+	return columns
+}
+
+// Describe asks the catalogue about several tables at once. Those that are not there
+// have no columns.
+func Describe(ctx context.Context, q session.Querier, oids []uint32) (map[uint32]*Described, error) {
+	all := make(map[uint32]*Described, len(oids))
+	for _, oid := range oids {
+		all[oid] = &Described{oid: oid}
+	}
+	rows, _ := q.Query(ctx, attributesSQL, pgx.QueryExecModeCacheStatement, oids)
+	var used, rooted []uint32
+	err := eachAttribute(rows, func(oid uint32, hasRoot bool, a attribute) {
+		all[oid].Columns = append(all[oid].Columns, a)
+		used = append(used, a.typeOID)
+		if hasRoot && !slices.Contains(rooted, oid) {
+			rooted = append(rooted, oid)
+		}
+	})
+	if err != nil {
+		return nil, fmt.Errorf("looking up columns: %w", err)
+	}
+	slices.Sort(used)
+	types, err := lookUpTypes(ctx, q, slices.Compact(used))
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range all {
+		for i := range d.Columns {
+			if !d.Columns[i].typed(types) {
+				d.Columns = nil // dropped between both questions
+				break
+			}
+		}
+	}
+	if len(rooted) == 0 {
+		return all, nil
+	}
+	rows, _ = q.Query(ctx, `SELECT c.oid, n.nspname, r.relname, r.oid, a.attname::text, a.attnum::int
+		FROM pg_class c JOIN pg_class r ON r.oid = pg_partition_root(c.oid) JOIN pg_namespace n ON n.oid = r.relnamespace
+		JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum > 0 AND NOT a.attisdropped
+		WHERE c.oid = ANY($1::oid[]) AND c.relkind IN ('r', 'p') AND (c.relispartition OR c.relkind = 'p') ORDER BY c.oid, a.attnum`, pgx.QueryExecModeCacheStatement, rooted)
+	var oid, rootOID uint32
+	var schema, table string
+	var one Column
+	_, err = pgx.ForEachRow(rows, []any{&oid, &schema, &table, &rootOID, &one.Name, &one.Number}, func() error {
+		d := all[oid]
+		d.rootColumns = append(d.rootColumns, one)
+		if rootOID != oid {
+			d.Root, d.rootOID = change.TableName(schema, table), rootOID
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("looking up the roots of partitions: %w", err)
+	}
+	return all, nil
+}
+
+// describeOne asks about one table.
+func describeOne(ctx context.Context, q session.Querier, oid uint32) (*Described, error) {
+	all, err := Describe(ctx, q, []uint32{oid})
+	return all[oid], err
+}
+
+// names are the columns' in order.
+func names(columns []Column) []string {
+	all := make([]string, len(columns))
+	for i, c := range columns {
+		all[i] = c.Name
+	}
+	return all
+}

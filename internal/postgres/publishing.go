@@ -1,0 +1,207 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"rillmark/internal/capture/rules"
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/publication"
+	"rillmark/internal/postgres/session"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// publish brings the publications to what the rules choose and notes each
+// table's state. The first time it is called before the goroutines run; later
+// by keepPublishing. An administrator's publication is only looked at.
+func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
+	all, err := catalogue.List(ctx, conn)
+	if err != nil {
+		return fmt.Errorf("listing the source's tables: %w", err)
+	}
+	chosen := publication.Choose(r.config, all)
+	if first && len(chosen) == 0 {
+		return r.noTables(all)
+	}
+	did := new(publication.Alignment)
+	switch {
+	case r.config.Borrowed != nil: // it is looked through as it is
+	case r.config.Publication == "":
+		if err := publication.Prepare(ctx, r.config, conn, r.resumed || !first); err != nil {
+			return err
+		}
+		members := make(map[string]*catalogue.Listed)
+		for _, c := range chosen {
+			for _, l := range c.Members {
+				members[l.Name()] = l
+			}
+		}
+		if did, err = publication.Align(ctx, r.config, conn, members, chosen); err != nil {
+			return err
+		}
+	default:
+		if err := publication.CheckNamed(ctx, r.config, conn); err != nil {
+			return err
+		}
+	}
+	published, err := publication.Tables(ctx, conn, r.config.Publications())
+	if err != nil {
+		return err
+	}
+	found := new(differences)
+	err = r.sink.Locked(func() error {
+		if r.placed == nil {
+			r.placed = make(map[string]bool)
+		}
+		for name := range did.Placed {
+			r.placed[name] = true
+		}
+		if err := r.noteTables(ctx, conn, chosen, published, did, first); err != nil || first {
+			return err
+		}
+		if found = r.differences(chosen, all); len(found.fresh) == 0 {
+			return nil
+		}
+		for _, l := range found.fresh {
+			if err := r.waitForWriters(ctx, conn, l); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil || first {
+		return err
+	}
+	err = r.followCatalogue(ctx, conn, found)
+	if session.MayNotWrite(err) {
+		return nil // without marks a change shows at the table's next row
+	}
+	return err
+}
+
+// differences are what a look at the source has found to be otherwise than on record.
+type differences struct {
+	changed map[*table]uint32            // tables with other columns, or other tables of that name
+	gone    []*table                     // those that are there no more
+	members map[*table]map[uint32]string // those with other partitions
+	fresh   []*catalogue.Listed          // partitions that have come
+	strays  map[*table]map[uint32]string // guests that are no partitions now
+}
+
+// differences finds what no row has brought; the lock is held.
+func (r *run) differences(chosen map[string]*publication.Captured, all []*catalogue.Listed) *differences {
+	found := &differences{changed: make(map[*table]uint32), members: make(map[*table]map[uint32]string), strays: make(map[*table]map[uint32]string)}
+	for name, c := range chosen {
+		t := r.tables[name]
+		if t == nil || t.state.State == engine.StateUnpublished || t.state.State == engine.StateNew {
+			continue
+		}
+		l := c.Members[0]
+		oid := l.Oid
+		if c.Mapped {
+			oid = l.RootOID
+			now := c.MemberIDs()
+			found.strays[t] = maps.Clone(t.id.Guests)
+			maps.DeleteFunc(found.strays[t], func(oid uint32, _ string) bool { return now[oid] != "" })
+			if !maps.Equal(now, t.id.Members) || len(found.strays[t]) > 0 {
+				found.members[t] = now
+				for _, one := range c.Members {
+					if t.id.Members[one.Oid] == "" {
+						found.fresh = append(found.fresh, one)
+					}
+				}
+			}
+		}
+		if t.state.Schema == nil {
+			continue
+		}
+		other := t.id.OID != 0 && t.id.OID != oid
+		renumbered := catalogue.Known(t.id.Newest()) && !catalogue.SameSet(l.Numbered(c.Mapped), t.id.Newest()) || t.id.Latest != nil
+		if other || renumbered || c.Rule.Image != rules.ImageKey && columnsDiffer(l.Columns, t.state.Schema) {
+			found.changed[t] = oid
+		}
+	}
+	there := make(map[string]bool, len(all))
+	for _, l := range all {
+		there[l.Root] = true
+		if own, _ := r.config.Rules.Target(l.Name(), l.Root); own == l.Name() { // a partition may be captured under its root's name now
+			there[own] = true
+		}
+	}
+	for name, t := range r.tables {
+		if chosen[name] == nil && !there[name] && !engine.Away(t.state.State) && (t.state.Schema != nil || t.state.State != engine.StateNew) {
+			found.gone = append(found.gone, t)
+		}
+	}
+	return found
+}
+
+func (r *run) noTables(all []*catalogue.Listed) error {
+	rules := make([]string, len(r.config.Rules))
+	for i, rule := range r.config.Rules {
+		rules[i] = rule.Match.String()
+	}
+	names := make([]string, 0, 6)
+	for _, l := range all {
+		if names = append(names, l.Name()); len(names) == 6 {
+			break
+		}
+	}
+	have := "it has no tables yet"
+	if len(names) > 0 {
+		have = "it has " + strings.Join(names, ", ")
+		if len(all) > len(names) {
+			have += fmt.Sprintf(" and %d more", len(all)-len(names))
+		}
+	}
+	return &engine.Fault{Code: "unknown-table", Message: fmt.Sprintf("the table rules (%s) choose no table of database %s: %s",
+		strings.Join(rules, ", "), r.config.Connection.Database, have), Fix: "correct the rules; `rillmark source tables` lists what is there"}
+}
+
+// keepPublishing looks for new tables that the rules choose.
+func (r *run) keepPublishing(ctx context.Context) error {
+	conn, err := r.markSession(ctx, "publisher")
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
+	ticker := time.NewTicker(r.config.RefreshEvery)
+	defer ticker.Stop()
+	for {
+		if err := r.publish(ctx, conn, false); err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-ticker.C:
+		}
+	}
+}
+
+// columnsDiffer compares the columns that the catalogue lists with those of a
+// version, whatever its rule does to them.
+func columnsDiffer(listed []engine.TableColumn, known *change.Schema) bool {
+	kinds := make(map[string]string, len(listed))
+	labels := make(map[string][]string)
+	for _, c := range listed {
+		kinds[c.Name] = c.Type
+		labels[c.Name] = c.Labels
+	}
+	for _, c := range known.Columns {
+		if kinds[c.Name] != c.Type || c.Rule == change.RuleEnum && labels[c.Name] != nil && !slices.Equal(labels[c.Name], c.Labels) {
+			return true
+		}
+		delete(kinds, c.Name)
+	}
+	for _, name := range known.LeftOut {
+		delete(kinds, name)
+	}
+	return len(kinds) > 0
+}

@@ -1,0 +1,40 @@
+package session
+
+import (
+	"encoding/json"
+	"fmt"
+	"rillmark/internal/change"
+	"strconv"
+	"strings"
+)
+
+// LSN is a place in PostgreSQL's log.
+type LSN uint64
+
+// String writes the two halves as PostgreSQL does.
+func (l LSN) String() string { return string(change.PostgreSQL.AppendPosition(nil, uint64(l))) }
+
+// ParseLSN reads what String wrote.
+func ParseLSN(s string) (LSN, error) {
+	high, low, found := strings.Cut(s, "/")
+	h, err1 := strconv.ParseUint(high, 16, 32)
+	l, err2 := strconv.ParseUint(low, 16, 32)
+	if !found || err1 != nil || err2 != nil {
+		return 0, fmt.Errorf("%q is no place in a PostgreSQL log: it looks like 0/19A2F48", s)
+	}
+	return LSN(h<<32 | l), nil
+}
+
+// MarshalJSON writes the text form.
+func (l LSN) MarshalJSON() ([]byte, error) { return json.Marshal(l.String()) }
+
+// UnmarshalJSON reads the text form.
+func (l *LSN) UnmarshalJSON(data []byte) error {
+	var s string
+	if err := json.Unmarshal(data, &s); err != nil {
+		return err
+	}
+	parsed, err := ParseLSN(s)
+	*l = parsed
+	return err
+}
