@@ -144,26 +144,17 @@ func putRoutes[D any](s *Server, plural, noun string, add func(context.Context, 
 	})
 }
 
-func missing(err error, kind, name string) error {
-	if err == catalog.ErrNotFound {
-		p := newProblem(http.StatusNotFound, service.CodeNotFound, "there is no "+kind+" "+strconv.Quote(name))
-		p.Fix = "`rillmark " + kind + " list` shows what there is"
-		return p
-	}
-	return err
-}
-
 func (s *Server) sourceRoutes() {
 	get := func(ctx context.Context, name string) (Record[definition.Source], error) {
-		r, err := s.service.Catalog.Source(ctx, name)
+		r, err := s.service.Sources.Get(ctx, name)
 		if err != nil {
-			return Record[definition.Source]{}, missing(err, "source", name)
+			return Record[definition.Source]{}, err
 		}
 		return sourceRecord(r), nil
 	}
-	putRoutes(s, "sources", "source", s.service.AddSource, s.service.EditSource, get, nil)
+	putRoutes(s, "sources", "source", s.service.Sources.Add, s.service.Sources.Edit, get, nil)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/sources", "listSources", "All sources", "sources"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Source]]], error) {
-		all, err := s.service.Catalog.Sources(ctx)
+		all, err := s.service.Sources.All(ctx)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -180,7 +171,7 @@ func (s *Server) sourceRoutes() {
 		Named
 		Body *definition.Source `required:"false"`
 	}) (*body[items[change.Check]], error) {
-		checks, err := s.service.CheckSource(ctx, in.Name, in.Body)
+		checks, err := s.service.Sources.Check(ctx, in.Name, in.Body)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -190,7 +181,7 @@ func (s *Server) sourceRoutes() {
 		Named
 		Body *definition.Source `required:"false"`
 	}) (*body[service.Scripts], error) {
-		scripts, err := s.service.SourceScripts(ctx, in.Name, in.Body)
+		scripts, err := s.service.Sources.Scripts(ctx, in.Name, in.Body)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -200,10 +191,10 @@ func (s *Server) sourceRoutes() {
 		Named
 		Body service.ScriptRun
 	}) (*struct{}, error) {
-		return nil, problem(s.service.RunSourceScript(ctx, in.Name, in.Body))
+		return nil, problem(s.service.Sources.RunScript(ctx, in.Name, in.Body))
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/sources/{name}/tables", "listSourceTables", "The tables of a source's database", "sources"), func(ctx context.Context, in *Named) (*body[items[engine.Table]], error) {
-		tables, err := s.service.SourceTables(ctx, in.Name, nil)
+		tables, err := s.service.Sources.Tables(ctx, in.Name, nil)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -213,7 +204,7 @@ func (s *Server) sourceRoutes() {
 		Named
 		Body definition.Source
 	}) (*body[items[engine.Table]], error) {
-		tables, err := s.service.SourceTables(ctx, in.Name, &in.Body)
+		tables, err := s.service.Sources.Tables(ctx, in.Name, &in.Body)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -223,11 +214,11 @@ func (s *Server) sourceRoutes() {
 		verb := map[bool]string{true: "resume", false: "pause"}[running]
 		summary := map[bool]string{true: "Start or resume capture", false: "Pause capture"}[running]
 		huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/"+verb, verb+"Source", summary, "sources"), func(ctx context.Context, in *reasonInput) (*struct{}, error) {
-			return nil, problem(s.service.SetSourceRunning(ctx, in.Name, running, in.reason()))
+			return nil, problem(s.service.Sources.SetRunning(ctx, in.Name, running, in.reason()))
 		})
 	}
 	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/run", "runSourceOnce", "Let a paused source load what is to be loaded and follow what was committed by now, and pause it then", "sources"), func(ctx context.Context, in *Named) (*body[service.SourceRun], error) {
-		begun, err := s.service.RunSourceOnce(ctx, in.Name)
+		begun, err := s.service.Sources.RunOnce(ctx, in.Name)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -244,10 +235,10 @@ func (s *Server) sourceRoutes() {
 		if in.Body != nil {
 			where = in.Body.Where
 		}
-		return nil, problem(s.service.ReloadTable(ctx, in.Name, in.Table, where))
+		return nil, problem(s.service.Sources.Reload(ctx, in.Name, in.Table, where))
 	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/sources/{name}/reset", "resetSource", "Begin capture anew where its stream cannot go on: a new slot, a load of all tables, and a new generation of the journal, whose old events stay", "sources"), func(ctx context.Context, in *reasonInput) (*body[service.SourceReset], error) {
-		reset, err := s.service.ResetSource(ctx, in.Name, in.reason())
+		reset, err := s.service.Sources.Reset(ctx, in.Name, in.reason())
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -257,7 +248,7 @@ func (s *Server) sourceRoutes() {
 		Named
 		Forget bool `query:"forget" doc:"Leave what was made on the database there, for one that is gone"`
 	}) (*body[service.Removal], error) {
-		removal, err := s.service.RemoveSource(ctx, in.Name, in.Forget)
+		removal, err := s.service.Sources.Remove(ctx, in.Name, in.Forget)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -267,15 +258,15 @@ func (s *Server) sourceRoutes() {
 
 func (s *Server) destinationRoutes() {
 	get := func(ctx context.Context, name string) (Record[definition.Destination], error) {
-		r, err := s.service.Catalog.Destination(ctx, name)
+		r, err := s.service.Destinations.Get(ctx, name)
 		if err != nil {
-			return Record[definition.Destination]{}, missing(err, "destination", name)
+			return Record[definition.Destination]{}, err
 		}
 		return destinationRecord(r), nil
 	}
-	putRoutes(s, "destinations", "destination", s.service.AddDestination, s.service.EditDestination, get, nil)
+	putRoutes(s, "destinations", "destination", s.service.Destinations.Add, s.service.Destinations.Edit, get, nil)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/destinations", "listDestinations", "All destinations", "destinations"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Destination]]], error) {
-		all, err := s.service.Catalog.Destinations(ctx)
+		all, err := s.service.Destinations.All(ctx)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -292,28 +283,28 @@ func (s *Server) destinationRoutes() {
 		Named
 		Body *definition.Destination `required:"false"`
 	}) (*body[items[change.Check]], error) {
-		checks, err := s.service.CheckDestination(ctx, in.Name, in.Body)
+		checks, err := s.service.Destinations.Check(ctx, in.Name, in.Body)
 		if err != nil {
 			return nil, problem(err)
 		}
 		return &body[items[change.Check]]{items[change.Check]{checks}}, nil
 	})
 	huma.Register(s.api, operation(http.MethodDelete, "/v1/destinations/{name}", "removeDestination", "Remove a destination that no outlet uses", "destinations"), func(ctx context.Context, in *Named) (*struct{}, error) {
-		return nil, problem(s.service.RemoveDestination(ctx, in.Name))
+		return nil, problem(s.service.Destinations.Remove(ctx, in.Name))
 	})
 }
 
 func (s *Server) outletRoutes() {
 	get := func(ctx context.Context, name string) (Record[definition.Outlet], error) {
-		r, err := s.service.Catalog.Outlet(ctx, name)
+		r, err := s.service.Outlets.Get(ctx, name)
 		if err != nil {
-			return Record[definition.Outlet]{}, missing(err, "outlet", name)
+			return Record[definition.Outlet]{}, err
 		}
 		return recordOf(r), nil
 	}
-	putRoutes(s, "outlets", "outlet", s.service.AddOutlet, s.service.EditOutlet, get, s.service.OutletAdvice)
+	putRoutes(s, "outlets", "outlet", s.service.Outlets.Add, s.service.Outlets.Edit, get, s.service.Outlets.Advice)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets", "listOutlets", "All outlets", "outlets"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Outlet]]], error) {
-		all, err := s.service.Catalog.Outlets(ctx)
+		all, err := s.service.Outlets.All(ctx)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -327,7 +318,7 @@ func (s *Server) outletRoutes() {
 		verb := map[bool]string{true: "resume", false: "pause"}[running]
 		summary := map[bool]string{true: "Resume delivery", false: "Pause delivery"}[running]
 		huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/"+verb, verb+"Outlet", summary, "outlets"), func(ctx context.Context, in *reasonInput) (*struct{}, error) {
-			return nil, problem(s.service.SetOutletRunning(ctx, in.Name, running, in.reason()))
+			return nil, problem(s.service.Outlets.SetRunning(ctx, in.Name, running, in.reason()))
 		})
 	}
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/rewind", "rewindOutlet", "Set an outlet back, or forward", "outlets"), func(ctx context.Context, in *struct {
@@ -339,13 +330,13 @@ func (s *Server) outletRoutes() {
 			DryRun bool   `json:"dry_run,omitempty" doc:"Only say what it would do"`
 		}
 	}) (*body[service.Rewind], error) {
-		plan, err := s.service.RewindOutlet(ctx, in.Name, service.RewindPlan{To: in.Body.To, Until: in.Body.Until, Return: in.Body.Return, DryRun: in.Body.DryRun})
+		plan, err := s.service.Outlets.Rewind(ctx, in.Name, service.RewindPlan{To: in.Body.To, Until: in.Body.Until, Return: in.Body.Return, DryRun: in.Body.DryRun})
 		if err != nil {
 			return nil, problem(err)
 		}
 		return &body[service.Rewind]{*plan}, nil
 	})
 	huma.Register(s.api, operation(http.MethodDelete, "/v1/outlets/{name}", "removeOutlet", "Remove an outlet with its offset; what it delivered stays", "outlets"), func(ctx context.Context, in *Named) (*struct{}, error) {
-		return nil, problem(s.service.RemoveOutlet(ctx, in.Name))
+		return nil, problem(s.service.Outlets.Remove(ctx, in.Name))
 	})
 }

@@ -60,7 +60,7 @@ func (s *Server) deliveryRoutes() {
 		Source bool               `query:"source" doc:"Check its source, too"`
 		Body   *definition.Outlet `required:"false"`
 	}) (*body[OutletChecks], error) {
-		checks, source, err := s.service.CheckOutlet(ctx, in.Name, in.Body, in.Source)
+		checks, source, err := s.service.Outlets.Check(ctx, in.Name, in.Body, in.Source)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -72,7 +72,7 @@ func (s *Server) deliveryRoutes() {
 		Limit int                `query:"limit" minimum:"1" maximum:"200" default:"10"`
 		Body  *definition.Outlet `required:"false"`
 	}) (*body[items[service.Preview]], error) {
-		found, err := s.service.PreviewOutlet(ctx, in.Name, in.Body, in.From, in.Limit)
+		found, err := s.service.Outlets.Preview(ctx, in.Name, in.Body, in.From, in.Limit)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -88,14 +88,14 @@ func (s *Server) deliveryRoutes() {
 		if in.Body != nil {
 			until = in.Body.Until
 		}
-		plan, err := s.service.RunOutletOnce(ctx, in.Name, until)
+		plan, err := s.service.Outlets.RunOnce(ctx, in.Name, until)
 		if err != nil {
 			return nil, problem(err)
 		}
 		return &body[service.RunOnce]{*plan}, nil
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/history", "getOutletHistory", "An outlet's last hour, its counts, and what it has lost", "outlets"), func(ctx context.Context, in *Named) (*body[OutletHistory], error) {
-		points, counts, lost, err := s.service.OutletHistory(ctx, in.Name)
+		points, counts, lost, err := s.service.Overview.OutletHistory(ctx, in.Name)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -110,18 +110,18 @@ func (s *Server) deliveryRoutes() {
 		return &body[OutletHistory]{out}, nil
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/asyncapi", "getOutletDocument", "An AsyncAPI 3 document of what an outlet sends", "outlets"), func(ctx context.Context, in *Named) (*struct{ Body map[string]any }, error) {
-		doc, err := s.service.AsyncAPI(ctx, in.Name)
+		doc, err := s.service.Outlets.AsyncAPI(ctx, in.Name)
 		if err != nil {
 			return nil, problem(err)
 		}
 		return &struct{ Body map[string]any }{doc}, nil
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/schemas", "listOutletSchemas", "The schema versions that an outlet's own shape has made", "schemas"), func(ctx context.Context, in *Named) (*body[items[SchemaVersion]], error) {
-		record, err := s.service.Catalog.Outlet(ctx, in.Name)
+		record, err := s.service.Outlets.Get(ctx, in.Name)
 		if err != nil {
-			return nil, problem(missing(err, "outlet", in.Name))
+			return nil, problem(err)
 		}
-		versions, err := s.service.Catalog.OutletSchemas(ctx, record.ID)
+		versions, err := s.service.Outlets.Schemas(ctx, record)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -141,7 +141,7 @@ func (s *Server) deliveryRoutes() {
 		if err != nil {
 			return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, err.Error())
 		}
-		version, err := s.service.Catalog.AvroSchema(ctx, f)
+		version, err := s.service.Journals.AvroSchema(ctx, f)
 		if err != nil {
 			if !errors.Is(err, catalog.ErrNotFound) {
 				return nil, problem(service.Answer(err, "schema", in.Fingerprint))
@@ -168,7 +168,7 @@ func (s *Server) letterRoutes() {
 		After int64  `query:"after" minimum:"0" doc:"The offset behind which the list goes on"`
 		Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}) (*body[service.LetterPage], error) {
-		page, err := s.service.Letters(ctx, in.Name, catalog.LetterFilter{Table: in.Table, State: in.State, Error: in.Error, After: in.After, Limit: in.Limit})
+		page, err := s.service.DeadLetters.List(ctx, in.Name, catalog.LetterFilter{Table: in.Table, State: in.State, Error: in.Error, After: in.After, Limit: in.Limit})
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -178,7 +178,7 @@ func (s *Server) letterRoutes() {
 		Named
 		ID int64 `path:"id"`
 	}) (*body[service.OpenLetter], error) {
-		open, err := s.service.Letter(ctx, in.Name, in.ID)
+		open, err := s.service.DeadLetters.Open(ctx, in.Name, in.ID)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -191,8 +191,8 @@ func (s *Server) letterRoutes() {
 		id, summary string
 		do          func(context.Context, string, catalog.LetterFilter) (int64, error)
 	}{
-		"retry":   {"retryDeadLetters", "Have dead letters tried again, in the order of their rows, with those that wait behind them", s.service.RetryLetters},
-		"discard": {"discardDeadLetters", "Forget dead letters for good", s.service.DiscardLetters},
+		"retry":   {"retryDeadLetters", "Have dead letters tried again, in the order of their rows, with those that wait behind them", s.service.DeadLetters.Retry},
+		"discard": {"discardDeadLetters", "Forget dead letters for good", s.service.DeadLetters.Discard},
 	} {
 		huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/dead-letters/"+verb, one.id, one.summary, "dead letters"), func(ctx context.Context, in *struct {
 			Named
@@ -215,7 +215,7 @@ func (s *Server) markRoutes() {
 	huma.Register(s.api, operation(http.MethodGet, "/v1/marks", "listMarks", "Named places in journals", "marks"), func(ctx context.Context, in *struct {
 		Source string `query:"source" doc:"Of one source"`
 	}) (*body[items[catalog.Mark]], error) {
-		marks, err := s.service.Marks(ctx, in.Source)
+		marks, err := s.service.Journals.Marks(ctx, in.Source)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -233,7 +233,7 @@ func (s *Server) markRoutes() {
 		if in.Body != nil {
 			at, reason = in.Body.At, in.Body.Reason
 		}
-		mark, err := s.service.SetMark(ctx, in.Name, in.Mark, at, reason)
+		mark, err := s.service.Journals.SetMark(ctx, in.Name, in.Mark, at, reason)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -243,7 +243,7 @@ func (s *Server) markRoutes() {
 		Named
 		Mark string `path:"mark"`
 	}) (*struct{}, error) {
-		return nil, problem(s.service.RemoveMark(ctx, in.Name, in.Mark))
+		return nil, problem(s.service.Journals.RemoveMark(ctx, in.Name, in.Mark))
 	})
 }
 
@@ -285,7 +285,7 @@ func (s *Server) leaseRoutes() {
 		if seconds == 0 {
 			seconds = 60
 		}
-		page, err := s.service.Lease(ctx, in.Name, in.Body.Reader, limit, time.Duration(seconds)*time.Second, time.Duration(in.Body.Wait)*time.Second)
+		page, err := s.service.Reading.Lease(ctx, in.Name, in.Body.Reader, limit, time.Duration(seconds)*time.Second, time.Duration(in.Body.Wait)*time.Second)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -309,7 +309,7 @@ func (s *Server) leaseRoutes() {
 		if in.Body != nil {
 			n = in.Body.Events
 		}
-		at, err := s.service.EndLease(ctx, in.Name, in.Lease, n)
+		at, err := s.service.Reading.EndLease(ctx, in.Name, in.Lease, n)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -325,7 +325,7 @@ func (s *Server) leaseRoutes() {
 			Seconds int `json:"seconds" minimum:"1" maximum:"3600"`
 		}
 	}) (*body[leaseUntil], error) {
-		at, err := s.service.ExtendLease(ctx, in.Name, in.Lease, time.Duration(in.Body.Seconds)*time.Second)
+		at, err := s.service.Reading.ExtendLease(ctx, in.Name, in.Lease, time.Duration(in.Body.Seconds)*time.Second)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -335,6 +335,6 @@ func (s *Server) leaseRoutes() {
 		Named
 		Lease string `path:"lease"`
 	}) (*struct{}, error) {
-		return nil, problem(s.service.GiveBackLease(ctx, in.Name, in.Lease))
+		return nil, problem(s.service.Reading.GiveBackLease(ctx, in.Name, in.Lease))
 	})
 }

@@ -31,7 +31,7 @@ func (s *Server) journalRoutes() {
 func (s *Server) verifyJournal(w http.ResponseWriter, r *http.Request) {
 	lines := newLines(w)
 	var told time.Time
-	report, err := s.service.VerifyJournal(r.Context(), chi.URLParam(r, "name"), func(now *service.JournalReport) {
+	report, err := s.service.Journals.Verify(r.Context(), chi.URLParam(r, "name"), func(now *service.JournalReport) {
 		if time.Since(told) < time.Second {
 			return
 		}

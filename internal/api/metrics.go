@@ -55,7 +55,7 @@ func (c collector) Describe(to chan<- *prometheus.Desc) {
 func (c collector) Collect(to chan<- prometheus.Metric) {
 	ctx, cancel := timeout()
 	defer cancel()
-	st := c.service.Status(ctx)
+	st := c.service.Overview.Now(ctx)
 	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
 		to <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
 	}

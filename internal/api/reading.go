@@ -110,7 +110,7 @@ func (s *Server) readingRoutes() {
 		if err != nil {
 			return nil, problem(err)
 		}
-		page, err := s.service.ReadSource(ctx, in.Name, filter, in.span(), in.Limit)
+		page, err := s.service.Reading.ReadSource(ctx, in.Name, filter, in.span(), in.Limit)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -122,7 +122,7 @@ func (s *Server) readingRoutes() {
 		Limit int `query:"limit" minimum:"1" maximum:"10000" default:"100"`
 		Wait  int `query:"wait" minimum:"0" maximum:"60" doc:"Seconds to wait for a first event"`
 	}) (*body[EventPage], error) {
-		page, err := s.service.ReadOutlet(ctx, in.Name, in.span(), in.Limit, time.Duration(in.Wait)*time.Second)
+		page, err := s.service.Reading.ReadOutlet(ctx, in.Name, in.span(), in.Limit, time.Duration(in.Wait)*time.Second)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -137,7 +137,7 @@ func (s *Server) readingRoutes() {
 		Named
 		Body committed
 	}) (*body[committed], error) {
-		at, err := s.service.CommitOutlet(ctx, in.Name, in.Body.Committed)
+		at, err := s.service.Reading.Commit(ctx, in.Name, in.Body.Committed)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -150,7 +150,7 @@ func (s *Server) readingRoutes() {
 		Named
 		Body progress
 	}) (*body[progress], error) {
-		if err := s.service.ReportOutlet(ctx, in.Name, in.Body.Offset); err != nil {
+		if err := s.service.Reading.Report(ctx, in.Name, in.Body.Offset); err != nil {
 			return nil, problem(err)
 		}
 		return &body[progress]{in.Body}, nil
@@ -158,7 +158,7 @@ func (s *Server) readingRoutes() {
 	huma.Register(s.api, operation(http.MethodGet, "/v1/schemas", "listSchemas", "Schema versions", "schemas"), func(ctx context.Context, in *struct {
 		Source string `query:"source" doc:"Of one source"`
 	}) (*body[items[SchemaVersion]], error) {
-		versions, err := s.service.Catalog.SchemaVersions(ctx, in.Source)
+		versions, err := s.service.Journals.SchemaVersions(ctx, in.Source)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -178,7 +178,7 @@ func (s *Server) readingRoutes() {
 			if err != nil {
 				return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, err.Error())
 			}
-			if versions[i], err = s.service.Catalog.Schema(ctx, f); err != nil {
+			if versions[i], err = s.service.Journals.Schema(ctx, f); err != nil {
 				return nil, noVersion(err, text)
 			}
 		}
@@ -198,7 +198,7 @@ func (s *Server) readingRoutes() {
 		if err != nil {
 			return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, err.Error())
 		}
-		version, err := s.service.Catalog.Schema(ctx, f)
+		version, err := s.service.Journals.Schema(ctx, f)
 		if err != nil {
 			return nil, noVersion(err, in.Fingerprint)
 		}
@@ -235,7 +235,7 @@ type Version struct {
 
 func (s *Server) runRoutes() {
 	huma.Register(s.api, operation(http.MethodGet, "/v1/status", "getStatus", "How everything stands", "running"), func(ctx context.Context, _ *struct{}) (*body[service.Status], error) {
-		return &body[service.Status]{*s.service.Status(ctx)}, nil
+		return &body[service.Status]{*s.service.Overview.Now(ctx)}, nil
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/version", "getVersion", "What runs", "running"), func(context.Context, *struct{}) (*body[Version], error) {
 		return &body[Version]{Version{s.version, runtime.Version()}}, nil
@@ -248,7 +248,7 @@ func (s *Server) runRoutes() {
 		if in.Since.IsZero() {
 			in.Since = time.Now().Add(-24 * time.Hour)
 		}
-		entries, err := s.service.Catalog.Log(ctx, in.Subject, in.Since, in.Limit)
+		entries, err := s.service.Overview.Log(ctx, in.Subject, in.Since, in.Limit)
 		if err != nil {
 			return nil, problem(err)
 		}

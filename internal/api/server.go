@@ -54,7 +54,7 @@ func New(s *service.Service, version string, console fs.FS, logger *slog.Logger)
 
 // OpenAPI is the description of the API as JSON, without a service behind it.
 func OpenAPI(version string) ([]byte, error) {
-	without := &service.Service{Config: &service.Config{}}
+	without := service.Describing()
 	server := &Server{service: without, version: version, router: chi.NewRouter(), door: newDoor(without)}
 	server.describe()
 	server.routes()

@@ -90,7 +90,7 @@ func (d *door) session(r *http.Request) time.Time {
 	if time.Since(known.at) > lookAgain {
 		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 		defer cancel()
-		until, err := d.service.Catalog.SessionUntil(ctx, id[:])
+		until, err := d.service.Sessions.Until(ctx, id[:])
 		switch {
 		case err == nil:
 			known = seen{until, time.Now()}
@@ -178,7 +178,7 @@ func (d *door) delay(w http.ResponseWriter, r *http.Request) bool {
 	}
 	d.mu.Unlock()
 	if tell > 0 {
-		d.service.Tell("warn", "service", "login-failed", "a wrong token was given from "+from+"; failed logins since the last such line: "+strconv.Itoa(tell))
+		d.service.Log("warn", "service", "login-failed", "a wrong token was given from "+from+"; failed logins since the last such line: "+strconv.Itoa(tell))
 	}
 	if full {
 		w.Header().Set("Retry-After", "5")
@@ -225,7 +225,7 @@ func (d *door) open(w http.ResponseWriter, r *http.Request) {
 	rand.Read(secret[:]) // never fails
 	cookie := base64.RawURLEncoding.EncodeToString(secret[:])
 	id, until := d.id(cookie), time.Now().Add(sessionFor)
-	if err := d.service.Catalog.OpenSession(r.Context(), id[:], until); err != nil {
+	if err := d.service.Sessions.Open(r.Context(), id[:], until); err != nil {
 		answerProblem(w, problem(service.Answer(err, "session", "")).(*Problem))
 		return
 	}
@@ -254,7 +254,7 @@ func (d *door) look(w http.ResponseWriter, r *http.Request) {
 func (d *door) end(w http.ResponseWriter, r *http.Request) {
 	if cookie, err := r.Cookie(sessionCookie); err == nil {
 		id := d.id(cookie.Value)
-		if err := d.service.Catalog.EndSession(r.Context(), id[:]); err != nil {
+		if err := d.service.Sessions.End(r.Context(), id[:]); err != nil {
 			answerProblem(w, problem(service.Answer(err, "session", "")).(*Problem))
 			return
 		}

@@ -117,7 +117,7 @@ func (s *Server) streamSource(w http.ResponseWriter, r *http.Request) {
 		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("changes %q: there are all and net", changes)))
 		return
 	}
-	feed, err := s.service.OpenFeed(r.Context(), chi.URLParam(r, "name"), filter, span)
+	feed, err := s.service.Reading.OpenFeed(r.Context(), chi.URLParam(r, "name"), filter, span)
 	if err != nil {
 		answerProblem(w, problem(err).(*Problem))
 		return
@@ -140,7 +140,7 @@ func (s *Server) streamOutlet(w http.ResponseWriter, r *http.Request) {
 		answerProblem(w, err.(*Problem))
 		return
 	}
-	feed, _, err := s.service.OutletFeed(r.Context(), chi.URLParam(r, "name"), span)
+	feed, _, err := s.service.Reading.OutletFeed(r.Context(), chi.URLParam(r, "name"), span)
 	if err != nil {
 		answerProblem(w, problem(err).(*Problem))
 		return
@@ -216,7 +216,7 @@ func (s *Server) streamStatus(w http.ResponseWriter, r *http.Request) {
 	out := openStream(w)
 	var last *service.Status
 	for {
-		st, err := s.service.NextStatus(r.Context(), last)
+		st, err := s.service.Overview.Next(r.Context(), last)
 		if err != nil {
 			return
 		}

@@ -51,7 +51,7 @@ func (s *Server) trySource(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	lines := newLines(w)
-	counts, err := s.service.TrySource(r.Context(), chi.URLParam(r, "name"), d, time.Duration(seconds)*time.Second,
+	counts, err := s.service.Sources.Try(r.Context(), chi.URLParam(r, "name"), d, time.Duration(seconds)*time.Second,
 		func() { lines.write(TrialLine{Ready: true}) }, //nolint:errcheck // a caller who has gone ends the trial by the context
 		func(encoded []byte) error { // as it is, however deep it is nested
 			return lines.raw(append(append([]byte(`{"event":`), encoded...), '}'))

@@ -17,8 +17,8 @@ const maxAdvice = 20
 
 // versionsOut are the newest schema versions of the tables that an outlet lets
 // through; empty before the source has any.
-func (s *Service) versionsOut(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
-	versions, err := s.Catalog.SchemaVersions(ctx, d.Source)
+func (s *Outlets) versionsOut(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
+	versions, err := s.catalog.SchemaVersions(ctx, d.Source)
 	if err != nil {
 		return nil, answer(err, "source", d.Source)
 	}
@@ -86,17 +86,17 @@ func checkColumns(d *definition.Outlet, versions []*change.Schema) error {
 	return nil
 }
 
-// OutletAdvice is what somebody should know who has just stored an outlet; begins
+// Advice is what somebody should know who has just stored an outlet; begins
 // says that it is a new one.
-func (s *Service) OutletAdvice(ctx context.Context, name string, begins bool) ([]string, error) {
-	record, err := s.Catalog.Outlet(ctx, name)
+func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]string, error) {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
 	d := &record.Definition
 	var advice []string
 	if begins && (d.From == "" || d.From == "beginning") {
-		head, err := s.Head(ctx, d.Source)
+		head, err := s.journals.Head(ctx, d.Source)
 		if err != nil {
 			return nil, err
 		}
@@ -149,7 +149,7 @@ func shapeColumnsMissing(d *definition.Outlet, v *change.Schema) (missing []stri
 }
 
 // columnsFit is checkColumns with what is on record of the source.
-func (s *Service) columnsFit(ctx context.Context, d *definition.Outlet) error {
+func (s *Outlets) columnsFit(ctx context.Context, d *definition.Outlet) error {
 	versions, err := s.versionsOut(ctx, d)
 	if err != nil {
 		return err
@@ -189,8 +189,8 @@ func checkRuleKeys(d *definition.Source, newest map[string]*change.Schema) error
 }
 
 // ruleKeysFit is checkRuleKeys with what is on record of the source.
-func (s *Service) ruleKeysFit(ctx context.Context, name string, d *definition.Source) error {
-	versions, err := s.Catalog.SchemaVersions(ctx, name)
+func (s *Sources) ruleKeysFit(ctx context.Context, name string, d *definition.Source) error {
+	versions, err := s.catalog.SchemaVersions(ctx, name)
 	if err != nil {
 		return answer(err, "source", name)
 	}

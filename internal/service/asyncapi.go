@@ -14,8 +14,8 @@ import (
 
 // AsyncAPI is an AsyncAPI 3 document of what an outlet sends: a channel for each
 // topic, with the messages of each of its tables.
-func (s *Service) AsyncAPI(ctx context.Context, name string) (map[string]any, error) {
-	record, err := s.Catalog.Outlet(ctx, name)
+func (s *Outlets) AsyncAPI(ctx context.Context, name string) (map[string]any, error) {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
@@ -25,7 +25,7 @@ func (s *Service) AsyncAPI(ctx context.Context, name string) (map[string]any, er
 	}
 	protocol, host := "http", strings.TrimPrefix(strings.TrimPrefix(s.Config.PublicURL, "https://"), "http://")
 	if d.Destination != "" {
-		to, err := s.Catalog.Destination(ctx, d.Destination)
+		to, err := s.catalog.Destination(ctx, d.Destination)
 		if err != nil {
 			return nil, answer(err, "destination", d.Destination)
 		}
@@ -71,12 +71,12 @@ func contentType(format encode.Format) string {
 
 // newestVersions are the newest schema versions of the tables that an outlet
 // lets through.
-func (s *Service) newestVersions(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
+func (s *Outlets) newestVersions(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
 	filter, err := d.Filter()
 	if err != nil {
 		return nil, err
 	}
-	all, err := s.Catalog.SchemaVersions(ctx, d.Source)
+	all, err := s.catalog.SchemaVersions(ctx, d.Source)
 	if err != nil {
 		return nil, answer(err, "source", d.Source)
 	}

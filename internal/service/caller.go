@@ -15,11 +15,3 @@ func Caller(ctx context.Context) string {
 	by, _ := ctx.Value(callerKey{}).(string)
 	return by
 }
-
-// note puts on record what somebody has had done, and through what.
-func (s *Service) note(ctx context.Context, level, subject, event, message string) {
-	if by := Caller(ctx); by != "" {
-		message += " (by " + by + ")"
-	}
-	s.log.write(level, subject, event, message)
-}

@@ -9,10 +9,8 @@ import (
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
-	"rillmark/internal/definition"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
-	"rillmark/internal/outlet"
 )
 
 // Letter is an event that an outlet could not deliver.
@@ -59,13 +57,13 @@ func (l OpenLetter) AppendJSON(dst []byte) []byte {
 	return append(append(dst, ','), bytes.Replace(encoded, []byte(`"event":null,`), nil, 1)[1:]...)
 }
 
-// Letters lists an outlet's dead letters.
-func (s *Service) Letters(ctx context.Context, name string, f catalog.LetterFilter) (*LetterPage, error) {
-	record, err := s.Catalog.Outlet(ctx, name)
+// List lists an outlet's dead letters.
+func (s *DeadLetters) List(ctx context.Context, name string, f catalog.LetterFilter) (*LetterPage, error) {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
-	found, err := s.Catalog.DeadLetters(ctx, record.ID, f)
+	found, err := s.catalog.DeadLetters(ctx, record.ID, f)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
@@ -73,7 +71,7 @@ func (s *Service) Letters(ctx context.Context, name string, f catalog.LetterFilt
 	for i := range found {
 		page.Items[i] = letterOf(&found[i])
 	}
-	page.Dead, page.Behind, err = s.Catalog.CountDeadLetters(ctx, record.ID)
+	page.Dead, page.Behind, err = s.catalog.CountDeadLetters(ctx, record.ID)
 	return page, answer(err, "outlet", name)
 }
 
@@ -84,20 +82,20 @@ type OpenLetter struct {
 	Messages []Preview       `json:"messages" doc:"What the outlet would send for it now"`
 }
 
-// Letter opens one dead letter.
-func (s *Service) Letter(ctx context.Context, name string, id int64) (*OpenLetter, error) {
-	record, err := s.Catalog.Outlet(ctx, name)
+// Open opens one dead letter.
+func (s *DeadLetters) Open(ctx context.Context, name string, id int64) (*OpenLetter, error) {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
-	found, err := s.Catalog.DeadLetters(ctx, record.ID, catalog.LetterFilter{IDs: []int64{id}, WithEvents: true})
+	found, err := s.catalog.DeadLetters(ctx, record.ID, catalog.LetterFilter{IDs: []int64{id}, WithEvents: true})
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
 	if len(found) == 0 {
 		return nil, &engine.Fault{Code: CodeNotFound, Message: fmt.Sprintf("outlet %q has no dead letter %d", name, id), Fix: "`rillmark dead-letter list " + name + "` shows what there is"}
 	}
-	source, err := s.Catalog.Source(ctx, record.Definition.Source)
+	source, err := s.catalog.Source(ctx, record.Definition.Source)
 	if err != nil {
 		return nil, answer(err, "source", record.Definition.Source)
 	}
@@ -106,14 +104,14 @@ func (s *Service) Letter(ctx context.Context, name string, id int64) (*OpenLette
 		return nil, answer(err, "source", source.Name)
 	}
 	var e change.Event
-	if err := s.Store.OpenSingle(found[0].Event, &e); err != nil {
+	if err := s.store.OpenSingle(found[0].Event, &e); err != nil {
 		return nil, err
 	}
 	e.Offset = found[0].Offset
 	origin.Fill(&e)
 	open := &OpenLetter{Letter: letterOf(&found[0])}
 	open.Event = (&encode.CloudEvents{Address: s.Config.PublicURL}).Append(nil, &e)
-	p, err := s.previewer(ctx, &record.Definition)
+	p, err := s.outlets.previewer(ctx, &record.Definition)
 	if err != nil {
 		return nil, err
 	}
@@ -121,112 +119,32 @@ func (s *Service) Letter(ctx context.Context, name string, id int64) (*OpenLette
 	return open, err
 }
 
-// RetryLetters has dead letters tried again, and those that wait behind them.
-func (s *Service) RetryLetters(ctx context.Context, name string, f catalog.LetterFilter) (int64, error) {
-	record, err := s.Catalog.Outlet(ctx, name)
+// Retry has dead letters tried again, and those that wait behind them.
+func (s *DeadLetters) Retry(ctx context.Context, name string, f catalog.LetterFilter) (int64, error) {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return 0, answer(err, "outlet", name)
 	}
-	n, err := s.Catalog.RetryDeadLetters(ctx, record.ID, f)
+	n, err := s.catalog.RetryDeadLetters(ctx, record.ID, f)
 	if err != nil {
 		return 0, answer(err, "outlet", name)
 	}
 	s.note(ctx, "info", "outlet/"+name, "dead-letter", fmt.Sprintf("%d dead letters are to be tried again", n))
-	s.wake(name)
+	s.running.wake(name)
 	return n, nil
 }
 
-// DiscardLetters forgets dead letters for good.
-func (s *Service) DiscardLetters(ctx context.Context, name string, f catalog.LetterFilter) (int64, error) {
-	record, err := s.Catalog.Outlet(ctx, name)
+// Discard forgets dead letters for good.
+func (s *DeadLetters) Discard(ctx context.Context, name string, f catalog.LetterFilter) (int64, error) {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return 0, answer(err, "outlet", name)
 	}
-	n, err := s.Catalog.DiscardDeadLetters(ctx, record.ID, f)
+	n, err := s.catalog.DiscardDeadLetters(ctx, record.ID, f)
 	if err != nil {
 		return 0, answer(err, "outlet", name)
 	}
 	s.note(ctx, "warn", "outlet/"+name, "dead-letter", fmt.Sprintf("%d dead letters have been discarded", n))
-	s.wake(name)
+	s.running.wake(name)
 	return n, nil
-}
-
-func (s *Service) wake(name string) {
-	s.status.expire()
-	s.mu.Lock()
-	one := s.outlets[name]
-	s.mu.Unlock()
-	if one != nil && one.runner != nil {
-		one.runner.Wake()
-	}
-}
-
-// SetMark names a place in a source's journal.
-func (s *Service) SetMark(ctx context.Context, source, name, at, reason string) (*catalog.Mark, error) {
-	if err := definition.CheckName("a mark", name); err != nil {
-		return nil, err
-	}
-	record, err := s.Catalog.Source(ctx, source)
-	if err != nil {
-		return nil, answer(err, "source", source)
-	}
-	if at == "" {
-		at = "now"
-	}
-	committed, err := s.place(ctx, record.ID, at)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.Catalog.SetMark(ctx, record.ID, name, committed+1, reason); err != nil {
-		return nil, answer(err, "mark", name)
-	}
-	s.note(ctx, "info", "source/"+source, "mark", fmt.Sprintf("mark %s set at offset %d%s", name, committed+1, because(reason)))
-	return &catalog.Mark{Source: source, Name: name, Offset: committed + 1, Reason: reason, CreatedAt: time.Now()}, nil
-}
-
-// Marks lists the marks of a source, or of all.
-func (s *Service) Marks(ctx context.Context, source string) ([]catalog.Mark, error) {
-	id := int64(0)
-	if source != "" {
-		record, err := s.Catalog.Source(ctx, source)
-		if err != nil {
-			return nil, answer(err, "source", source)
-		}
-		id = record.ID
-	}
-	marks, err := s.Catalog.Marks(ctx, id)
-	return marks, answer(err, "mark", "")
-}
-
-// RemoveMark forgets a mark.
-func (s *Service) RemoveMark(ctx context.Context, source, name string) error {
-	record, err := s.Catalog.Source(ctx, source)
-	if err != nil {
-		return answer(err, "source", source)
-	}
-	if err := s.Catalog.RemoveMark(ctx, record.ID, name); err != nil {
-		return answer(err, "mark", name)
-	}
-	s.note(ctx, "info", "source/"+source, "mark", "mark "+name+" removed")
-	return nil
-}
-
-// OutletHistory is an outlet's last hour, what went out since the service
-// started, and what retention took from it.
-func (s *Service) OutletHistory(ctx context.Context, name string) (points []outlet.Point, counts outlet.Counts, lost []catalog.Lost, err error) {
-	record, err := s.Catalog.Outlet(ctx, name)
-	if err != nil {
-		return nil, nil, nil, answer(err, "outlet", name)
-	}
-	if lost, err = s.Catalog.LostOffsets(ctx, record.ID); err != nil {
-		return nil, nil, nil, answer(err, "outlet", name)
-	}
-	s.mu.Lock()
-	one := s.outlets[name]
-	s.mu.Unlock()
-	points = []outlet.Point{}
-	if one != nil && one.runner != nil {
-		points, counts = append(points, one.runner.History()...), one.runner.Counts()
-	}
-	return points, counts, append([]catalog.Lost{}, lost...), nil
 }

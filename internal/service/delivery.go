@@ -10,7 +10,6 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
-	"rillmark/internal/destination/kinds"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
 	"rillmark/internal/netguard"
@@ -19,75 +18,27 @@ import (
 	"rillmark/internal/shape"
 )
 
-// environment is what destinations of a kind are given.
-func (s *Service) environment(kind string) (destination.Environment, error) {
-	mode, err := s.Config.filesMode()
-	return destination.Environment{Dial: s.guard.Dialer(kind), FilesRoot: s.Config.FilesRoot, FileMode: mode,
-		Allowed: func(address string) error { return s.guard.Check(kind, "tcp", address) }}, err
-}
-
-func (s *Service) validDestination(d *definition.Destination) error {
-	if err := d.Validate(); err != nil {
-		return err
-	}
-	env, err := s.environment(d.Kind)
-	if err != nil {
-		return err
-	}
-	return d.CheckHere(env)
-}
-
 // fits checks an outlet against the destination that it names, and gives that
 // one's id; nil for a pull outlet.
-func (s *Service) fits(ctx context.Context, d *definition.Outlet) (*int64, error) {
+func (s *Outlets) fits(ctx context.Context, d *definition.Outlet) (*int64, error) {
 	if d.Destination == "" {
 		return nil, nil
 	}
-	record, err := s.Catalog.Destination(ctx, d.Destination)
+	record, err := s.catalog.Destination(ctx, d.Destination)
 	if err != nil {
 		return nil, answer(err, "destination", d.Destination)
 	}
 	return &record.ID, d.ValidateFor(&record.Definition)
 }
 
-// CheckDestination checks a definition, or a stored one where d is nil.
-func (s *Service) CheckDestination(ctx context.Context, name string, d *definition.Destination) ([]change.Check, error) {
-	if d == nil {
-		record, err := s.Catalog.Destination(ctx, name)
-		if err != nil {
-			return nil, answer(err, "destination", name)
-		}
-		d = &record.Definition
-	}
-	if err := s.Catalog.UnsealDestination(ctx, name, d); err != nil {
-		return nil, answer(err, "destination", name)
-	}
-	if err := s.validDestination(d); err != nil {
-		return nil, err
-	}
-	any := &definition.Outlet{Destination: name}
-	if err := any.Validate(); err != nil {
-		return nil, err
-	}
-	if err := any.ValidateFor(d); err != nil {
-		return nil, err
-	}
-	to, err := s.build(*d, any, nil)
-	if err != nil {
-		return nil, err
-	}
-	s.note(ctx, "info", "destination/"+name, "checked", "checked: "+d.Kind+" "+d.Where())
-	return to.Check(ctx), nil
-}
-
-// buildOutlet makes an outlet's delivery of its record.
-func (s *Service) buildOutlet(ctx context.Context, record *catalog.Outlet, origin outlet.Origin) (o *outlet.Outlet, kind string, err error) {
+// build makes an outlet's delivery of its record.
+func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outlet.Origin) (o *outlet.Outlet, kind string, err error) {
 	d := record.Definition
 	// Definitions of an earlier version lack what has been added since.
 	if err := d.Validate(); err != nil {
 		return nil, "", err
 	}
-	to, err := s.Catalog.Destination(ctx, d.Destination)
+	to, err := s.catalog.Destination(ctx, d.Destination)
 	if err == nil {
 		err = d.ValidateFor(&to.Definition)
 	}
@@ -107,7 +58,7 @@ func (s *Service) buildOutlet(ctx context.Context, record *catalog.Outlet, origi
 		return nil, "", err
 	}
 	o = &outlet.Outlet{ID: record.ID, Name: record.Name, Origin: origin, Shape: shaped, Net: d.Changes == "combined", Limits: limits,
-		FirstWait: first, LongestWait: longest, Wait: d.Refused.Later == "wait", Most: d.Refused.MaxDeadLetters, Catalog: s.Catalog, Instance: s.instance, Store: s.Store, Budget: &s.budget,
+		FirstWait: first, LongestWait: longest, Wait: d.Refused.Later == "wait", Most: d.Refused.MaxDeadLetters, Catalog: s.catalog, Instance: s.instance, Store: s.store, Budget: &s.running.budget,
 		Filter: func() *shape.Filter {
 			f, err := d.Filter()
 			if err != nil {
@@ -115,7 +66,7 @@ func (s *Service) buildOutlet(ctx context.Context, record *catalog.Outlet, origi
 			}
 			return f
 		},
-		Destination: func() (destination.Destination, error) { return s.buildDestination(d, fixedTopics(&d)) },
+		Destination: func() (destination.Destination, error) { return s.destinations.buildFor(d, fixedTopics(&d)) },
 		Frame:       s.frame(d.Avro),
 		Ended:       func() { s.goes(func() { s.ranOnce(record) }) },
 		Log: func(level, event, message string) {
@@ -128,7 +79,7 @@ func (s *Service) buildOutlet(ctx context.Context, record *catalog.Outlet, origi
 }
 
 // frame gives what stands before Avro values.
-func (s *Service) frame(a *definition.Avro) func(*change.Schema) ([]byte, error) {
+func (s *Outlets) frame(a *definition.Avro) func(*change.Schema) ([]byte, error) {
 	if a == nil || a.Framing != "registry" {
 		return func(schema *change.Schema) ([]byte, error) {
 			form, err := encode.AvroOf(schema)
@@ -151,34 +102,6 @@ func (s *Service) frame(a *definition.Avro) func(*change.Schema) ([]byte, error)
 	}
 }
 
-// buildDestination makes an outlet's destination of both records.
-func (s *Service) buildDestination(d definition.Outlet, topics []string) (destination.Destination, error) {
-	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
-	defer cancel()
-	to, err := s.Catalog.Destination(ctx, d.Destination)
-	if err != nil {
-		return nil, err
-	}
-	return s.build(to.Definition, &d, topics)
-}
-
-// build makes a destination of its definition, with its secrets opened, for an outlet
-// that fits it.
-func (s *Service) build(d definition.Destination, o *definition.Outlet, topics []string) (destination.Destination, error) {
-	d = d.Clone()
-	if err := s.Catalog.Keeper.OpenAll(d.Settings); err != nil {
-		return nil, &engine.Fault{Code: "secret", Message: "what the destination's definition refers to cannot be read", Cause: err}
-	}
-	if err := d.Validate(); err != nil { // now that references are what they name
-		return nil, err
-	}
-	env, err := s.environment(d.Kind)
-	if err != nil {
-		return nil, err
-	}
-	return kinds.Named(d.Kind).Make(env, destination.Definition{Settings: d.Settings, Outlet: o.Settings, Format: o.Format, Topics: topics})
-}
-
 // fixedTopics are the topics of an outlet that depend on no event.
 func fixedTopics(o *definition.Outlet) []string {
 	var all []string
@@ -194,12 +117,12 @@ func fixedTopics(o *definition.Outlet) []string {
 	return all
 }
 
-// CheckOutlet checks the destination of a definition, or of a stored outlet where d is
+// Check checks the destination of a definition, or of a stored outlet where d is
 // nil, with what the outlet needs there: its topics, for instance; and its source, too,
 // where that is wanted.
-func (s *Service) CheckOutlet(ctx context.Context, name string, d *definition.Outlet, withSource bool) (checks, source []change.Check, err error) {
+func (s *Outlets) Check(ctx context.Context, name string, d *definition.Outlet, withSource bool) (checks, source []change.Check, err error) {
 	if d == nil {
-		record, err := s.Catalog.Outlet(ctx, name)
+		record, err := s.catalog.Outlet(ctx, name)
 		if err != nil {
 			return nil, nil, answer(err, "outlet", name)
 		}
@@ -209,7 +132,7 @@ func (s *Service) CheckOutlet(ctx context.Context, name string, d *definition.Ou
 		return nil, nil, err
 	}
 	if withSource {
-		if source, err = s.CheckSource(ctx, d.Source, nil); err != nil {
+		if source, err = s.sources.Check(ctx, d.Source, nil); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -218,7 +141,7 @@ func (s *Service) CheckOutlet(ctx context.Context, name string, d *definition.Ou
 }
 
 // checkTarget checks an outlet's destination with what the outlet needs there.
-func (s *Service) checkTarget(ctx context.Context, d *definition.Outlet) ([]change.Check, error) {
+func (s *Outlets) checkTarget(ctx context.Context, d *definition.Outlet) ([]change.Check, error) {
 	if d.Destination == "" {
 		return []change.Check{{Name: "destination", Verdict: change.Good, Found: "consumers come and read; nothing has to be reached"}}, nil
 	}
@@ -229,7 +152,7 @@ func (s *Service) checkTarget(ctx context.Context, d *definition.Outlet) ([]chan
 	if err != nil {
 		return nil, err
 	}
-	to, err := s.buildDestination(*d, topics)
+	to, err := s.destinations.buildFor(*d, topics)
 	if err != nil {
 		return nil, answer(err, "destination", d.Destination)
 	}
@@ -241,7 +164,7 @@ const mostTopics = 200
 
 // topics are those that the tables which the outlet lets through would go to, as
 // far as they do not depend on the single row.
-func (s *Service) topics(ctx context.Context, d *definition.Outlet) ([]string, error) {
+func (s *Outlets) topics(ctx context.Context, d *definition.Outlet) ([]string, error) {
 	versions, err := s.newestVersions(ctx, d)
 	if err != nil {
 		return nil, err
@@ -266,10 +189,10 @@ type RunOnce struct {
 	Behind int64 `json:"behind_events" doc:"Events of the source up to there; 0: there is nothing to do, and it was not started"`
 }
 
-// RunOutletOnce lets a paused outlet deliver what there is now, or what lies before a
+// RunOnce lets a paused outlet deliver what there is now, or what lies before a
 // place, and then ends it.
-func (s *Service) RunOutletOnce(ctx context.Context, name, until string) (*RunOnce, error) {
-	record, err := s.Catalog.Outlet(ctx, name)
+func (s *Outlets) RunOnce(ctx context.Context, name, until string) (*RunOnce, error) {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
@@ -279,11 +202,11 @@ func (s *Service) RunOutletOnce(ctx context.Context, name, until string) (*RunOn
 	if record.Running {
 		return nil, &engine.Fault{Code: CodeRunning, Message: fmt.Sprintf("outlet %q runs already", name), Fix: "`rillmark outlet pause " + name + "` first, or leave it running"}
 	}
-	source, err := s.Catalog.Source(ctx, record.Definition.Source)
+	source, err := s.catalog.Source(ctx, record.Definition.Source)
 	if err != nil {
 		return nil, answer(err, "source", record.Definition.Source)
 	}
-	offset, err := s.Catalog.Offset(ctx, record.ID)
+	offset, err := s.catalog.Offset(ctx, record.ID)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
@@ -302,21 +225,21 @@ func (s *Service) RunOutletOnce(ctx context.Context, name, until string) (*RunOn
 	if plan.Behind == 0 {
 		return plan, nil
 	}
-	if err := s.Catalog.SetUntil(ctx, record.ID, plan.Until); err != nil {
+	if err := s.catalog.SetUntil(ctx, record.ID, plan.Until); err != nil {
 		return nil, answer(err, "outlet", name)
 	}
 	reason := fmt.Sprintf("runs once, up to offset %d", plan.Until)
-	if err := s.Catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
+	if err := s.catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
 		return nil, answer(err, "outlet", name)
 	}
 	s.note(ctx, "info", "outlet/"+name, "resumed", reason)
-	return plan, answer(s.reconcile(ctx), "outlet", name)
+	return plan, answer(s.running.reconcile(ctx), "outlet", name)
 }
 
 // ranOnce ends the run of an outlet that has delivered up to its end.
-func (s *Service) ranOnce(record *catalog.Outlet) {
+func (s *Outlets) ranOnce(record *catalog.Outlet) {
 	s.untilRecorded(func(ctx context.Context) error {
-		end, err := s.Catalog.EndRun(ctx, record.ID, "ran up to its end")
+		end, err := s.catalog.EndRun(ctx, record.ID, "ran up to its end")
 		if err != nil {
 			return err
 		}
@@ -328,6 +251,6 @@ func (s *Service) ranOnce(record *catalog.Outlet) {
 			text += ": paused"
 		}
 		s.log.write("info", "outlet/"+record.Name, "ended", text)
-		return s.reconcile(ctx)
+		return s.running.reconcile(ctx)
 	})
 }

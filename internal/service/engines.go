@@ -6,15 +6,15 @@ import (
 	"rillmark/internal/engine/engines"
 )
 
-// buildEngine makes a source's engine of its record, with its secrets opened.
-func (s *Service) buildEngine(record *catalog.Source) (engine.Engine, error) {
+// build makes a source's engine of its record, with its secrets opened.
+func (s *Sources) build(record *catalog.Source) (engine.Engine, error) {
 	d := record.Definition.Clone()
 	kind := engines.Named(d.Engine)
 	if kind == nil {
 		return nil, &engine.Fault{Code: "not-supported", Message: "this version has no engine " + d.Engine, Fix: "`rillmark source engines` lists those that it has"}
 	}
 	for _, one := range []any{d.Connection.Connection, &d.HashKey} {
-		if err := s.Catalog.Keeper.OpenAll(one); err != nil {
+		if err := s.catalog.Keeper.OpenAll(one); err != nil {
 			return nil, &engine.Fault{Code: "secret", Message: "what the source's definition refers to cannot be read", Cause: err}
 		}
 	}

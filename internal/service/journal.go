@@ -33,13 +33,13 @@ func reportOf(v *journal.Verified) *JournalReport {
 	return r
 }
 
-// VerifyJournal reads all of a source's journal; progress is told how far it is.
-func (s *Service) VerifyJournal(ctx context.Context, source string, progress func(*JournalReport)) (*JournalReport, error) {
-	record, err := s.Catalog.Source(ctx, source)
+// Verify reads all of a source's journal; progress is told how far it is.
+func (s *Journals) Verify(ctx context.Context, source string, progress func(*JournalReport)) (*JournalReport, error) {
+	record, err := s.catalog.Source(ctx, source)
 	if err != nil {
 		return nil, answer(err, "source", source)
 	}
-	found, err := s.Store.Verify(ctx, record.ID, func(v *journal.Verified) { progress(reportOf(v)) })
+	found, err := s.store.Verify(ctx, record.ID, func(v *journal.Verified) { progress(reportOf(v)) })
 	if err != nil {
 		return nil, answer(err, "source", source)
 	}

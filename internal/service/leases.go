@@ -19,11 +19,11 @@ type LeasedPage struct {
 
 // Lease hands a reader events that no other reader has, for a time. It waits up
 // to wait for a first one.
-func (s *Service) Lease(ctx context.Context, name, reader string, limit int, lasts, wait time.Duration) (*LeasedPage, error) {
+func (s *Reading) Lease(ctx context.Context, name, reader string, limit int, lasts, wait time.Duration) (*LeasedPage, error) {
 	if err := s.wantPull(ctx, name); err != nil {
 		return nil, err
 	}
-	record, err := s.Catalog.Outlet(ctx, name)
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
@@ -41,7 +41,7 @@ func (s *Service) Lease(ctx context.Context, name, reader string, limit int, las
 		}
 		if leased.Lease.Token != "" {
 			// Only events that the filter keeps back: they are dealt with.
-			if _, err := s.Catalog.EndLease(ctx, record.ID, leased.Lease.Token, 0); err != nil && !errors.Is(err, catalog.ErrVersion) {
+			if _, err := s.catalog.EndLease(ctx, record.ID, leased.Lease.Token, 0); err != nil && !errors.Is(err, catalog.ErrVersion) {
 				return nil, answer(err, "outlet", name)
 			}
 			continue
@@ -59,7 +59,7 @@ func (s *Service) Lease(ctx context.Context, name, reader string, limit int, las
 
 // lease is one try: nil where another reader was faster. Readers of one outlet in
 // this instance take turns, so that they do not read the same events in vain.
-func (s *Service) lease(ctx context.Context, record *catalog.Outlet, reader string, limit int, lasts time.Duration) (*LeasedPage, *Feed, error) {
+func (s *Reading) lease(ctx context.Context, record *catalog.Outlet, reader string, limit int, lasts time.Duration) (*LeasedPage, *Feed, error) {
 	turn, _ := s.leasing.LoadOrStore(record.ID, make(chan struct{}, 1))
 	select {
 	case turn.(chan struct{}) <- struct{}{}:
@@ -67,7 +67,7 @@ func (s *Service) lease(ctx context.Context, record *catalog.Outlet, reader stri
 	case <-ctx.Done():
 		return nil, nil, context.Cause(ctx)
 	}
-	from, most, err := s.Catalog.Free(ctx, record.ID)
+	from, most, err := s.catalog.Free(ctx, record.ID)
 	if err != nil {
 		return nil, nil, answer(err, "outlet", record.Name)
 	}
@@ -87,7 +87,7 @@ func (s *Service) lease(ctx context.Context, record *catalog.Outlet, reader stri
 	if leased.Lease.Last < from {
 		return leased, feed, nil // there is nothing to read
 	}
-	if leased.Lease, err = s.Catalog.Lend(ctx, record.ID, reader, lasts, from, leased.Lease.Last); err != nil {
+	if leased.Lease, err = s.catalog.Lend(ctx, record.ID, reader, lasts, from, leased.Lease.Last); err != nil {
 		return nil, nil, answer(err, "outlet", record.Name)
 	}
 	if leased.Lease == nil {
@@ -105,30 +105,30 @@ func leaseOver(err error, name string) error {
 }
 
 // EndLease says that a lease's events are dealt with.
-func (s *Service) EndLease(ctx context.Context, name, token string, events int64) (committed int64, err error) {
-	record, err := s.Catalog.Outlet(ctx, name)
+func (s *Reading) EndLease(ctx context.Context, name, token string, events int64) (committed int64, err error) {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return 0, answer(err, "outlet", name)
 	}
-	committed, err = s.Catalog.EndLease(ctx, record.ID, token, events)
+	committed, err = s.catalog.EndLease(ctx, record.ID, token, events)
 	return committed, leaseOver(err, name)
 }
 
 // ExtendLease gives a reader more time.
-func (s *Service) ExtendLease(ctx context.Context, name, token string, lasts time.Duration) (time.Time, error) {
-	record, err := s.Catalog.Outlet(ctx, name)
+func (s *Reading) ExtendLease(ctx context.Context, name, token string, lasts time.Duration) (time.Time, error) {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return time.Time{}, answer(err, "outlet", name)
 	}
-	until, err := s.Catalog.ExtendLease(ctx, record.ID, token, lasts)
+	until, err := s.catalog.ExtendLease(ctx, record.ID, token, lasts)
 	return until, leaseOver(err, name)
 }
 
 // GiveBackLease lets other readers have a lease's events at once.
-func (s *Service) GiveBackLease(ctx context.Context, name, token string) error {
-	record, err := s.Catalog.Outlet(ctx, name)
+func (s *Reading) GiveBackLease(ctx context.Context, name, token string) error {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return answer(err, "outlet", name)
 	}
-	return leaseOver(s.Catalog.GiveBackLease(ctx, record.ID, token), name)
+	return leaseOver(s.catalog.GiveBackLease(ctx, record.ID, token), name)
 }

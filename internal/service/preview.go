@@ -54,7 +54,7 @@ type previewer struct {
 	frame destination.Framer // nil where the message is all that is sent
 }
 
-func (s *Service) previewer(ctx context.Context, d *definition.Outlet) (*previewer, error) {
+func (s *Outlets) previewer(ctx context.Context, d *definition.Outlet) (*previewer, error) {
 	copied := *d
 	if err := copied.Validate(); err != nil {
 		return nil, err
@@ -62,7 +62,7 @@ func (s *Service) previewer(ctx context.Context, d *definition.Outlet) (*preview
 	p := new(previewer)
 	var wants encode.Capabilities
 	if copied.Destination != "" {
-		record, err := s.Catalog.Destination(ctx, copied.Destination)
+		record, err := s.catalog.Destination(ctx, copied.Destination)
 		if err != nil {
 			return nil, answer(err, "destination", copied.Destination)
 		}
@@ -70,7 +70,7 @@ func (s *Service) previewer(ctx context.Context, d *definition.Outlet) (*preview
 			return nil, err
 		}
 		p.kind = kinds.Named(record.Definition.Kind)
-		to, err := s.buildDestination(copied, nil)
+		to, err := s.destinations.buildFor(copied, nil)
 		if err != nil {
 			return nil, answer(err, "destination", copied.Destination)
 		}
@@ -152,12 +152,12 @@ func (p *previewer) messages(e *change.Event) ([]Preview, error) {
 // previewLook is how many of the newest events are looked at for a preview.
 const previewLook = 20_000
 
-// PreviewOutlet shows what a definition, or a stored outlet where d is nil, would
+// Preview shows what a definition, or a stored outlet where d is nil, would
 // send for real events of the journal: from an offset on, or the newest ones
 // where it is 0.
-func (s *Service) PreviewOutlet(ctx context.Context, name string, d *definition.Outlet, from int64, limit int) ([]Preview, error) {
+func (s *Outlets) Preview(ctx context.Context, name string, d *definition.Outlet, from int64, limit int) ([]Preview, error) {
 	if d == nil {
-		record, err := s.Catalog.Outlet(ctx, name)
+		record, err := s.catalog.Outlet(ctx, name)
 		if err != nil {
 			return nil, answer(err, "outlet", name)
 		}
@@ -171,7 +171,7 @@ func (s *Service) PreviewOutlet(ctx context.Context, name string, d *definition.
 	if err != nil {
 		return nil, err
 	}
-	source, err := s.Catalog.Source(ctx, d.Source)
+	source, err := s.catalog.Source(ctx, d.Source)
 	if err != nil {
 		return nil, answer(err, "source", d.Source)
 	}
@@ -179,7 +179,7 @@ func (s *Service) PreviewOutlet(ctx context.Context, name string, d *definition.
 	if err != nil {
 		return nil, answer(err, "source", d.Source)
 	}
-	head, err := s.Store.Head(ctx, source.ID)
+	head, err := s.store.Head(ctx, source.ID)
 	if err != nil {
 		return nil, answer(err, "source", d.Source)
 	}
@@ -191,7 +191,7 @@ func (s *Service) PreviewOutlet(ctx context.Context, name string, d *definition.
 		return nil, outsideFault(from, head)
 	}
 	found := []Preview{}
-	reader := s.Store.Reader(source.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})
+	reader := s.store.Reader(source.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})
 	for newest || len(found) < limit {
 		batch, err := reader.TryNext(ctx)
 		if err != nil {

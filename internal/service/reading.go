@@ -55,8 +55,8 @@ type Span struct{ From, Until string }
 
 // OpenFeed reads a part of a source's journal, from its oldest event on where the part
 // has no beginning.
-func (s *Service) OpenFeed(ctx context.Context, source string, filter *shape.Filter, span Span) (*Feed, error) {
-	record, err := s.Catalog.Source(ctx, source)
+func (s *Reading) OpenFeed(ctx context.Context, source string, filter *shape.Filter, span Span) (*Feed, error) {
+	record, err := s.catalog.Source(ctx, source)
 	if err != nil {
 		return nil, answer(err, "source", source)
 	}
@@ -78,16 +78,16 @@ func (s *Service) OpenFeed(ctx context.Context, source string, filter *shape.Fil
 		}
 	}
 	return &Feed{drain: s.draining, origin: origin, address: s.Config.PublicURL, filter: filter, at: passed, until: until, ended: span.Until != "" && until == passed, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Capabilities{}),
-		reader: s.Store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})}, nil
+		reader: s.store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})}, nil
 }
 
 // Head is where a source's journal stands.
-func (s *Service) Head(ctx context.Context, source string) (journal.Head, error) {
-	record, err := s.Catalog.Source(ctx, source)
+func (s *Journals) Head(ctx context.Context, source string) (journal.Head, error) {
+	record, err := s.catalog.Source(ctx, source)
 	if err != nil {
 		return journal.Head{}, answer(err, "source", source)
 	}
-	head, err := s.Store.Head(ctx, record.ID)
+	head, err := s.store.Head(ctx, record.ID)
 	return head, answer(err, "source", source)
 }
 
@@ -254,7 +254,7 @@ func (f *Feed) page(ctx context.Context, limit int, wait time.Duration) (*Page, 
 }
 
 // ReadSource reads a page of a source's journal.
-func (s *Service) ReadSource(ctx context.Context, source string, filter *shape.Filter, span Span, limit int) (*Page, error) {
+func (s *Reading) ReadSource(ctx context.Context, source string, filter *shape.Filter, span Span, limit int) (*Page, error) {
 	f, err := s.OpenFeed(ctx, source, filter, span)
 	if err != nil {
 		return nil, err
@@ -264,12 +264,12 @@ func (s *Service) ReadSource(ctx context.Context, source string, filter *shape.F
 
 // OutletFeed reads what an outlet lets through of a part of the journal, from behind
 // its committed offset where the part has no beginning.
-func (s *Service) OutletFeed(ctx context.Context, name string, span Span) (*Feed, int64, error) {
-	record, err := s.Catalog.Outlet(ctx, name)
+func (s *Reading) OutletFeed(ctx context.Context, name string, span Span) (*Feed, int64, error) {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, 0, answer(err, "outlet", name)
 	}
-	offset, err := s.Catalog.Offset(ctx, record.ID)
+	offset, err := s.catalog.Offset(ctx, record.ID)
 	if err != nil {
 		return nil, 0, answer(err, "outlet", name)
 	}
@@ -288,7 +288,7 @@ func (s *Service) OutletFeed(ctx context.Context, name string, span Span) (*Feed
 }
 
 // shapeFeed puts a pull outlet's events into the shape that it asks for.
-func (s *Service) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet) error {
+func (s *Reading) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet) error {
 	d := record.Definition
 	if err := d.Validate(); err != nil {
 		return err
@@ -299,7 +299,7 @@ func (s *Service) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet
 	}
 	f.maker = encode.NewMaker(shaped, encode.Capabilities{})
 	f.maker.Register = func(version *change.Schema) error {
-		return s.Catalog.StoreOutletSchema(ctx, record.ID, version, 0)
+		return s.catalog.StoreOutletSchema(ctx, record.ID, version, 0)
 	}
 	if d.Changes == "combined" {
 		f.net, f.window = new(shape.Net), 1000
@@ -307,18 +307,18 @@ func (s *Service) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet
 	if !f.maker.Closes() {
 		return nil
 	}
-	source, err := s.Catalog.Source(ctx, d.Source)
+	source, err := s.catalog.Source(ctx, d.Source)
 	if err != nil {
 		return answer(err, "source", d.Source)
 	}
-	f.reader = s.Store.Reader(source.ID, f.at+1, journal.ReaderOptions{})
-	o := &outlet.Outlet{Origin: f.origin, Store: s.Store, Filter: func() *shape.Filter { return f.filter }}
+	f.reader = s.store.Reader(source.ID, f.at+1, journal.ReaderOptions{})
+	o := &outlet.Outlet{Origin: f.origin, Store: s.store, Filter: func() *shape.Filter { return f.filter }}
 	return o.Recount(ctx, f.maker.Closer(), f.at)
 }
 
 // ReadOutlet reads a page of a pull outlet without moving its offset. It waits
 // up to wait for a first event.
-func (s *Service) ReadOutlet(ctx context.Context, name string, span Span, limit int, wait time.Duration) (*Page, error) {
+func (s *Reading) ReadOutlet(ctx context.Context, name string, span Span, limit int, wait time.Duration) (*Page, error) {
 	if err := s.wantPull(ctx, name); err != nil {
 		return nil, err
 	}
@@ -334,8 +334,8 @@ func (s *Service) ReadOutlet(ctx context.Context, name string, span Span, limit 
 	return p, nil
 }
 
-func (s *Service) wantPull(ctx context.Context, name string) error {
-	record, err := s.Catalog.Outlet(ctx, name)
+func (s *Reading) wantPull(ctx context.Context, name string) error {
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return answer(err, "outlet", name)
 	}
@@ -349,47 +349,47 @@ func (s *Service) wantPull(ctx context.Context, name string) error {
 	return nil
 }
 
-// CommitOutlet moves a pull outlet's committed offset forward. An offset at or
+// Commit moves a pull outlet's committed offset forward. An offset at or
 // below it changes nothing; one that the journal does not have yet is refused.
-func (s *Service) CommitOutlet(ctx context.Context, name string, offset int64) (committed int64, err error) {
+func (s *Reading) Commit(ctx context.Context, name string, offset int64) (committed int64, err error) {
 	record, err := s.pullOutletAt(ctx, name, offset, "commit")
 	if err != nil {
 		return 0, err
 	}
-	at, err := s.Catalog.Offset(ctx, record.ID)
+	at, err := s.catalog.Offset(ctx, record.ID)
 	if err != nil {
 		return 0, answer(err, "outlet", name)
 	}
-	if err := s.Catalog.Commit(ctx, record.ID, at.Run, offset, max(offset-at.Committed, 0)); err != nil {
+	if err := s.catalog.Commit(ctx, record.ID, at.Run, offset, max(offset-at.Committed, 0)); err != nil {
 		return 0, answer(err, "outlet", name)
 	}
 	return max(at.Committed, offset), nil
 }
 
-// ReportOutlet notes how far a consumer is that keeps its own offset. It is a report
+// Report notes how far a consumer is that keeps its own offset. It is a report
 // only: where reading starts is the consumer's to say.
-func (s *Service) ReportOutlet(ctx context.Context, name string, offset int64) error {
+func (s *Reading) Report(ctx context.Context, name string, offset int64) error {
 	record, err := s.pullOutletAt(ctx, name, offset, "report")
 	if err != nil {
 		return err
 	}
-	return answer(s.Catalog.Report(ctx, record.ID, offset), "outlet", name)
+	return answer(s.catalog.Report(ctx, record.ID, offset), "outlet", name)
 }
 
 // pullOutletAt is an outlet whose consumers come and read, if the offset was handed out.
-func (s *Service) pullOutletAt(ctx context.Context, name string, offset int64, verb string) (*catalog.Outlet, error) {
+func (s *Reading) pullOutletAt(ctx context.Context, name string, offset int64, verb string) (*catalog.Outlet, error) {
 	if err := s.wantPull(ctx, name); err != nil {
 		return nil, err
 	}
-	record, err := s.Catalog.Outlet(ctx, name)
+	record, err := s.catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}
-	source, err := s.Catalog.Source(ctx, record.Definition.Source)
+	source, err := s.catalog.Source(ctx, record.Definition.Source)
 	if err != nil {
 		return nil, answer(err, "source", record.Definition.Source)
 	}
-	head, err := s.Store.Head(ctx, source.ID)
+	head, err := s.store.Head(ctx, source.ID)
 	if err != nil {
 		return nil, answer(err, "outlet", name)
 	}

@@ -23,11 +23,11 @@ const roomWarning = 0.8
 
 // retain drops what may go of a source's journal, after it has looked at what its
 // outlets still need.
-func (s *Service) retain(name string, one *sourceRun) {
+func (s *upkeep) retain(name string, one *sourceRun) {
 	age, size := *s.Config.Journal.RetainAge, *s.Config.Journal.RetainBytes
-	outlets := s.outletsOf(one.record.ID)
+	outlets := s.running.outletsOf(one.record.ID)
 	nexts := make(map[*outletRun]int64)
-	offsets, err := s.Catalog.Offsets(s.work)
+	offsets, err := s.catalog.Offsets(s.work)
 	if err != nil {
 		return // without the offsets nothing may be dropped
 	}
@@ -46,7 +46,7 @@ func (s *Service) retain(name string, one *sourceRun) {
 		}
 		return false
 	}
-	first, dropped, err := s.Store.Retain(s.work, one.record.ID, age, size, held)
+	first, dropped, err := s.store.Retain(s.work, one.record.ID, age, size, held)
 	if err != nil && s.work.Err() == nil {
 		s.log.write("warn", "source/"+name, "retention", err.Error())
 	}
@@ -54,7 +54,7 @@ func (s *Service) retain(name string, one *sourceRun) {
 		s.log.write("info", "source/"+name, "retention", fmt.Sprintf("%d segments of the journal dropped; the oldest offset is now %d", dropped, first))
 	}
 	for o, at := range nexts {
-		s.lookAtRoom(o, at, first, age, size)
+		s.lookAtReserve(o, at, first, age, size)
 	}
 	if err := s.expire(name, one, nexts); err != nil && s.work.Err() == nil {
 		s.log.write("warn", "source/"+name, "retention", err.Error())
@@ -63,7 +63,7 @@ func (s *Service) retain(name string, one *sourceRun) {
 
 // expire takes out events of tables that are kept for a time of their own. What an
 // outlet has yet to deliver of a table stays.
-func (s *Service) expire(name string, one *sourceRun, nexts map[*outletRun]int64) error {
+func (s *upkeep) expire(name string, one *sourceRun, nexts map[*outletRun]int64) error {
 	type term struct {
 		age  time.Duration
 		upto int64
@@ -72,7 +72,7 @@ func (s *Service) expire(name string, one *sourceRun, nexts map[*outletRun]int64
 	if !slices.ContainsFunc(rules, func(r definition.TableRule) bool { return r.KeepFor != "" }) {
 		return nil
 	}
-	states, err := s.Catalog.TableStates(s.work, one.record.ID)
+	states, err := s.catalog.TableStates(s.work, one.record.ID)
 	if err != nil {
 		return err
 	}
@@ -95,7 +95,7 @@ func (s *Service) expire(name string, one *sourceRun, nexts map[*outletRun]int64
 		terms[term{age, upto}] = append(terms[term{age, upto}], table)
 	}
 	for t, tables := range terms {
-		events, err := s.Store.Expire(s.work, one.record.ID, tables, t.age, t.upto)
+		events, err := s.store.Expire(s.work, one.record.ID, tables, t.age, t.upto)
 		if err != nil {
 			return err
 		}
@@ -107,19 +107,9 @@ func (s *Service) expire(name string, one *sourceRun, nexts map[*outletRun]int64
 	return nil
 }
 
-func (s *Service) outletsOf(source int64) []*outletRun {
-	var all []*outletRun
-	for _, o := range s.copyOutlets() {
-		if o.source == source {
-			all = append(all, o)
-		}
-	}
-	return all
-}
-
-// lookAtRoom tells in good time what an outlet is about to lose, and exactly what
+// lookAtReserve tells in good time what an outlet is about to lose, and exactly what
 // it has lost.
-func (s *Service) lookAtRoom(o *outletRun, next, first int64, age time.Duration, size int64) {
+func (s *upkeep) lookAtReserve(o *outletRun, next, first int64, age time.Duration, size int64) {
 	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
 	defer cancel()
 	room := &RetentionUse{Level: "fine"}
@@ -138,16 +128,16 @@ func (s *Service) lookAtRoom(o *outletRun, next, first int64, age time.Duration,
 	default:
 		if size > 0 {
 			limit := max(size, o.record.Definition.HoldSize)
-			if bytes, err := s.Store.BytesFrom(ctx, o.source, next); err == nil {
+			if bytes, err := s.store.BytesFrom(ctx, o.source, next); err == nil {
 				room.Used = float64(bytes) / float64(limit)
 			}
 		}
 		if age > 0 && o.record.Definition.HoldSize == 0 {
-			if at, err := s.Store.CommitTime(ctx, o.source, next); err == nil && !at.IsZero() {
+			if at, err := s.store.CommitTime(ctx, o.source, next); err == nil && !at.IsZero() {
 				room.Used = max(room.Used, float64(time.Since(at))/float64(age))
 			}
 		}
-		if head, err := s.Store.Head(ctx, o.source); err == nil && next >= head.Next {
+		if head, err := s.store.Head(ctx, o.source); err == nil && next >= head.Next {
 			room.Used = 0 // all is delivered
 		}
 		if room.Used >= roomWarning {
@@ -163,15 +153,15 @@ func (s *Service) lookAtRoom(o *outletRun, next, first int64, age time.Duration,
 	o.retention.Store(room)
 }
 
-func (s *Service) noteLost(ctx context.Context, o *outletRun, lost catalog.Lost) {
-	known, err := s.Catalog.LostOffsets(ctx, o.record.ID)
+func (s *upkeep) noteLost(ctx context.Context, o *outletRun, lost catalog.Lost) {
+	known, err := s.catalog.LostOffsets(ctx, o.record.ID)
 	if err != nil {
 		return
 	}
 	if len(known) > 0 && known[0].First == lost.First {
 		return // told before the service was started again
 	}
-	if err := s.Catalog.NoteLost(ctx, o.record.ID, lost); err != nil {
+	if err := s.catalog.NoteLost(ctx, o.record.ID, lost); err != nil {
 		return
 	}
 	s.log.write("error", "outlet/"+o.record.Name, "lost", fmt.Sprintf("retention has taken offsets %d to %d before they were delivered", lost.First, lost.Last))

@@ -26,9 +26,9 @@ func newRunLog(logger *slog.Logger) *runLog {
 	return &runLog{logger: logger, wake: make(chan struct{}, 1)}
 }
 
-// Tell writes a line in the log of the run. level is info, warn or error; subject what
+// Log writes a line in the log of the run. level is info, warn or error; subject what
 // it is about, such as source/circulation.
-func (s *Service) Tell(level, subject, event, message string) {
+func (s *common) Log(level, subject, event, message string) {
 	s.log.write(level, subject, event, message)
 }
 

@@ -1,6 +1,13 @@
 // Package service puts the parts together: it keeps a capture running for each
 // source and a delivery for each outlet, as their records say, and answers what
 // the API asks. It knows no HTTP.
+//
+//   - [Service] is all of it; service.go starts and ends it.
+//   - [Sources], [Destinations], [Outlets], [DeadLetters], [Journals], [Reading], [Overview]
+//     and [Sessions] are what can be asked, each with its own state. They share common.go.
+//   - running.go makes what runs equal to what the records say; upkeep.go, retention.go
+//     and watch.go look after journals and what sources retain for us.
+//   - answers.go turns errors of the records into faults that a caller can act on.
 package service
 
 import (
@@ -9,74 +16,80 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"maps"
 	"net"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
-	"rillmark/internal/capture"
 	"rillmark/internal/catalog"
-	"rillmark/internal/change"
-	"rillmark/internal/definition"
-	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 	"rillmark/internal/netguard"
-	"rillmark/internal/outlet"
 	"rillmark/internal/state"
 )
 
-// Service is one running Rillmark.
+// Service is one running Rillmark: what its parts do, and how they start and end.
 type Service struct {
-	Config  *Config
-	Catalog *catalog.Catalog
-	Store   journal.Journals
-	Started time.Time
+	*common
+	Sources      *Sources
+	Destinations *Destinations
+	Outlets      *Outlets
+	DeadLetters  *DeadLetters
+	Reading      *Reading
+	Journals     *Journals
+	Overview     *Overview
+	Sessions     *Sessions
 
-	log      *runLog
-	pool     *pgxpool.Pool
-	instance *catalog.Instance
-	guard    *netguard.Guard
-
-	reconciling sync.Mutex // one reconciliation at a time
-	closing     bool       // guarded by reconciling: nothing starts any more
-	mu          sync.Mutex
-	stateError  string
-	sources     map[string]*sourceRun
-	outlets     map[string]*outletRun
-	status      statusCache
-	budget      outlet.MemoryBudget
-	leasing     sync.Map // of the outlets' ids: whose turn it is to lease
-
-	draining context.Context // ended when no request should wait any longer
-	drain    context.CancelFunc
-
-	work   context.Context // of all goroutines
-	cancel context.CancelCauseFunc
-	done   sync.WaitGroup
+	running *running
+	upkeep  *upkeep
 }
 
-// sourceRun is a source's record with its capture, if it runs.
-type sourceRun struct {
-	record  *catalog.Source
-	capture *capture.Source
-	stop    func() // ends the capture and waits for it; nil while paused
-	held    atomic.Pointer[watched]
-}
-
-type outletRun struct {
-	record    *catalog.Outlet
-	source    int64
-	kind      string
-	runner    *outlet.Outlet // nil for a pull outlet
-	wrong     error          // why the record cannot be run; nil where it can
-	stop      func()
-	retention atomic.Pointer[RetentionUse]
-}
+// The parts, each with its own state. A part that needs another names it.
+type (
+	// Sources are what is captured: their records, checks, scripts, trials and loads.
+	Sources struct {
+		*common
+		running  *running
+		overview *Overview
+	}
+	// Destinations are where outlets deliver to.
+	Destinations struct {
+		*common
+		running *running
+	}
+	// Outlets are the consumers of journals: their records, what they would send, where
+	// they stand.
+	Outlets struct {
+		*common
+		running      *running
+		sources      *Sources
+		destinations *Destinations
+		journals     *Journals
+		reading      *Reading
+		overview     *Overview
+	}
+	// DeadLetters are the events that destinations refused.
+	DeadLetters struct {
+		*common
+		running *running
+		outlets *Outlets
+	}
+	// Reading is what consumers read themselves, with their offsets and leases.
+	Reading struct {
+		*common
+		leasing sync.Map // of the outlets' ids: whose turn it is to lease
+	}
+	// Overview is how everything stands.
+	Overview struct {
+		*common
+		running *running
+		cache   statusCache
+	}
+	// Journals are the sources' journals as such: their marks, and whether they are whole.
+	Journals struct{ *common }
+)
 
 // stateSessions are what the service has with its state database, besides one for each
 // source that it captures.
@@ -145,6 +158,24 @@ func passes(err error) bool {
 		strings.Contains(err.Error(), "conn closed") // which pgx has no error value for
 }
 
+// assemble puts the parts together; nothing runs yet.
+func assemble(c *common) *Service {
+	overview := &Overview{common: c}
+	overview.cache.changed = make(chan struct{})
+	run := &running{common: c, overview: overview, sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
+	overview.running = run
+	s := &Service{common: c, running: run, Overview: overview, Reading: &Reading{common: c}, Journals: &Journals{c}, Sessions: &Sessions{c},
+		Sources: &Sources{common: c, running: run, overview: overview}, Destinations: &Destinations{common: c, running: run}}
+	s.Outlets = &Outlets{common: c, running: run, sources: s.Sources, destinations: s.Destinations, journals: s.Journals, reading: s.Reading, overview: overview}
+	s.upkeep = &upkeep{common: c, running: run, sources: s.Sources, overview: overview}
+	s.DeadLetters = &DeadLetters{common: c, running: run, outlets: s.Outlets}
+	run.captures, run.deliveries = s.Sources, s.Outlets
+	return s
+}
+
+// Describing is a service that only says what it offers, without a state database.
+func Describing() *Service { return assemble(&common{Config: new(Config)}) }
+
 // open prepares the state database and starts what its records say. After an error
 // nothing runs, and the pool is as it was.
 func open(ctx context.Context, config *Config, logger *slog.Logger, pool *pgxpool.Pool, keeper *catalog.Keeper, guard *netguard.Guard) (*Service, error) {
@@ -155,9 +186,8 @@ func open(ctx context.Context, config *Config, logger *slog.Logger, pool *pgxpoo
 	if err := c.SealDestinations(ctx); err != nil {
 		return nil, err
 	}
-	s := &Service{guard: guard, Config: config, Catalog: c, Started: time.Now(), log: newRunLog(logger), pool: pool,
-		Store:   journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes}),
-		sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
+	s := assemble(&common{guard: guard, Config: config, catalog: c, Started: time.Now(), log: newRunLog(logger), pool: pool,
+		store: journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes})})
 	s.work, s.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
 	s.instance = c.NewInstance()
 	if err := s.instance.Renew(ctx); err != nil {
@@ -166,38 +196,30 @@ func open(ctx context.Context, config *Config, logger *slog.Logger, pool *pgxpoo
 	s.goes(func() { s.instance.Keep(s.work) })
 	s.goes(func() { s.instance.KeepCommitting(s.work) })
 	s.draining, s.drain = context.WithCancel(s.work)
-	s.status.changed = make(chan struct{})
+	s.Overview.cache.changed = make(chan struct{})
 	if config.StartPaused {
 		if err := c.PauseAll(ctx, "the service was started with --paused"); err != nil {
 			s.shutDown("could not start")
 			return nil, fmt.Errorf("pausing everything: %w", err)
 		}
 	}
-	if err := s.reconcile(ctx); err != nil {
+	if err := s.running.reconcile(ctx); err != nil {
 		s.shutDown("could not start")
 		return nil, err
 	}
 	s.log.write("info", "service", "started", "the service has started on "+config.Listen)
 	s.goes(func() { s.log.keep(s.work, c) })
-	s.goes(s.keepReconciling)
-	s.goes(s.keepStatus)
-	s.goes(s.keepUp)
-	s.goes(s.keepWatch)
-	s.goes(s.keepHistory)
+	s.goes(s.running.keepReconciling)
+	s.goes(s.Overview.keep)
+	s.goes(s.upkeep.keep)
+	s.goes(s.upkeep.keepWatch)
+	s.goes(s.upkeep.keepHistory)
 	return s, nil
 }
 
 // Drain ends what only waits: live streams, and reads that wait for a first event.
 // Everything else goes on until [Service.Close].
 func (s *Service) Drain() { s.drain() }
-
-func (s *Service) goes(f func()) {
-	s.done.Add(1)
-	go func() {
-		defer s.done.Done()
-		f()
-	}()
-}
 
 // Close stops everything in order: captures and outlets first, so that what they
 // have is stored, then the rest. It takes up to some seconds.
@@ -209,19 +231,19 @@ func (s *Service) Close(reason string) {
 
 // shutDown is Close for all but the pool.
 func (s *Service) shutDown(reason string) {
-	s.reconciling.Lock()
-	s.closing = true
-	s.reconciling.Unlock() // who waits for it has to see that, and end
-	s.storeHistories()
-	s.mu.Lock()
+	s.running.reconciling.Lock()
+	s.running.closing = true
+	s.running.reconciling.Unlock() // who waits for it has to see that, and end
+	s.upkeep.storeHistories()
+	s.running.mu.Lock()
 	var stops []func()
-	for _, o := range s.outlets {
+	for _, o := range s.running.outlets {
 		stops = append(stops, o.stop)
 	}
-	for _, one := range s.sources {
+	for _, one := range s.running.sources {
 		stops = append(stops, one.stop)
 	}
-	s.mu.Unlock()
+	s.running.mu.Unlock()
 	var all sync.WaitGroup
 	for _, stop := range stops {
 		if stop != nil {
@@ -238,282 +260,4 @@ func (s *Service) shutDown(reason string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
 	s.instance.Leave(ctx) //nolint:errcheck // its line runs out by itself
-}
-
-const reconcileEvery = 5 * time.Second
-
-// keepReconciling follows what other instances change in the records.
-func (s *Service) keepReconciling() {
-	ticker := time.NewTicker(reconcileEvery)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-s.work.Done():
-			return
-		case <-ticker.C:
-		}
-		err := s.reconcile(s.work)
-		s.mu.Lock()
-		was := s.stateError
-		s.stateError = ""
-		if err != nil {
-			s.stateError = err.Error()
-		}
-		s.mu.Unlock()
-		switch {
-		case err != nil && was == "" && s.work.Err() == nil:
-			s.log.write("error", "service", "state-database", "the state database does not answer: "+err.Error())
-		case err == nil && was != "":
-			s.log.write("info", "service", "state-database", "the state database answers again")
-		}
-	}
-}
-
-// reconcile makes what runs equal to what the records say.
-func (s *Service) reconcile(ctx context.Context) error {
-	s.reconciling.Lock()
-	defer s.reconciling.Unlock()
-	if s.closing {
-		return nil
-	}
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	sources, err := s.Catalog.Sources(ctx)
-	if err != nil {
-		return err
-	}
-	outlets, err := s.Catalog.Outlets(ctx)
-	if err != nil {
-		return err
-	}
-	seen := make(map[string]bool)
-	for _, record := range sources {
-		seen[record.Name] = true
-		s.alignSource(record)
-	}
-	for name := range s.copySources() {
-		if !seen[name] {
-			s.dropSource(name)
-		}
-	}
-	clear(seen)
-	var failed, wrong error
-	for _, record := range outlets {
-		seen[record.Name] = true
-		if err := s.alignOutlet(ctx, record); err != nil {
-			// One record that is wrong must not keep the others from running.
-			if wrong = s.refuseOutlet(record, err); wrong != nil {
-				failed = errors.Join(failed, wrong)
-			}
-		}
-	}
-	for name := range s.copyOutlets() {
-		if !seen[name] {
-			s.dropOutlet(name)
-		}
-	}
-	s.status.expire()
-	return failed
-}
-
-// refuseOutlet puts on record that an outlet cannot be run as it is defined, to be
-// tried again at the next look; an error of another kind, such as of the state
-// database, is given back.
-func (s *Service) refuseOutlet(record *catalog.Outlet, err error) error {
-	var invalid *definition.Invalid
-	var fault *engine.Fault
-	switch {
-	case errors.As(err, &invalid):
-		err = &engine.Fault{Code: CodeInvalid, Message: "the stored definition cannot be used", Cause: err, Fix: "correct it with `rillmark outlet edit " + record.Name + "`"}
-	case errors.As(err, &fault):
-	case errors.Is(err, catalog.ErrNotFound):
-		return nil // removed by another instance in this moment
-	default:
-		return err
-	}
-	s.mu.Lock()
-	old := s.outlets[record.Name]
-	one := &outletRun{record: record, wrong: err}
-	if source := s.sources[record.Definition.Source]; source != nil {
-		one.source = source.record.ID
-	}
-	s.outlets[record.Name] = one
-	s.mu.Unlock()
-	if old == nil || old.wrong == nil || old.wrong.Error() != err.Error() {
-		s.log.write("error", "outlet/"+record.Name, "refused", err.Error())
-	}
-	return nil
-}
-
-func (s *Service) copySources() map[string]*sourceRun {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return maps.Clone(s.sources)
-}
-
-func (s *Service) copyOutlets() map[string]*outletRun {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return maps.Clone(s.outlets)
-}
-
-func (s *Service) alignSource(record *catalog.Source) {
-	s.mu.Lock()
-	old := s.sources[record.Name]
-	s.mu.Unlock()
-	if old != nil && old.record.ID == record.ID && old.record.Version == record.Version && old.record.UpdatedAt.Equal(record.UpdatedAt) {
-		return
-	}
-	if old != nil && old.stop != nil {
-		old.stop()
-	}
-	one := &sourceRun{record: record}
-	stats := new(capture.Stats)
-	if old != nil && old.record.ID == record.ID {
-		stats = old.capture.Stats
-	}
-	one.capture = &capture.Source{ID: record.ID, Name: record.Name, Catalog: s.Catalog, Store: s.Store, Stats: stats,
-		Engine: func() (engine.Engine, error) {
-			if record.Broken != nil {
-				return nil, record.Broken
-			}
-			return s.buildEngine(record)
-		},
-		Log: func(level, event, message string) {
-			s.log.write(level, "source/"+record.Name, event, message)
-		},
-		Once:     record.Once,
-		Complete: func() { s.goes(func() { s.complete(record) }) },
-		CaughtUp: func() { s.goes(func() { s.caughtUp(record) }) }}
-	if old != nil && old.record.ID == record.ID {
-		one.held.Store(old.held.Load())
-	}
-	if record.Running {
-		one.stop = s.start(one.capture.Run)
-	}
-	s.mu.Lock()
-	s.sources[record.Name] = one
-	s.mu.Unlock()
-}
-
-// start runs f until the returned function is called, which waits for its end.
-func (s *Service) start(f func(context.Context)) (stop func()) {
-	ctx, cancel := context.WithCancel(s.work)
-	done := make(chan struct{})
-	s.goes(func() {
-		defer close(done)
-		f(ctx)
-	})
-	return func() {
-		cancel()
-		<-done
-	}
-}
-
-func (s *Service) dropSource(name string) {
-	s.mu.Lock()
-	old := s.sources[name]
-	delete(s.sources, name)
-	s.mu.Unlock()
-	if old != nil && old.stop != nil {
-		old.stop()
-	}
-}
-
-func (s *Service) dropOutlet(name string) {
-	s.mu.Lock()
-	old := s.outlets[name]
-	delete(s.outlets, name)
-	s.mu.Unlock()
-	if old != nil && old.stop != nil {
-		old.stop()
-	}
-}
-
-func (s *Service) alignOutlet(ctx context.Context, record *catalog.Outlet) error {
-	s.mu.Lock()
-	old := s.outlets[record.Name]
-	source := s.sources[record.Definition.Source]
-	s.mu.Unlock()
-	if old != nil && old.wrong == nil && old.record.ID == record.ID && old.record.Version == record.Version && old.record.UpdatedAt.Equal(record.UpdatedAt) {
-		return nil
-	}
-	if record.Broken != nil {
-		return record.Broken
-	}
-	if source == nil {
-		return nil // removed by another instance in this moment
-	}
-	if old != nil && old.stop != nil {
-		old.stop()
-	}
-	origin, err := s.origin(ctx, source.record)
-	if err != nil {
-		return err
-	}
-	one := &outletRun{record: record, source: source.record.ID}
-	if record.Definition.Destination != "" {
-		if one.runner, one.kind, err = s.buildOutlet(ctx, record, origin); err != nil {
-			return err
-		}
-		if old != nil && old.runner != nil && old.record.ID == record.ID {
-			one.runner.Carry(old.runner)
-		} else if err := one.runner.Recall(ctx); err != nil {
-			return err
-		}
-		if record.Running {
-			one.stop = s.start(one.runner.Run)
-		}
-	}
-	s.mu.Lock()
-	s.outlets[record.Name] = one
-	s.mu.Unlock()
-	return nil
-}
-
-func (s *Service) origin(ctx context.Context, source *catalog.Source) (outlet.Origin, error) {
-	head, err := s.Store.Head(ctx, source.ID)
-	if err != nil {
-		return outlet.Origin{}, err
-	}
-	cuts, err := s.Store.GenerationStarts(ctx, source.ID)
-	if err != nil {
-		return outlet.Origin{}, err
-	}
-	return outlet.Origin{GenerationStarts: cuts, Source: source.Name, SourceID: source.ID, Database: source.Definition.Database(),
-		Engine: change.Engine(source.Definition.Engine), Generation: head.Generation}, nil
-}
-
-const (
-	// settle is how old blocks are before they are merged: readers near the
-	// end find them as they were written.
-	settle     = time.Minute
-	logAge     = 30 * 24 * time.Hour
-	logEntries = 100_000
-)
-
-// keepUp merges small blocks and drops what retention lets go.
-func (s *Service) keepUp() {
-	ticker := time.NewTicker(s.Config.Journal.UpkeepEvery)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-s.work.Done():
-			return
-		case <-ticker.C:
-		}
-		for name, one := range s.copySources() {
-			if _, _, writes := one.capture.Counts(); !writes {
-				continue // whoever writes the journal looks after it
-			}
-			loading := one.capture.Stats.Loading() // it would take the processor from the load
-			if err := s.Store.Upkeep(s.work, one.record.ID, settle, loading); err != nil && s.work.Err() == nil {
-				s.log.write("warn", "source/"+name, "upkeep", err.Error())
-			}
-			s.retain(name, one)
-		}
-		if err := s.Catalog.TrimLog(s.work, logAge, logEntries); err != nil && s.work.Err() == nil {
-			s.log.write("warn", "service", "log", err.Error())
-		}
-	}
 }

@@ -24,7 +24,7 @@ func TestCloseEndsWhateverRuns(t *testing.T) {
 		for range 3 {
 			s.goes(func() {
 				for s.work.Err() == nil {
-					s.reconcile(s.work) //nolint:errcheck // it may be cut off by the end
+					s.running.reconcile(s.work) //nolint:errcheck // it may be cut off by the end
 					select {
 					case begun <- struct{}{}:
 					default:

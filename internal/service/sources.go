@@ -15,8 +15,8 @@ import (
 	"rillmark/internal/settings"
 )
 
-// AddSource stores a source, which starts when it is resumed.
-func (s *Service) AddSource(ctx context.Context, name string, d definition.Source) error {
+// Add stores a source, which starts when it is resumed.
+func (s *Sources) Add(ctx context.Context, name string, d definition.Source) error {
 	if err := definition.CheckName("a source", name); err != nil {
 		return err
 	}
@@ -27,42 +27,42 @@ func (s *Service) AddSource(ctx context.Context, name string, d definition.Sourc
 	if err := d.Validate(); err != nil {
 		return err
 	}
-	if err := s.Catalog.AddSource(ctx, name, d); err != nil {
+	if err := s.catalog.AddSource(ctx, name, d); err != nil {
 		return answer(err, "source", name)
 	}
 	s.note(ctx, "info", "source/"+name, "added", "source added")
-	return answer(s.reconcile(ctx), "source", name)
+	return answer(s.running.reconcile(ctx), "source", name)
 }
 
-// EditSource stores a new definition in place of version. A source that runs
+// Edit stores a new definition in place of version. A source that runs
 // goes on with it.
-func (s *Service) EditSource(ctx context.Context, name string, version int64, d definition.Source) error {
+func (s *Sources) Edit(ctx context.Context, name string, version int64, d definition.Source) error {
 	if err := d.Validate(); err != nil {
 		return err
 	}
-	old, err := s.Catalog.Source(ctx, name)
+	old, err := s.catalog.Source(ctx, name)
 	if err != nil {
 		return answer(err, "source", name)
 	}
 	if err := s.ruleKeysFit(ctx, name, &d); err != nil {
 		return err
 	}
-	if err := s.Catalog.EditSource(ctx, name, version, d); err != nil {
+	if err := s.catalog.EditSource(ctx, name, version, d); err != nil {
 		return answer(err, "source", name)
 	}
-	if now, err := s.Catalog.Source(ctx, name); err == nil {
-		s.tellEdited(ctx, "source/"+name, now.Version, old.Definition, now.Definition)
+	if now, err := s.catalog.Source(ctx, name); err == nil {
+		s.noteEdited(ctx, "source/"+name, now.Version, old.Definition, now.Definition)
 	}
-	return answer(s.reconcile(ctx), "source", name)
+	return answer(s.running.reconcile(ctx), "source", name)
 }
 
-// SetSourceRunning resumes or pauses a source.
-func (s *Service) SetSourceRunning(ctx context.Context, name string, running bool, reason string) error {
-	if err := s.Catalog.SetSourceRunning(ctx, name, running, reason); err != nil {
+// SetRunning resumes or pauses a source.
+func (s *Sources) SetRunning(ctx context.Context, name string, running bool, reason string) error {
+	if err := s.catalog.SetSourceRunning(ctx, name, running, reason); err != nil {
 		return answer(err, "source", name)
 	}
 	s.note(ctx, "info", "source/"+name, word(running), word(running)+because(reason))
-	return answer(s.reconcile(ctx), "source", name)
+	return answer(s.running.reconcile(ctx), "source", name)
 }
 
 func word(running bool) string {
@@ -84,26 +84,26 @@ type Removal struct {
 	Remains []string `json:"remains" doc:"What an administrator made for the source on its database, and is still there; the teardown script takes it away"`
 }
 
-// RemoveSource removes a source with its journal, and what was made for it on
+// Remove removes a source with its journal, and what was made for it on
 // the database. forget leaves the database alone, for one that is gone.
-func (s *Service) RemoveSource(ctx context.Context, name string, forget bool) (*Removal, error) {
-	record, err := s.Catalog.Source(ctx, name)
+func (s *Sources) Remove(ctx context.Context, name string, forget bool) (*Removal, error) {
+	record, err := s.catalog.Source(ctx, name)
 	if err != nil {
 		return nil, answer(err, "source", name)
 	}
-	for _, one := range s.copyOutlets() {
+	for _, one := range s.running.copyOutlets() {
 		if one.source == record.ID {
 			return nil, &engine.Fault{Code: CodeInUse, Message: fmt.Sprintf("source %q has outlet %q", name, one.record.Name), Fix: "remove its outlets first"}
 		}
 	}
 	if record.Running {
-		if err := s.SetSourceRunning(ctx, name, false, "being removed"); err != nil {
+		if err := s.SetRunning(ctx, name, false, "being removed"); err != nil {
 			return nil, err
 		}
 	}
 	var remains []string
 	if !forget {
-		built, err := s.buildEngine(record)
+		built, err := s.build(record)
 		if err == nil {
 			remains, err = built.Remove(ctx)
 		}
@@ -112,10 +112,10 @@ func (s *Service) RemoveSource(ctx context.Context, name string, forget bool) (*
 				Fix: "mend that, or remove with --forget and drop slot and publications there yourself: an abandoned slot fills the database's disk"}
 		}
 	}
-	if err := s.Store.Remove(ctx, record.ID); err != nil {
+	if err := s.store.Remove(ctx, record.ID); err != nil {
 		return nil, answer(err, "source", name)
 	}
-	if err := s.Catalog.RemoveSource(ctx, name); err != nil {
+	if err := s.catalog.RemoveSource(ctx, name); err != nil {
 		return nil, answer(err, "source", name)
 	}
 	told := "source removed with its journal"
@@ -123,12 +123,12 @@ func (s *Service) RemoveSource(ctx context.Context, name string, forget bool) (*
 		told += "; on its database remain " + strings.Join(remains, ", ")
 	}
 	s.note(ctx, "info", "source/"+name, "removed", told)
-	return &Removal{append([]string{}, remains...)}, answer(s.reconcile(ctx), "source", name)
+	return &Removal{append([]string{}, remains...)}, answer(s.running.reconcile(ctx), "source", name)
 }
 
-// CheckSource checks a definition before anything is stored, or a stored one
+// Check checks a definition before anything is stored, or a stored one
 // where d is nil.
-func (s *Service) CheckSource(ctx context.Context, name string, d *definition.Source) ([]change.Check, error) {
+func (s *Sources) Check(ctx context.Context, name string, d *definition.Source) ([]change.Check, error) {
 	built, err := s.engineOf(ctx, name, d)
 	if err != nil {
 		return nil, err
@@ -145,12 +145,12 @@ type Scripts struct {
 	Statements string `json:"statements" doc:"Has the database write the text of each schema change into its log; not needed"`
 }
 
-// SourceScripts writes the scripts for a definition, or for a stored one where d
+// Scripts writes the scripts for a definition, or for a stored one where d
 // is nil. It does not reach the source.
-func (s *Service) SourceScripts(ctx context.Context, name string, d *definition.Source) (*Scripts, error) {
+func (s *Sources) Scripts(ctx context.Context, name string, d *definition.Source) (*Scripts, error) {
 	if d == nil {
 		var err error
-		if d, err = s.Catalog.SourceOrRemoved(ctx, name); err != nil {
+		if d, err = s.catalog.SourceOrRemoved(ctx, name); err != nil {
 			return nil, answer(err, "source", name)
 		}
 	}
@@ -175,13 +175,13 @@ type ScriptRun struct {
 	Definition *definition.Source `json:"definition,omitempty" doc:"The definition that the script is for; the stored one without it"`
 }
 
-// RunSourceScript runs one of the scripts on the source's database.
-func (s *Service) RunSourceScript(ctx context.Context, name string, run ScriptRun) error {
+// RunScript runs one of the scripts on the source's database.
+func (s *Sources) RunScript(ctx context.Context, name string, run ScriptRun) error {
 	built, err := s.engineOf(ctx, name, run.Definition)
 	if err != nil {
 		return err
 	}
-	scripts, err := s.SourceScripts(ctx, name, run.Definition)
+	scripts, err := s.Scripts(ctx, name, run.Definition)
 	if err != nil {
 		return err
 	}
@@ -189,7 +189,7 @@ func (s *Service) RunSourceScript(ctx context.Context, name string, run ScriptRu
 	if script == "" {
 		return &definition.Invalid{Location: "script", Message: fmt.Sprintf("%q is none of setup, teardown and statements", run.Script)}
 	}
-	password, err := s.Catalog.Keeper.Expand(run.Password)
+	password, err := s.catalog.Keeper.Expand(run.Password)
 	if err != nil {
 		return &definition.Invalid{Location: "password", Message: err.Error()}
 	}
@@ -202,9 +202,9 @@ func (s *Service) RunSourceScript(ctx context.Context, name string, run ScriptRu
 	return nil
 }
 
-// SourceTables lists the tables that the database of a definition has, or of a
+// Tables lists the tables that the database of a definition has, or of a
 // stored one where d is nil.
-func (s *Service) SourceTables(ctx context.Context, name string, d *definition.Source) ([]engine.Table, error) {
+func (s *Sources) Tables(ctx context.Context, name string, d *definition.Source) ([]engine.Table, error) {
 	built, err := s.engineOf(ctx, name, d)
 	if err != nil {
 		return nil, err
@@ -212,18 +212,18 @@ func (s *Service) SourceTables(ctx context.Context, name string, d *definition.S
 	return built.Tables(ctx)
 }
 
-func (s *Service) engineOf(ctx context.Context, name string, d *definition.Source) (engine.Engine, error) {
+func (s *Sources) engineOf(ctx context.Context, name string, d *definition.Source) (engine.Engine, error) {
 	if d == nil {
-		record, err := s.Catalog.Source(ctx, name)
+		record, err := s.catalog.Source(ctx, name)
 		if err != nil {
 			return nil, answer(err, "source", name)
 		}
-		return s.buildEngine(record)
+		return s.build(record)
 	}
 	if err := definition.CheckName("a source", name); err != nil {
 		return nil, err
 	}
-	if _, err := s.Catalog.Source(ctx, name); err != nil {
+	if _, err := s.catalog.Source(ctx, name); err != nil {
 		if d.Connection.Connection != nil {
 			d.Connection.Secure()
 		}
@@ -232,26 +232,26 @@ func (s *Service) engineOf(ctx context.Context, name string, d *definition.Sourc
 		return nil, err
 	}
 	record := &catalog.Source{Name: name, Definition: *d}
-	if err := s.Catalog.Unseal(ctx, name, &record.Definition); err != nil {
+	if err := s.catalog.Unseal(ctx, name, &record.Definition); err != nil {
 		return nil, answer(err, "source", name)
 	}
-	return s.buildEngine(record)
+	return s.build(record)
 }
 
 // clearTime is what taking things away from a source's database may take.
 const clearTime = 30 * time.Second
 
-// ReloadTable has a table's rows read anew: all of them, or those for which a
+// Reload has a table's rows read anew: all of them, or those for which a
 // condition in the source's own language holds.
-func (s *Service) ReloadTable(ctx context.Context, name, table, condition string) error {
-	record, err := s.Catalog.Source(ctx, name)
+func (s *Sources) Reload(ctx context.Context, name, table, condition string) error {
+	record, err := s.catalog.Source(ctx, name)
 	if err != nil {
 		return answer(err, "source", name)
 	}
 	if !record.Definition.Loads() {
 		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only", name), Fix: "set mode to load-and-follow in its definition"}
 	}
-	states, err := s.Catalog.TableStates(ctx, record.ID)
+	states, err := s.catalog.TableStates(ctx, record.ID)
 	if err != nil {
 		return answer(err, "source", name)
 	}
@@ -260,7 +260,7 @@ func (s *Service) ReloadTable(ctx context.Context, name, table, condition string
 	}
 	condition = strings.TrimSpace(condition)
 	if condition != "" {
-		built, err := s.buildEngine(record)
+		built, err := s.build(record)
 		if err != nil {
 			return err
 		}
@@ -273,7 +273,7 @@ func (s *Service) ReloadTable(ctx context.Context, name, table, condition string
 		}
 	}
 	err = s.reload(ctx, record, table, condition)
-	s.status.expire()
+	s.overview.cache.expire()
 	if errors.Is(err, catalog.ErrNotFound) || errors.Is(err, engine.ErrCannotLoad) {
 		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("table %q is %s and cannot be loaded now", table, states[table].State)}
 	}
@@ -290,10 +290,10 @@ func (s *Service) ReloadTable(ctx context.Context, name, table, condition string
 
 // reload has the running capture take a load on; where none runs, or none that can, it
 // stands still while its record of the table is changed.
-func (s *Service) reload(ctx context.Context, record *catalog.Source, table, condition string) error {
-	s.mu.Lock()
-	one := s.sources[record.Name]
-	s.mu.Unlock()
+func (s *Sources) reload(ctx context.Context, record *catalog.Source, table, condition string) error {
+	s.running.mu.Lock()
+	one := s.running.sources[record.Name]
+	s.running.mu.Unlock()
 	if one != nil {
 		asked, cancel := context.WithTimeout(ctx, reloadTime)
 		taken, err := one.capture.Reload(asked, table, condition)
@@ -302,23 +302,23 @@ func (s *Service) reload(ctx context.Context, record *catalog.Source, table, con
 			return err
 		}
 	}
-	unlock, err := s.holdStill()
+	unlock, err := s.running.holdStill()
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	s.mu.Lock()
-	one = s.sources[record.Name]
-	s.mu.Unlock()
+	s.running.mu.Lock()
+	one = s.running.sources[record.Name]
+	s.running.mu.Unlock()
 	if one != nil && one.stop != nil {
 		one.stop()
 		defer func() {
-			s.mu.Lock()
-			defer s.mu.Unlock()
+			s.running.mu.Lock()
+			defer s.running.mu.Unlock()
 			one.stop = s.start(one.capture.Run)
 		}()
 	}
-	return s.Catalog.ReloadTable(ctx, record.ID, table, condition)
+	return s.catalog.ReloadTable(ctx, record.ID, table, condition)
 }
 
 // reloadTime is how long a running capture may take to have a load on record.
@@ -334,11 +334,11 @@ type SourceReset struct {
 	First      int64 `json:"first" doc:"Its first offset; what lies before is kept"`
 }
 
-// ResetSource begins a source's capture anew where its stream cannot go on: with
+// Reset begins a source's capture anew where its stream cannot go on: with
 // a new slot, a load of all tables, and a new generation of the journal, whose old events
 // stay. reason is a person's, for the record.
-func (s *Service) ResetSource(ctx context.Context, name, reason string) (*SourceReset, error) {
-	record, err := s.Catalog.Source(ctx, name)
+func (s *Sources) Reset(ctx context.Context, name, reason string) (*SourceReset, error) {
+	record, err := s.catalog.Source(ctx, name)
 	if err != nil {
 		return nil, answer(err, "source", name)
 	}
@@ -346,17 +346,17 @@ func (s *Service) ResetSource(ctx context.Context, name, reason string) (*Source
 		return nil, &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only: what it missed cannot be loaded", name),
 			Fix: "set mode to load-and-follow in its definition, or remove it and add it again to follow from now on"}
 	}
-	s.mu.Lock()
-	one := s.sources[name]
-	s.mu.Unlock()
+	s.running.mu.Lock()
+	one := s.running.sources[name]
+	s.running.mu.Unlock()
 	fault := ""
 	if one != nil {
 		fault = one.capture.Status().Code
 	}
-	if err := s.SetSourceRunning(ctx, name, false, "being reset"); err != nil {
+	if err := s.SetRunning(ctx, name, false, "being reset"); err != nil {
 		return nil, err
 	}
-	built, err := s.buildEngine(record)
+	built, err := s.build(record)
 	if err == nil {
 		_, err = built.Remove(ctx)
 	}
@@ -371,28 +371,28 @@ func (s *Service) ResetSource(ctx context.Context, name, reason string) (*Source
 		// that follows the clock has not.
 		least = int(time.Since(generationsBegin) / time.Minute)
 	}
-	start, err := s.Store.StartGeneration(ctx, record.ID, least, why)
+	start, err := s.store.StartGeneration(ctx, record.ID, least, why)
 	if err == nil {
-		err = s.Catalog.GenerationStarted(ctx, record.ID)
+		err = s.catalog.GenerationStarted(ctx, record.ID)
 	}
 	if err != nil {
 		return nil, answer(err, "source", name)
 	}
 	s.note(ctx, "warn", "source/"+name, "reset", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", start.Generation, start.First, because(why)))
 	// Outlets first: they have to know of the new generation before an event lies behind it.
-	if err := s.reconcile(ctx); err != nil {
+	if err := s.running.reconcile(ctx); err != nil {
 		return nil, answer(err, "source", name)
 	}
-	return &SourceReset{start.Generation, start.First}, s.SetSourceRunning(ctx, name, true, "reset"+because(reason))
+	return &SourceReset{start.Generation, start.First}, s.SetRunning(ctx, name, true, "reset"+because(reason))
 }
 
 // complete ends a source that was to load only: what was made on its database is
 // taken away, so that its log is not held back.
-func (s *Service) complete(record *catalog.Source) {
+func (s *Sources) complete(record *catalog.Source) {
 	ctx, cancel := context.WithTimeout(s.work, clearTime)
 	defer cancel()
 	subject := "source/" + record.Name
-	built, err := s.buildEngine(record)
+	built, err := s.build(record)
 	if err == nil {
 		_, err = built.Remove(ctx)
 	}
@@ -401,7 +401,7 @@ func (s *Service) complete(record *catalog.Source) {
 	}
 	reason := "all tables are loaded"
 	var failed []string
-	states, err := s.Catalog.TableStates(ctx, record.ID)
+	states, err := s.catalog.TableStates(ctx, record.ID)
 	for name, t := range states {
 		if t.State == engine.StateNotLoaded {
 			failed = append(failed, name)
@@ -412,16 +412,16 @@ func (s *Service) complete(record *catalog.Source) {
 		reason = "all tables are loaded but " + strings.Join(failed, ", ")
 	}
 	if err == nil {
-		err = s.Catalog.EndSourceRun(ctx, record.ID, reason)
+		err = s.catalog.EndSourceRun(ctx, record.ID, reason)
 	}
 	if err == nil {
 		s.log.write("info", subject, "ended", reason+": paused")
-		err = s.reconcile(ctx)
+		err = s.running.reconcile(ctx)
 	}
 	if err == nil {
-		err = s.Catalog.CompleteSource(ctx, record.ID)
+		err = s.catalog.CompleteSource(ctx, record.ID)
 	}
-	s.status.expire()
+	s.overview.cache.expire()
 	if err != nil {
 		s.log.write("error", subject, "state-database", err.Error())
 	}
@@ -432,52 +432,35 @@ type SourceRun struct {
 	Next int64 `json:"next" doc:"The offset that the next event gets: where the journal still stands there when the source is paused again, there was nothing to do"`
 }
 
-// RunSourceOnce lets a paused source load what is to be loaded and follow what had been
+// RunOnce lets a paused source load what is to be loaded and follow what had been
 // committed by then, and pauses it again.
-func (s *Service) RunSourceOnce(ctx context.Context, name string) (*SourceRun, error) {
-	record, err := s.Catalog.Source(ctx, name)
+func (s *Sources) RunOnce(ctx context.Context, name string) (*SourceRun, error) {
+	record, err := s.catalog.Source(ctx, name)
 	if err != nil {
 		return nil, answer(err, "source", name)
 	}
 	if record.Running {
 		return nil, &engine.Fault{Code: CodeRunning, Message: fmt.Sprintf("source %q runs already", name), Fix: "`rillmark source pause " + name + "` first, or leave it running"}
 	}
-	head, err := s.Store.Head(ctx, record.ID)
+	head, err := s.store.Head(ctx, record.ID)
 	if err != nil {
 		return nil, answer(err, "source", name)
 	}
 	const reason = "runs until it has caught up"
-	if err := s.Catalog.RunSourceOnce(ctx, name, reason); err != nil {
+	if err := s.catalog.RunSourceOnce(ctx, name, reason); err != nil {
 		return nil, answer(err, "source", name)
 	}
 	s.note(ctx, "info", "source/"+name, "resumed", reason)
-	return &SourceRun{head.Next}, answer(s.reconcile(ctx), "source", name)
+	return &SourceRun{head.Next}, answer(s.running.reconcile(ctx), "source", name)
 }
 
 // caughtUp pauses a source that was to run once.
-func (s *Service) caughtUp(record *catalog.Source) {
+func (s *Sources) caughtUp(record *catalog.Source) {
 	s.untilRecorded(func(ctx context.Context) error {
-		if err := s.Catalog.EndSourceRun(ctx, record.ID, "has caught up"); err != nil {
+		if err := s.catalog.EndSourceRun(ctx, record.ID, "has caught up"); err != nil {
 			return err
 		}
 		s.log.write("info", "source/"+record.Name, "ended", "has caught up: paused")
-		return s.reconcile(ctx)
+		return s.running.reconcile(ctx)
 	})
-}
-
-// untilRecorded repeats what puts the end of a run on record while the state database is
-// away. A record that is not there any more ends it.
-func (s *Service) untilRecorded(record func(ctx context.Context) error) {
-	for s.work.Err() == nil {
-		ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
-		err := record(ctx)
-		cancel()
-		if err == nil || errors.Is(err, catalog.ErrNotFound) {
-			return
-		}
-		select {
-		case <-s.work.Done():
-		case <-time.After(time.Second):
-		}
-	}
 }

@@ -147,7 +147,7 @@ func (c *statusCache) expire() {
 	c.changes++
 }
 
-func (s *Service) keepStatus() {
+func (s *Overview) keep() {
 	ticker := time.NewTicker(statusEvery)
 	defer ticker.Stop()
 	for {
@@ -156,34 +156,34 @@ func (s *Service) keepStatus() {
 			return
 		case <-ticker.C:
 		}
-		s.status.mu.Lock()
-		wanted := time.Since(s.status.asked) < 10*statusEvery
-		s.status.mu.Unlock()
+		s.cache.mu.Lock()
+		wanted := time.Since(s.cache.asked) < 10*statusEvery
+		s.cache.mu.Unlock()
 		if wanted {
-			s.makeStatus(s.work)
+			s.make(s.work)
 		}
 	}
 }
 
-// Status is how everything stands, at most half a second old.
-func (s *Service) Status(ctx context.Context) *Status {
-	s.status.mu.Lock()
-	newest, age := s.status.newest, time.Since(s.status.made)
-	s.status.asked = time.Now()
-	s.status.mu.Unlock()
+// Now is how everything stands, at most half a second old.
+func (s *Overview) Now(ctx context.Context) *Status {
+	s.cache.mu.Lock()
+	newest, age := s.cache.newest, time.Since(s.cache.made)
+	s.cache.asked = time.Now()
+	s.cache.mu.Unlock()
 	if newest != nil && age < statusEvery/2 {
 		return newest
 	}
-	return s.makeStatus(ctx)
+	return s.make(ctx)
 }
 
-// NextStatus waits for a status newer than last, for those who watch.
-func (s *Service) NextStatus(ctx context.Context, last *Status) (*Status, error) {
+// Next waits for a status newer than last, for those who watch.
+func (s *Overview) Next(ctx context.Context, last *Status) (*Status, error) {
 	for {
-		s.status.mu.Lock()
-		s.status.asked = time.Now()
-		newest, changed := s.status.newest, s.status.changed
-		s.status.mu.Unlock()
+		s.cache.mu.Lock()
+		s.cache.asked = time.Now()
+		newest, changed := s.cache.newest, s.cache.changed
+		s.cache.mu.Unlock()
 		if newest != nil && newest != last {
 			return newest, nil
 		}
@@ -197,26 +197,26 @@ func (s *Service) NextStatus(ctx context.Context, last *Status) (*Status, error)
 	}
 }
 
-func (s *Service) makeStatus(ctx context.Context) *Status {
+func (s *Overview) make(ctx context.Context) *Status {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	s.status.mu.Lock()
-	changes := s.status.changes
-	s.status.mu.Unlock()
+	s.cache.mu.Lock()
+	changes := s.cache.changes
+	s.cache.mu.Unlock()
 	st := &Status{At: time.Now(), Started: s.Started, Sources: []SourceStatus{}, Outlets: []OutletStatus{}}
-	s.mu.Lock()
-	st.StateDatabase = StateStatus{OK: s.stateError == "", Error: s.stateError}
-	s.mu.Unlock()
+	s.running.mu.Lock()
+	st.StateDatabase = StateStatus{OK: s.running.stateError == "", Error: s.running.stateError}
+	s.running.mu.Unlock()
 	next := make(map[int64]int64)
-	for _, one := range s.copySources() {
+	for _, one := range s.running.copySources() {
 		st.Sources = append(st.Sources, s.sourceStatus(ctx, one, next))
 	}
-	offsets, err := s.Catalog.Offsets(ctx)
-	letters, lettersErr := s.Catalog.CountAllDeadLetters(ctx)
+	offsets, err := s.catalog.Offsets(ctx)
+	letters, lettersErr := s.catalog.CountAllDeadLetters(ctx)
 	if err == nil {
 		err = lettersErr
 	}
-	for _, one := range s.copyOutlets() {
+	for _, one := range s.running.copyOutlets() {
 		o := s.outletStatus(ctx, one, next[one.source], offsets, letters, err)
 		for i := range st.Sources {
 			if st.Sources[i].Name == o.Source {
@@ -227,18 +227,18 @@ func (s *Service) makeStatus(ctx context.Context) *Status {
 	}
 	sort.Slice(st.Sources, func(i, j int) bool { return st.Sources[i].Name < st.Sources[j].Name })
 	sort.Slice(st.Outlets, func(i, j int) bool { return st.Outlets[i].Name < st.Outlets[j].Name })
-	s.status.mu.Lock()
-	defer s.status.mu.Unlock()
-	s.status.newest = st
-	if s.status.changes == changes {
-		s.status.made = time.Now()
+	s.cache.mu.Lock()
+	defer s.cache.mu.Unlock()
+	s.cache.newest = st
+	if s.cache.changes == changes {
+		s.cache.made = time.Now()
 	}
-	close(s.status.changed)
-	s.status.changed = make(chan struct{})
+	close(s.cache.changed)
+	s.cache.changed = make(chan struct{})
 	return st
 }
 
-func (s *Service) sourceStatus(ctx context.Context, one *sourceRun, next map[int64]int64) SourceStatus {
+func (s *Overview) sourceStatus(ctx context.Context, one *sourceRun, next map[int64]int64) SourceStatus {
 	d := one.record.Definition
 	now := one.capture.Status()
 	figures := one.capture.Stats.Figures()
@@ -317,33 +317,33 @@ func unmatched(patterns []string, tables []TableStatus) (without []string) {
 
 // journalStatus reads journal and tables of a source, or answers with what was
 // last known where the state database is away.
-func (s *Service) journalStatus(ctx context.Context, one *sourceRun) (JournalStatus, []TableStatus) {
+func (s *Overview) journalStatus(ctx context.Context, one *sourceRun) (JournalStatus, []TableStatus) {
 	id := one.record.ID
 	counts, next, live := one.capture.Counts()
-	head, err := s.Store.Head(ctx, id)
+	head, err := s.store.Head(ctx, id)
 	var size int64
 	if err == nil {
-		size, err = s.Store.Size(ctx, id)
+		size, err = s.store.Size(ctx, id)
 	}
 	if err == nil && !live {
-		counts, err = s.Store.StoredCounts(ctx, id)
+		counts, err = s.store.StoredCounts(ctx, id)
 		next = head.Next
 	}
-	states, stateErr := s.Catalog.TableStates(ctx, id)
+	states, stateErr := s.catalog.TableStates(ctx, id)
 	if err == nil {
 		err = stateErr
 	}
-	s.status.mu.Lock()
-	defer s.status.mu.Unlock()
+	s.cache.mu.Lock()
+	defer s.cache.mu.Unlock()
 	if err != nil {
-		return s.status.journals[id], append([]TableStatus{}, s.status.tables[id]...)
+		return s.cache.journals[id], append([]TableStatus{}, s.cache.tables[id]...)
 	}
 	journal := JournalStatus{Generation: head.Generation, First: head.First, Next: next, Bytes: size}
 	tables := tableStatuses(states, counts, &journal)
-	if s.status.journals == nil {
-		s.status.journals, s.status.tables = make(map[int64]JournalStatus), make(map[int64][]TableStatus)
+	if s.cache.journals == nil {
+		s.cache.journals, s.cache.tables = make(map[int64]JournalStatus), make(map[int64][]TableStatus)
 	}
-	s.status.journals[id], s.status.tables[id] = journal, tables
+	s.cache.journals[id], s.cache.tables[id] = journal, tables
 	return journal, tables
 }
 
@@ -372,15 +372,15 @@ func tableStatuses(states map[string]*engine.TableState, counts []journal.Count,
 	return tables
 }
 
-func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64, offsets map[int64]catalog.Offset, letters map[int64][2]int64, err error) OutletStatus {
+func (s *Overview) outletStatus(ctx context.Context, one *outletRun, next int64, offsets map[int64]catalog.Offset, letters map[int64][2]int64, err error) OutletStatus {
 	st := OutletStatus{Name: one.record.Name, Source: one.record.Definition.Source, Kind: "pull", Destination: one.record.Definition.Destination,
 		Phase: outlet.PhasePull, Reason: one.record.Reason}
-	s.status.mu.Lock()
-	if s.status.offsets == nil {
-		s.status.offsets = make(map[int64]OutletStatus)
+	s.cache.mu.Lock()
+	if s.cache.offsets == nil {
+		s.cache.offsets = make(map[int64]OutletStatus)
 	}
-	known := s.status.offsets[one.record.ID]
-	s.status.mu.Unlock()
+	known := s.cache.offsets[one.record.ID]
+	s.cache.mu.Unlock()
 	if offset, there := offsets[one.record.ID]; there && err == nil {
 		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt, Until: offset.Until, ReturnTo: offset.ReturnTo, Lost: offset.Lost}
 		if offset.ReportedAt != nil {
@@ -423,13 +423,33 @@ func (s *Service) outletStatus(ctx context.Context, one *outletRun, next int64, 
 	st.Behind = max(next-1-reached, 0)
 	if st.Behind > 0 {
 		st.BehindSeconds = known.BehindSeconds
-		if at, err := s.Store.CommitTime(ctx, one.source, reached+1); err == nil && !at.IsZero() {
+		if at, err := s.store.CommitTime(ctx, one.source, reached+1); err == nil && !at.IsZero() {
 			st.BehindSeconds = max(time.Since(at).Seconds(), 0)
 		}
 	}
 	known.BehindSeconds = st.BehindSeconds
-	s.status.mu.Lock()
-	s.status.offsets[one.record.ID] = known
-	s.status.mu.Unlock()
+	s.cache.mu.Lock()
+	s.cache.offsets[one.record.ID] = known
+	s.cache.mu.Unlock()
 	return st
+}
+
+// OutletHistory is an outlet's last hour, what went out since the service
+// started, and what retention took from it.
+func (s *Overview) OutletHistory(ctx context.Context, name string) (points []outlet.Point, counts outlet.Counts, lost []catalog.Lost, err error) {
+	record, err := s.catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, nil, nil, answer(err, "outlet", name)
+	}
+	if lost, err = s.catalog.LostOffsets(ctx, record.ID); err != nil {
+		return nil, nil, nil, answer(err, "outlet", name)
+	}
+	s.running.mu.Lock()
+	one := s.running.outlets[name]
+	s.running.mu.Unlock()
+	points = []outlet.Point{}
+	if one != nil && one.runner != nil {
+		points, counts = append(points, one.runner.History()...), one.runner.Counts()
+	}
+	return points, counts, append([]catalog.Lost{}, lost...), nil
 }

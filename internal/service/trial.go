@@ -21,10 +21,10 @@ type TrialCount struct {
 // longestTrial bounds a trial: its slot holds the source's log back.
 const longestTrial = 10 * time.Minute
 
-// TrySource follows the tables that a definition chooses, or a stored one where d
+// Try follows the tables that a definition chooses, or a stored one where d
 // is nil, for a while, and stores nothing, here or on the source. each gets the
 // events as they would be delivered, with offsets from 1 and generation 0.
-func (s *Service) TrySource(ctx context.Context, name string, d *definition.Source, span time.Duration, ready func(), each func(encoded []byte) error) ([]TrialCount, error) {
+func (s *Sources) Try(ctx context.Context, name string, d *definition.Source, span time.Duration, ready func(), each func(encoded []byte) error) ([]TrialCount, error) {
 	if span <= 0 || span > longestTrial {
 		return nil, &definition.Invalid{Location: "seconds", Message: "a trial lasts from 1 to 600 seconds"}
 	}
@@ -39,7 +39,7 @@ func (s *Service) TrySource(ctx context.Context, name string, d *definition.Sour
 	database := ""
 	if d != nil {
 		database = d.Database()
-	} else if record, err := s.Catalog.Source(ctx, name); err == nil {
+	} else if record, err := s.catalog.Source(ctx, name); err == nil {
 		database = record.Definition.Database()
 	}
 	ctx, cancel := context.WithCancel(ctx)

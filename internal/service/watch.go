@@ -18,11 +18,11 @@ type watched struct {
 	at   time.Time
 }
 
-func (s *Service) keepWatch() {
+func (s *upkeep) keepWatch() {
 	ticker := time.NewTicker(watchEvery)
 	defer ticker.Stop()
 	for {
-		for name, one := range s.copySources() {
+		for name, one := range s.running.copySources() {
 			if s.work.Err() != nil {
 				return
 			}
@@ -37,8 +37,8 @@ func (s *Service) keepWatch() {
 }
 
 // watch asks one source. What cannot be asked is shown with its age.
-func (s *Service) watch(name string, one *sourceRun) {
-	built, err := s.buildEngine(one.record)
+func (s *upkeep) watch(name string, one *sourceRun) {
+	built, err := s.sources.build(one.record)
 	if err != nil {
 		return
 	}
@@ -78,10 +78,10 @@ const storeEvery = 12
 
 // storeHistories puts the last hour of the outlets that this instance delivers on
 // record.
-func (s *Service) storeHistories() {
+func (s *upkeep) storeHistories() {
 	ctx, cancel := context.WithTimeout(s.work, 2*time.Second)
 	defer cancel()
-	for name, o := range s.copyOutlets() {
+	for name, o := range s.running.copyOutlets() {
 		if o.runner == nil || o.runner.Status().Phase == outlet.PhaseStandby {
 			continue
 		}
@@ -92,7 +92,7 @@ func (s *Service) storeHistories() {
 }
 
 // keepHistory notes how far each outlet is behind, whether somebody looks or not.
-func (s *Service) keepHistory() {
+func (s *upkeep) keepHistory() {
 	ticker := time.NewTicker(sampleEvery)
 	defer ticker.Stop()
 	for n := 1; ; n++ {
@@ -105,14 +105,14 @@ func (s *Service) keepHistory() {
 		case <-ticker.C:
 		}
 		next := make(map[int64]int64)
-		for _, one := range s.copySources() {
+		for _, one := range s.running.copySources() {
 			if _, at, live := one.capture.Counts(); live {
 				next[one.record.ID] = at
-			} else if head, err := s.Store.Head(s.work, one.record.ID); err == nil {
+			} else if head, err := s.store.Head(s.work, one.record.ID); err == nil {
 				next[one.record.ID] = head.Next
 			}
 		}
-		for _, o := range s.copyOutlets() {
+		for _, o := range s.running.copyOutlets() {
 			if at := next[o.source]; o.runner != nil && at > 0 {
 				o.runner.Sample(max(at-1-o.runner.Status().Committed, 0))
 			}

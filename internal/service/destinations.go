@@ -1,0 +1,143 @@
+package service
+
+import (
+	"context"
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/destination"
+	"rillmark/internal/destination/kinds"
+	"rillmark/internal/engine"
+	"time"
+)
+
+// Add stores a destination.
+func (s *Destinations) Add(ctx context.Context, name string, d definition.Destination) error {
+	if err := definition.CheckName("a destination", name); err != nil {
+		return err
+	}
+	if err := s.valid(&d); err != nil {
+		return err
+	}
+	if err := s.catalog.AddDestination(ctx, name, d); err != nil {
+		return answer(err, "destination", name)
+	}
+	s.note(ctx, "info", "destination/"+name, "added", "destination added")
+	return nil
+}
+
+// Edit stores a new definition in place of version; outlets that
+// deliver to it go on with it.
+func (s *Destinations) Edit(ctx context.Context, name string, version int64, d definition.Destination) error {
+	if err := s.valid(&d); err != nil {
+		return err
+	}
+	old, err := s.catalog.Destination(ctx, name)
+	if err != nil {
+		return answer(err, "destination", name)
+	}
+	if old.Definition.Kind != d.Kind {
+		return &definition.Invalid{Location: "kind", Message: "a destination stays of its kind: add another one instead"}
+	}
+	if err := s.catalog.EditDestination(ctx, name, version, d); err != nil {
+		return answer(err, "destination", name)
+	}
+	if now, err := s.catalog.Destination(ctx, name); err == nil {
+		s.noteEdited(ctx, "destination/"+name, now.Version, old.Definition, now.Definition)
+	}
+	unlock, err := s.running.holdStill()
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	for _, one := range s.running.copyOutlets() {
+		if one.record.Definition.Destination == name {
+			s.running.restartOutlet(one)
+		}
+	}
+	return nil
+}
+
+// Remove removes a destination that no outlet uses.
+func (s *Destinations) Remove(ctx context.Context, name string) error {
+	if err := s.catalog.RemoveDestination(ctx, name); err != nil {
+		return answer(err, "destination", name)
+	}
+	s.note(ctx, "info", "destination/"+name, "removed", "destination removed")
+	return nil
+}
+
+// environment is what destinations of a kind are given.
+func (s *Destinations) environment(kind string) (destination.Environment, error) {
+	mode, err := s.Config.filesMode()
+	return destination.Environment{Dial: s.guard.Dialer(kind), FilesRoot: s.Config.FilesRoot, FileMode: mode,
+		Allowed: func(address string) error { return s.guard.Check(kind, "tcp", address) }}, err
+}
+
+func (s *Destinations) valid(d *definition.Destination) error {
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	env, err := s.environment(d.Kind)
+	if err != nil {
+		return err
+	}
+	return d.CheckHere(env)
+}
+
+// Check checks a definition, or a stored one where d is nil.
+func (s *Destinations) Check(ctx context.Context, name string, d *definition.Destination) ([]change.Check, error) {
+	if d == nil {
+		record, err := s.catalog.Destination(ctx, name)
+		if err != nil {
+			return nil, answer(err, "destination", name)
+		}
+		d = &record.Definition
+	}
+	if err := s.catalog.UnsealDestination(ctx, name, d); err != nil {
+		return nil, answer(err, "destination", name)
+	}
+	if err := s.valid(d); err != nil {
+		return nil, err
+	}
+	any := &definition.Outlet{Destination: name}
+	if err := any.Validate(); err != nil {
+		return nil, err
+	}
+	if err := any.ValidateFor(d); err != nil {
+		return nil, err
+	}
+	to, err := s.build(*d, any, nil)
+	if err != nil {
+		return nil, err
+	}
+	s.note(ctx, "info", "destination/"+name, "checked", "checked: "+d.Kind+" "+d.Where())
+	return to.Check(ctx), nil
+}
+
+// buildFor makes an outlet's destination of both records.
+func (s *Destinations) buildFor(d definition.Outlet, topics []string) (destination.Destination, error) {
+	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
+	defer cancel()
+	to, err := s.catalog.Destination(ctx, d.Destination)
+	if err != nil {
+		return nil, err
+	}
+	return s.build(to.Definition, &d, topics)
+}
+
+// build makes a destination of its definition, with its secrets opened, for an outlet
+// that fits it.
+func (s *Destinations) build(d definition.Destination, o *definition.Outlet, topics []string) (destination.Destination, error) {
+	d = d.Clone()
+	if err := s.catalog.Keeper.OpenAll(d.Settings); err != nil {
+		return nil, &engine.Fault{Code: "secret", Message: "what the destination's definition refers to cannot be read", Cause: err}
+	}
+	if err := d.Validate(); err != nil { // now that references are what they name
+		return nil, err
+	}
+	env, err := s.environment(d.Kind)
+	if err != nil {
+		return nil, err
+	}
+	return kinds.Named(d.Kind).Make(env, destination.Definition{Settings: d.Settings, Outlet: o.Settings, Format: o.Format, Topics: topics})
+}

@@ -1,0 +1,59 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"rillmark/internal/catalog"
+	"rillmark/internal/definition"
+	"time"
+)
+
+// SetMark names a place in a source's journal.
+func (s *Journals) SetMark(ctx context.Context, source, name, at, reason string) (*catalog.Mark, error) {
+	if err := definition.CheckName("a mark", name); err != nil {
+		return nil, err
+	}
+	record, err := s.catalog.Source(ctx, source)
+	if err != nil {
+		return nil, answer(err, "source", source)
+	}
+	if at == "" {
+		at = "now"
+	}
+	committed, err := s.place(ctx, record.ID, at)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.catalog.SetMark(ctx, record.ID, name, committed+1, reason); err != nil {
+		return nil, answer(err, "mark", name)
+	}
+	s.note(ctx, "info", "source/"+source, "mark", fmt.Sprintf("mark %s set at offset %d%s", name, committed+1, because(reason)))
+	return &catalog.Mark{Source: source, Name: name, Offset: committed + 1, Reason: reason, CreatedAt: time.Now()}, nil
+}
+
+// Marks lists the marks of a source, or of all.
+func (s *Journals) Marks(ctx context.Context, source string) ([]catalog.Mark, error) {
+	id := int64(0)
+	if source != "" {
+		record, err := s.catalog.Source(ctx, source)
+		if err != nil {
+			return nil, answer(err, "source", source)
+		}
+		id = record.ID
+	}
+	marks, err := s.catalog.Marks(ctx, id)
+	return marks, answer(err, "mark", "")
+}
+
+// RemoveMark forgets a mark.
+func (s *Journals) RemoveMark(ctx context.Context, source, name string) error {
+	record, err := s.catalog.Source(ctx, source)
+	if err != nil {
+		return answer(err, "source", source)
+	}
+	if err := s.catalog.RemoveMark(ctx, record.ID, name); err != nil {
+		return answer(err, "mark", name)
+	}
+	s.note(ctx, "info", "source/"+source, "mark", "mark "+name+" removed")
+	return nil
+}

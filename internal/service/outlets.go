@@ -1,0 +1,225 @@
+package service
+
+import (
+	"context"
+	"fmt"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/definition"
+	"rillmark/internal/engine"
+)
+
+// Add stores an outlet, which starts at once.
+func (s *Outlets) Add(ctx context.Context, name string, d definition.Outlet) error {
+	if err := definition.CheckName("an outlet", name); err != nil {
+		return err
+	}
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	if err := d.CheckFiles(); err != nil {
+		return err
+	}
+	source, err := s.catalog.Source(ctx, d.Source)
+	if err != nil {
+		return answer(err, "source", d.Source)
+	}
+	destination, err := s.fits(ctx, &d)
+	if err != nil {
+		return err
+	}
+	committed, err := s.place(ctx, source.ID, d.From)
+	if err != nil {
+		return err
+	}
+	if err := s.columnsFit(ctx, &d); err != nil {
+		return err
+	}
+	if err := s.catalog.AddOutlet(ctx, name, d, source.ID, destination, committed); err != nil {
+		return answer(err, "outlet", name)
+	}
+	s.note(ctx, "info", "outlet/"+name, "added", fmt.Sprintf("outlet added, from offset %d on", committed+1))
+	return answer(s.running.reconcile(ctx), "outlet", name)
+}
+
+// Edit stores a new definition in place of version. Source and destination
+// cannot be changed, since offsets belong to them.
+func (s *Outlets) Edit(ctx context.Context, name string, version int64, d definition.Outlet) error {
+	if err := d.Validate(); err != nil {
+		return err
+	}
+	if err := d.CheckFiles(); err != nil {
+		return err
+	}
+	old, err := s.catalog.Outlet(ctx, name)
+	if err != nil {
+		return answer(err, "outlet", name)
+	}
+	if d.Source != old.Definition.Source {
+		return &definition.Invalid{Location: "source", Message: "an outlet stays with its source: add another outlet instead"}
+	}
+	if d.Destination != old.Definition.Destination {
+		return &definition.Invalid{Location: "destination", Message: "an outlet stays with its destination: add another outlet instead"}
+	}
+	if _, err := s.fits(ctx, &d); err != nil {
+		return err
+	}
+	if err := s.columnsFit(ctx, &d); err != nil {
+		return err
+	}
+	if err := s.catalog.EditOutlet(ctx, name, version, d); err != nil {
+		return answer(err, "outlet", name)
+	}
+	if now, err := s.catalog.Outlet(ctx, name); err == nil {
+		s.noteEdited(ctx, "outlet/"+name, now.Version, old.Definition, now.Definition)
+	}
+	return answer(s.running.reconcile(ctx), "outlet", name)
+}
+
+// SetRunning resumes or pauses an outlet.
+func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, reason string) error {
+	if err := s.catalog.SetOutletRunning(ctx, name, running, reason); err != nil {
+		return answer(err, "outlet", name)
+	}
+	if record, err := s.catalog.Outlet(ctx, name); err == nil {
+		if err := s.catalog.SetUntil(ctx, record.ID, 0); err != nil {
+			return answer(err, "outlet", name)
+		}
+	}
+	s.note(ctx, "info", "outlet/"+name, word(running), word(running)+because(reason))
+	return answer(s.running.reconcile(ctx), "outlet", name)
+}
+
+// Remove removes an outlet with its offset; what it delivered stays.
+func (s *Outlets) Remove(ctx context.Context, name string) error {
+	if err := s.catalog.RemoveOutlet(ctx, name); err != nil {
+		return answer(err, "outlet", name)
+	}
+	s.note(ctx, "info", "outlet/"+name, "removed", "outlet removed")
+	return answer(s.running.reconcile(ctx), "outlet", name)
+}
+
+// Rewind is what a rewind does, or would do.
+type Rewind struct {
+	From    int64 `json:"from" doc:"The committed offset before"`
+	To      int64 `json:"to" doc:"The committed offset after"`
+	Until   int64 `json:"until,omitempty" doc:"The newest offset that is delivered; absent without an end"`
+	Returns bool  `json:"returns,omitempty" doc:"Whether the outlet is then set back to where it was before"`
+	Events  int64 `json:"events" doc:"Events of the source that are delivered again; negative: passed over"`
+	Done    bool  `json:"done" doc:"false for a dry run"`
+}
+
+// RewindPlan asks for a rewind.
+type RewindPlan struct {
+	// To is the place that is delivered next.
+	To string
+	// Until is the place before which the outlet ends; empty without an end.
+	Until string
+	// Return has the outlet go back then to where it is now; else it pauses.
+	Return bool
+	// DryRun only says what it would do.
+	DryRun bool
+}
+
+// part is which part of the journal a rewind of an outlet delivers.
+func (s *Outlets) part(ctx context.Context, record *catalog.Outlet, source, committed int64, plan RewindPlan) (part catalog.Replay, err error) {
+	if plan.Until == "" {
+		if plan.Return {
+			return part, &definition.Invalid{Location: "return", Message: "an outlet returns from an end: give until, too"}
+		}
+		return part, nil
+	}
+	if record.Definition.Destination == "" {
+		return part, &engine.Fault{Code: CodeNotPull, Message: fmt.Sprintf("outlet %q is read by its consumers, who end where they like", record.Name),
+			Fix: "read with until: `rillmark read " + record.Name + " --until ...`"}
+	}
+	if part.Until, err = s.end(ctx, source, plan.Until, committed); err != nil {
+		return part, err
+	}
+	if part.Until == committed {
+		return part, &definition.Invalid{Location: "until", Message: "nothing lies between both places"}
+	}
+	return part, nil
+}
+
+// Rewind sets an outlet back, or forward, to a place: beginning, now or an
+// offset, which is then the next to be delivered. With an end it delivers the part up
+// to there, also where it was paused.
+func (s *Outlets) Rewind(ctx context.Context, name string, plan RewindPlan) (*Rewind, error) {
+	record, err := s.catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	source, err := s.catalog.Source(ctx, record.Definition.Source)
+	if err != nil {
+		return nil, answer(err, "source", record.Definition.Source)
+	}
+	committed, err := s.place(ctx, source.ID, plan.To)
+	if err != nil {
+		return nil, err
+	}
+	part, err := s.part(ctx, record, source.ID, committed, plan)
+	if err != nil {
+		return nil, err
+	}
+	done, err := s.rewind(ctx, record, committed, part, plan)
+	if err != nil || plan.DryRun || part.Until == 0 || record.Running {
+		return done, err
+	}
+	reason := fmt.Sprintf("runs up to offset %d", part.Until)
+	if err := s.catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
+		return nil, answer(err, "outlet", name)
+	}
+	s.note(ctx, "info", "outlet/"+name, "resumed", reason)
+	return done, answer(s.running.reconcile(ctx), "outlet", name)
+}
+
+// rewind stands the outlet still while its offset is set.
+func (s *Outlets) rewind(ctx context.Context, record *catalog.Outlet, committed int64, part catalog.Replay, plan RewindPlan) (*Rewind, error) {
+	unlock, err := s.running.holdStill()
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	s.running.mu.Lock()
+	one := s.running.outlets[record.Name]
+	s.running.mu.Unlock()
+	if one != nil && one.stop != nil && !plan.DryRun {
+		one.stop()
+		defer func() {
+			s.running.mu.Lock()
+			defer s.running.mu.Unlock()
+			one.stop = s.start(one.runner.Run)
+		}()
+	}
+	offset, err := s.catalog.Offset(ctx, record.ID)
+	if err != nil {
+		return nil, answer(err, "outlet", record.Name)
+	}
+	done := &Rewind{From: offset.Committed, To: committed, Until: part.Until, Returns: plan.Return, Events: offset.Committed - committed, Done: !plan.DryRun}
+	if part.Until > 0 {
+		done.Events = part.Until - committed
+	}
+	if plan.Return {
+		part.ReturnTo, part.RunsOn = &offset.Committed, record.Running
+		if offset.ReturnTo != nil {
+			part.ReturnTo = offset.ReturnTo // of a replay in a replay: where it was before both
+		}
+	}
+	if plan.DryRun {
+		return done, nil
+	}
+	if err := s.catalog.Rewind(ctx, record.ID, committed, part); err != nil {
+		return nil, answer(err, "outlet", record.Name)
+	}
+	s.overview.cache.expire()
+	told := fmt.Sprintf("set from offset %d to %d", done.From, done.To)
+	if part.Until > 0 {
+		told += fmt.Sprintf(", up to offset %d", part.Until)
+	}
+	if part.ReturnTo != nil {
+		told += fmt.Sprintf(", then back to %d", *part.ReturnTo)
+	}
+	s.note(ctx, "info", "outlet/"+record.Name, "rewound", told)
+	return done, nil
+}
