@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/definition"
@@ -143,14 +145,14 @@ func TestProblems(t *testing.T) {
 func TestTornAnswers(t *testing.T) {
 	var log strings.Builder
 	logger := slog.New(slog.NewTextHandler(&log, nil))
-	web := httptest.NewServer(recoverer(logger)(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	web := httptest.NewServer(chi.Chain(middleware.RequestID, tellID, recoverer(logger)).HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/torn" {
 			w.Write([]byte("a part")) //nolint:errcheck // the caller is there
 			w.(http.Flusher).Flush()
 			panic(http.ErrAbortHandler)
 		}
 		panic("of a test")
-	})))
+	}))
 	defer web.Close()
 	response, err := http.Get(web.URL + "/torn")
 	require.NoError(t, err)
@@ -160,6 +162,9 @@ func TestTornAnswers(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, http.StatusInternalServerError, response.StatusCode)
 	require.Contains(t, log.String(), "TestTornAnswers", "the stack is there")
+	id := response.Header.Get(middleware.RequestIDHeader)
+	require.NotEmpty(t, id)
+	require.Contains(t, log.String(), id, "the caller has what the log says it under")
 }
 
 // TestCallers: the log names the client, the console or the API by the request's headers.

@@ -46,7 +46,7 @@ type Server struct {
 // root; nil leaves it out.
 func New(s *service.Service, version string, console fs.FS, logger *slog.Logger) *Server {
 	server := &Server{service: s, version: version, console: console, router: chi.NewRouter(), door: newDoor(s), streams: make(chan struct{}, maxStreams), bodyTime: bodyTime}
-	server.router.Use(recoverer(logger), server.bounded, server.guardHost, securityHeaders, server.door.authenticate, named)
+	server.router.Use(middleware.RequestID, tellID, recoverer(logger), server.bounded, server.guardHost, securityHeaders, server.door.authenticate, named)
 	server.describe()
 	server.routes()
 	return server
@@ -131,6 +131,14 @@ func answerProblem(w http.ResponseWriter, p *Problem) {
 	json.NewEncoder(w).Encode(p) //nolint:errcheck // the caller has gone
 }
 
+// tellID gives the caller the request's id, which the log has where the request fails.
+func tellID(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set(middleware.RequestIDHeader, middleware.GetReqID(r.Context()))
+		next.ServeHTTP(w, r)
+	})
+}
+
 // recoverer answers for a handler that panics, with its stack in the log. An answer
 // that has begun is torn, so that nobody takes it for a whole one.
 func recoverer(logger *slog.Logger) func(http.Handler) http.Handler {
@@ -145,11 +153,11 @@ func recoverer(logger *slog.Logger) func(http.Handler) http.Handler {
 				if v == http.ErrAbortHandler {
 					panic(v)
 				}
-				logger.Error("a request failed inside", "path", r.URL.Path, "panic", v, "stack", string(debug.Stack()))
+				logger.Error("a request failed inside", "request", middleware.GetReqID(r.Context()), "path", r.URL.Path, "panic", v, "stack", string(debug.Stack()))
 				if watched.Status() != 0 {
 					panic(http.ErrAbortHandler)
 				}
-				answerProblem(w, newProblem(http.StatusInternalServerError, "internal", "the service failed at this request; its log says more"))
+				answerProblem(w, newProblem(http.StatusInternalServerError, "internal", "the service failed at this request; its log says more, under "+middleware.GetReqID(r.Context())))
 			}()
 			if r.Body != nil {
 				r.Body = http.MaxBytesReader(w, r.Body, maxBody)

@@ -87,7 +87,10 @@ func (s *Outlets) frame(a *definition.Avro) func(*change.Schema) ([]byte, error)
 		}
 	}
 	secure, wrong := destination.TLSConfig(a.TLS)
-	client := registry.New(a.Registry, secure, s.guard.Dialer(netguard.KindRegistry))
+	var client *registry.Client
+	if wrong == nil {
+		client, wrong = registry.New(a.Registry, secure, s.guard.Dialer(netguard.KindRegistry))
+	}
 	return func(schema *change.Schema) ([]byte, error) {
 		if wrong != nil {
 			return nil, wrong
