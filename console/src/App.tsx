@@ -1,6 +1,6 @@
 import { Suspense, lazy } from "react";
 import { NavLink, Navigate, Route, Routes } from "react-router-dom";
-import { StatusProvider, useStatus } from "./api/status";
+import { StatusProvider, useLive } from "./api/status";
 import { OverviewPage } from "./pages/overview/OverviewPage";
 import { Logo } from "./parts/Logo";
 import { SignOut } from "./parts/SignOut";
@@ -46,7 +46,8 @@ export function App() {
 }
 
 function TopBar() {
-  const { status, lost } = useStatus();
+  const lost = useLive((live) => live.lost);
+  const database = useLive((live) => live.status?.state_database.ok);
   return (
     <header className="top-bar">
       <NavLink to="/" className="brand" aria-label="Rillmark, to the overview">
@@ -63,8 +64,8 @@ function TopBar() {
       </nav>
       <div className="top-state" role="status">
         {lost && <StateMark state="failed" word="service does not answer" />}
-        {!lost && status && !status.state_database.ok && <StateMark state="failed" word="state database away" />}
-        {!lost && status?.state_database.ok && <StateMark state="running" word="live" />}
+        {!lost && database === false && <StateMark state="failed" word="state database away" />}
+        {!lost && database && <StateMark state="running" word="live" />}
       </div>
       <SignOut />
       <ThemeSwitch />

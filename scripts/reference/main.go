@@ -22,7 +22,7 @@ func main() {
 		if err != nil {
 			log.Fatal(fmt.Errorf("%s: %w", path, err))
 		}
-		if err := os.WriteFile(path, []byte(written), 0o644); err != nil { //nolint:gosec // documentation is for everybody
+		if err := os.WriteFile(path, []byte(written), 0o644); err != nil {
 			log.Fatal(err)
 		}
 	}

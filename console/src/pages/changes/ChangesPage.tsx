@@ -1,5 +1,5 @@
 import { useRef, useState } from "react";
-import { useStatus } from "../../api/status";
+import { useSources } from "../../api/status";
 import type { SourceStatus } from "../../api/types";
 import { ChangesView } from "../../parts/changes/ChangesView";
 import { useStream } from "../../parts/changes/useStream";
@@ -9,14 +9,14 @@ const lookBack = 200;
 
 /** ChangesPage shows changes as they enter the journal. */
 export function ChangesPage() {
-  const { status } = useStatus();
+  const sources = useSources();
   const [filter, setFilter] = useState<Filter>({ source: "", table: "", operations: [] });
   const [paused, setPaused] = useState(false);
-  const name = filter.source || status?.sources[0]?.name || "";
-  const source = status?.sources.find((s) => s.name === name);
+  const name = filter.source || sources?.[0]?.name || "";
+  const source = sources?.find((s) => s.name === name);
   const stream = useStream(useAddress({ ...filter, source: name }, source), paused);
 
-  if (status && status.sources.length === 0) {
+  if (sources && sources.length === 0) {
     return (
       <section className="empty">
         <h1>No changes yet</h1>
@@ -32,7 +32,7 @@ export function ChangesPage() {
       head={
         <>
           <h1 className="visually-hidden">Changes</h1>
-          <Filters filter={{ ...filter, source: name }} onFilter={setFilter} sources={status?.sources ?? []} paused={paused} onPause={setPaused} held={stream.held} />
+          <Filters filter={{ ...filter, source: name }} onFilter={setFilter} sources={sources ?? []} paused={paused} onPause={setPaused} held={stream.held} />
         </>
       }
       empty={

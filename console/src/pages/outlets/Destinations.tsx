@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { Button, Form, Modal, Table } from "react-bootstrap";
 import { send, useDestinations, useKinds } from "../../api/client";
-import { useStatus } from "../../api/status";
+import { useOutlets } from "../../api/status";
 import type { Check, Destination, DestinationRecord } from "../../api/types";
 import { Ask } from "../../parts/Ask";
 import { Checks } from "../../parts/Checks";
@@ -14,7 +14,7 @@ import { DestinationForm } from "./DestinationForm";
 /** Destinations lists where outlets deliver to: checked, changed and removed here. */
 export function Destinations() {
   const client = useQueryClient();
-  const { status } = useStatus();
+  const outlets = useOutlets();
   const { data: destinations } = useDestinations();
   const [checked, setChecked] = useState<{ name: string; checks: Check[] }>();
   const [edited, setEdited] = useState<DestinationRecord>();
@@ -29,7 +29,7 @@ export function Destinations() {
       await client.invalidateQueries({ queryKey: ["destinations"] });
     });
   const check = (name: string) => run(async () => setChecked({ name, checks: (await send<{ items: Check[] }>("POST", `/v1/destinations/${name}/check`)).items }));
-  const users = (name: string) => status?.outlets.filter((o) => o.destination === name).map((o) => o.name) ?? [];
+  const users = (name: string) => outlets?.filter((o) => o.destination === name).map((o) => o.name) ?? [];
   return (
     <>
       <h2 className="section-head">Destinations</h2>

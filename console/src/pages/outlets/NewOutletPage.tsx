@@ -2,7 +2,7 @@ import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { useNavigate } from "react-router-dom";
 import { send, useDestinations, useKinds } from "../../api/client";
-import { useStatus } from "../../api/status";
+import { useSources } from "../../api/status";
 import type { Check, Destination, Outlet, Preview } from "../../api/types";
 import { Checks } from "../../parts/Checks";
 import { Message } from "../../parts/changes/Message";
@@ -21,7 +21,7 @@ const another = "(new)";
  * checked, which by itself does nothing. */
 export function NewOutletPage() {
   const navigate = useNavigate();
-  const { status } = useStatus();
+  const sources = useSources();
   const { data: destinations } = useDestinations();
   const { data: kinds } = useKinds();
   const [step, setStep] = useState(0);
@@ -37,7 +37,7 @@ export function NewOutletPage() {
   const kindName = chosen === pull ? "pull" : (known?.definition.kind ?? destination.kind);
   const kind = kinds?.find((k) => k.name === kindName);
   const target = chosen === pull ? "" : chosen === another ? destinationName : chosen;
-  const source = outlet.source || status?.sources[0]?.name || "";
+  const source = outlet.source || sources?.[0]?.name || "";
   const definition: Outlet = { ...outlet, source, destination: target || undefined };
   const check = () =>
     work(async () => {
@@ -131,7 +131,7 @@ export function NewOutletPage() {
             <Form.Group controlId="source">
               <Form.Label>Source</Form.Label>
               <Form.Select size="sm" value={source} onChange={(e) => setOutlet({ ...outlet, source: e.target.value })}>
-                {status?.sources.map((s) => (
+                {sources?.map((s) => (
                   <option key={s.name}>{s.name}</option>
                 ))}
               </Form.Select>

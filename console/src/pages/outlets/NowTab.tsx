@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Form, Table } from "react-bootstrap";
 import { getJSON } from "../../api/client";
-import { useStatus } from "../../api/status";
+import { useSourceStatus } from "../../api/status";
 import type { OutletHistory, OutletStatus } from "../../api/types";
 import { count, localMoment, rate, span } from "../../parts/numbers";
 import { TimeChart } from "../../parts/TimeChart";
@@ -22,11 +22,11 @@ export function NowTab({ outlet }: { outlet: OutletStatus }) {
     refetchInterval: 5000,
     placeholderData: (before) => before,
   });
-  const { status } = useStatus();
+  const source = useSourceStatus(outlet.source);
   const [minutes, setMinutes] = useState(60);
   const charts = useMemo(() => chartsOf(data, (minutes * 60) / step), [data, minutes]);
   const counts = useMemo(() => byTable(data?.counts ?? []), [data]);
-  const tables = status?.sources.find((s) => s.name === outlet.source)?.tables ?? [];
+  const tables = source?.tables ?? [];
   return (
     <>
       <Trouble error={error} />

@@ -1,6 +1,6 @@
 import { Form } from "react-bootstrap";
 import { useMarks } from "../../api/client";
-import { useStatus } from "../../api/status";
+import { useSourceStatus } from "../../api/status";
 import type { Kind, Mark, Outlet } from "../../api/types";
 import { SchemaForm, type Widget } from "../../parts/form/SchemaForm";
 import { TablePicker } from "../../parts/form/TablePicker";
@@ -25,9 +25,9 @@ interface Props {
 
 /** OutletForm asks what goes out, in which form, and how it is delivered. */
 export function OutletForm({ kind, outlet, onChange, stored }: Props) {
-  const { status } = useStatus();
+  const source = useSourceStatus(outlet.source);
   const { data: marks } = useMarks(outlet.source);
-  const tables = status?.sources.find((s) => s.name === outlet.source)?.tables.map((t) => t.name) ?? [];
+  const tables = source?.tables.map((t) => t.name) ?? [];
   const schema = kind.outlet as Schema;
   const value = outlet as unknown as Section;
   const change = (next: Section) => onChange(next as unknown as Outlet);

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Button } from "react-bootstrap";
 import { useNavigate, useParams } from "react-router-dom";
 import { send, useOutlet } from "../../api/client";
-import { useStatus } from "../../api/status";
+import { useOutletStatus } from "../../api/status";
 import type { OutletStatus } from "../../api/types";
 import { Figure } from "../../parts/Figure";
 import { Ask } from "../../parts/Ask";
@@ -22,8 +22,7 @@ import { RewindDialog } from "./RewindDialog";
 /** OutletPage is one outlet: how it stands, and all that can be done with it. */
 export function OutletPage() {
   const { name = "", tab = "" } = useParams();
-  const { status } = useStatus();
-  const outlet = status?.outlets.find((o) => o.name === name);
+  const outlet = useOutletStatus(name);
   const { data: record, error } = useOutlet(name);
   if (error) {
     return <Trouble error={error} />;

@@ -1,13 +1,14 @@
 import { Table } from "react-bootstrap";
 import { Link } from "react-router-dom";
-import { useStatus } from "../../api/status";
+import { useOutlets } from "../../api/status";
 import { count, rate, span } from "../../parts/numbers";
+import { worstFirst } from "../../parts/attention";
 import { StateMark } from "../../parts/StateMark";
 import { Destinations } from "./Destinations";
 
 /** OutletsPage lists the consumers of all journals. */
 export function OutletsPage() {
-  const { status } = useStatus();
+  const outlets = useOutlets();
   return (
     <>
       <div className="page-head">
@@ -16,10 +17,10 @@ export function OutletsPage() {
           Add an outlet
         </Link>
       </div>
-      {status && status.outlets.length === 0 && (
+      {outlets && outlets.length === 0 && (
         <p className="note">There are none yet: the journals are filled, and nobody takes from them. The steps check where events go, and show what would be sent.</p>
       )}
-      {status && status.outlets.length > 0 && (
+      {outlets && outlets.length > 0 && (
         <div className="table-scroll" tabIndex={0} role="region" aria-label="Outlets">
           <Table size="sm" className="counts">
             <thead>
@@ -49,7 +50,7 @@ export function OutletsPage() {
               </tr>
             </thead>
             <tbody>
-              {status.outlets.map((o) => (
+              {worstFirst(outlets).map((o) => (
                 <tr key={o.name}>
                   <th scope="row">
                     <Link to={`/outlets/${o.name}`}>{o.name}</Link>

@@ -1,3 +1,4 @@
+import { memo } from "react";
 import type { OutletStatus, SourceStatus } from "../../api/types";
 import { Link } from "react-router-dom";
 import { Figure } from "../../parts/Figure";
@@ -58,7 +59,7 @@ export function Flow({ source, outlets }: { source: SourceStatus; outlets: Outle
   );
 }
 
-function OutletNode({ outlet }: { outlet: OutletStatus }) {
+const OutletNode = memo(function OutletNode({ outlet }: { outlet: OutletStatus }) {
   return (
     <div className={outlet.phase === "waiting" || outlet.phase === "failed" ? "flow-node stalled" : "flow-node"}>
       <div className="outlet-line">
@@ -83,7 +84,7 @@ function OutletNode({ outlet }: { outlet: OutletStatus }) {
       {outlet.error && <Trouble text={outlet.error} />}
     </div>
   );
-}
+});
 
 function Trouble({ text }: { text: string }) {
   return (

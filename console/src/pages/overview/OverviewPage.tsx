@@ -1,13 +1,19 @@
+import { memo } from "react";
 import { Link } from "react-router-dom";
-import { useStatus } from "../../api/status";
+import { useLive, useOutlets, useSources } from "../../api/status";
+import type { OutletStatus, SourceStatus } from "../../api/types";
+import { Crowd, few } from "./Crowd";
 import { Flow } from "./Flow";
 import { Lately } from "./Lately";
 import { TableCounts } from "./TableCounts";
 
-/** OverviewPage draws the way of the data, source by source. */
+/** OverviewPage draws the way of the data, source by source; of many sources and outlets
+ * what needs a person first. */
 export function OverviewPage() {
-  const { status, lost } = useStatus();
-  if (!status) {
+  const sources = useSources();
+  const outlets = useOutlets();
+  const lost = useLive((live) => live.lost);
+  if (!sources || !outlets) {
     return (
       <section className="empty" aria-busy={!lost}>
         <h1>{lost ? "The service does not answer" : "Looking …"}</h1>
@@ -15,7 +21,7 @@ export function OverviewPage() {
       </section>
     );
   }
-  if (status.sources.length === 0) {
+  if (sources.length === 0) {
     return (
       <section className="empty">
         <h1>No sources yet</h1>
@@ -29,13 +35,19 @@ export function OverviewPage() {
   return (
     <>
       <h1 className="visually-hidden">Overview</h1>
-      {status.sources.map((source) => (
-        <section key={source.name} className="source" aria-label={`Source ${source.name}`}>
-          <Flow source={source} outlets={status.outlets.filter((outlet) => outlet.source === source.name)} />
-          <TableCounts tables={source.tables} />
-        </section>
-      ))}
-      <Lately changed={status.sources.map((s) => `${s.phase}${s.since}${s.doing}${s.code}`).join() + status.outlets.map((o) => o.phase).join()} />
+      {few(sources, outlets) ? sources.map((source) => <One key={source.name} source={source} outlets={outlets} />) : <Crowd sources={sources} outlets={outlets} />}
+      <Lately changed={sources.map((s) => `${s.phase}${s.since}${s.doing}${s.code}`).join() + outlets.map((o) => o.phase).join()} />
     </>
   );
 }
+
+const One = memo(function One({ source, outlets }: { source: SourceStatus; outlets: OutletStatus[] }) {
+  return (
+    <section className="source" aria-label={`Source ${source.name}`}>
+      <Flow source={source} outlets={outlets.filter((outlet) => outlet.source === source.name)} />
+      <Counts tables={source.tables} />
+    </section>
+  );
+});
+
+const Counts = memo(TableCounts);

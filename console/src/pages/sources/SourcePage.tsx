@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Button } from "react-bootstrap";
 import { useNavigate, useParams } from "react-router-dom";
 import { send, useSource } from "../../api/client";
-import { useStatus } from "../../api/status";
+import { useOutlets, useSourceStatus } from "../../api/status";
 import type { SourceStatus } from "../../api/types";
 import { Figure } from "../../parts/Figure";
 import { bytes, count, localMoment, span } from "../../parts/numbers";
@@ -31,8 +31,8 @@ const tabs = [
 /** SourcePage is one source: how it stands, and all that can be done with it. */
 export function SourcePage() {
   const { name = "", tab = "" } = useParams();
-  const { status } = useStatus();
-  const source = status?.sources.find((s) => s.name === name);
+  const source = useSourceStatus(name);
+  const outlets = useOutlets();
   const { data: record, error } = useSource(name);
   if (error) {
     return <Trouble error={error} />;
@@ -48,7 +48,7 @@ export function SourcePage() {
       {tab === "rules" && <RulesTab record={record} />}
       {tab === "checks" && <ChecksTab name={name} />}
       {tab === "versions" && <VersionsTab name={name} changed={source.journal.generation + source.tables.map((t) => t.counts.schema ?? 0).join()} />}
-      {tab === "marks" && <MarksTab source={source} outlets={status?.outlets.filter((o) => o.source === name) ?? []} />}
+      {tab === "marks" && <MarksTab source={source} outlets={outlets?.filter((o) => o.source === name) ?? []} />}
       {tab === "log" && <LogTab subject={`source/${name}`} changed={`${source.phase}${source.doing}${source.code}`} />}
     </>
   );

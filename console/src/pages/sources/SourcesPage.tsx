@@ -1,12 +1,12 @@
 import { Table } from "react-bootstrap";
 import { Link } from "react-router-dom";
-import { useStatus } from "../../api/status";
+import { useSources } from "../../api/status";
 import { bytes, count, rate, span } from "../../parts/numbers";
 import { StateMark } from "../../parts/StateMark";
 
 /** SourcesPage lists the databases whose changes are captured. */
 export function SourcesPage() {
-  const { status } = useStatus();
+  const sources = useSources();
   return (
     <>
       <div className="page-head">
@@ -15,8 +15,8 @@ export function SourcesPage() {
           Add a source
         </Link>
       </div>
-      {status && status.sources.length === 0 && <p className="note">There are none yet. The steps check a database, show its tables and try it out before anything is stored.</p>}
-      {status && status.sources.length > 0 && (
+      {sources && sources.length === 0 && <p className="note">There are none yet. The steps check a database, show its tables and try it out before anything is stored.</p>}
+      {sources && sources.length > 0 && (
         <div className="table-scroll" tabIndex={0} role="region" aria-label="Sources">
           <Table size="sm" className="counts">
             <thead>
@@ -40,7 +40,7 @@ export function SourcesPage() {
               </tr>
             </thead>
             <tbody>
-              {status.sources.map((s) => (
+              {sources.map((s) => (
                 <tr key={s.name}>
                   <th scope="row">
                     <Link to={`/sources/${s.name}`}>{s.name}</Link>
