@@ -109,7 +109,7 @@ func (b *bed) loadOnce(ctx context.Context, kind string, rows int, name string) 
 	if err != nil {
 		return nil, err
 	}
-	// It takes its slot away by itself; the next load wants the name.
+	// It takes its slot away by itself; the next load needs the name.
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		var done bool
 		if err := i.state.QueryRow(ctx, "SELECT bool_and(state = 'loaded') FROM rillmark.source_table").Scan(&done); err != nil {

@@ -95,7 +95,7 @@ func (i *instance) post(ctx context.Context, path string, body any) error {
 	defer response.Body.Close() //nolint:errcheck // it was only read
 	if response.StatusCode >= 300 {
 		var told bytes.Buffer
-		told.ReadFrom(response.Body) //nolint:errcheck // the status tells enough
+		told.ReadFrom(response.Body) //nolint:errcheck // the status says enough
 		return fmt.Errorf("POST %s: %s %s", path, response.Status, told.String())
 	}
 	return nil

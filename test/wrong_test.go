@@ -74,7 +74,7 @@ func TestWrongInput(t *testing.T) {
 		{"a commit of what was never handed out", "POST", "/v1/outlets/desk/commit", map[string]int64{"committed": 99999}, 422, "offset-outside", "was never handed out"},
 		{"a path outside of files_root", "POST", "/v1/destinations/x", map[string]any{"kind": "file", "file": map[string]string{"directory": "../../etc"}}, 422, "path-outside", "outside of the service's files_root"},
 		{"an unknown kind", "POST", "/v1/destinations/x", map[string]any{"kind": "pigeon"}, 422, "invalid-definition", "kind"},
-		{"a change without its version", "PUT", "/v1/sources/circulation", good, 428, "version-wanted", "If-Match"},
+		{"a change without its version", "PUT", "/v1/sources/circulation", good, 428, "version-required", "If-Match"},
 		{"an unknown schema version", "GET", "/v1/schemas/0000000000000000", nil, 404, "not-found", "no schema version"},
 		{"no fingerprint", "GET", "/v1/schemas/xyz", nil, 422, "invalid-definition", "sixteen"},
 		{"an unknown path", "GET", "/v1/nothing", nil, 404, "not-found", "nothing at"},

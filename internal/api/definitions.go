@@ -20,7 +20,7 @@ import (
 type Record[D any] struct {
 	Name       string    `json:"name"`
 	Version    int64     `json:"version" doc:"Give it back as If-Match when changing the definition"`
-	Running    bool      `json:"running" doc:"Whether somebody wants it to run"`
+	Running    bool      `json:"running" doc:"Whether it is to run"`
 	Reason     string    `json:"reason,omitempty"`
 	CreatedAt  time.Time `json:"created_at"`
 	UpdatedAt  time.Time `json:"updated_at"`
@@ -99,7 +99,7 @@ func (p *put[D]) version() (int64, error) {
 	text := strings.Trim(strings.TrimPrefix(p.IfMatch, "W/"), `"`)
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		fault := newProblem(http.StatusPreconditionRequired, "version-wanted", "a change names the version it changes, in the header If-Match")
+		fault := newProblem(http.StatusPreconditionRequired, "version-required", "a change names the version it changes, in the header If-Match")
 		fault.Fix = "read the definition and send its version along"
 		return 0, fault
 	}

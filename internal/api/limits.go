@@ -27,7 +27,7 @@ const (
 	maxStreams = 200
 )
 
-// endless tells the answers that go on until the caller has enough.
+// endless reports whether an answer goes on until the caller has enough.
 func endless(path string) bool {
 	return strings.HasSuffix(path, "/stream") || strings.HasSuffix(path, "/try") || strings.HasSuffix(path, "/journal/verify")
 }

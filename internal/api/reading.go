@@ -218,7 +218,7 @@ func (s *Server) readingRoutes() {
 	})
 }
 
-// noVersion tells a schema version that is not there from a state database that does
+// noVersion distinguishes a missing schema version from a state database that does
 // not answer.
 func noVersion(err error, fingerprint string) error {
 	if errors.Is(err, catalog.ErrNotFound) {

@@ -42,7 +42,7 @@ const (
 	maxWaiting = 64
 )
 
-// door tells who may come in.
+// door decides who may come in.
 type door struct {
 	service *service.Service
 	token   string
@@ -122,7 +122,7 @@ func (d *door) forget(id [sha256.Size]byte) {
 	delete(d.sessions, id)
 }
 
-// authenticate wants the token on every call where one is set. The console's
+// authenticate requires the token on every call where one is set. The console's
 // own files, which hold no data, and the sign of life go without.
 func (d *door) authenticate(next http.Handler) http.Handler {
 	if d.token == "" {
@@ -136,7 +136,7 @@ func (d *door) authenticate(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		p := newProblem(http.StatusUnauthorized, "token-wanted", "this service wants its token")
+		p := newProblem(http.StatusUnauthorized, "token-required", "this service requires its token")
 		p.Fix = "send it as Authorization: Bearer …; the client takes it from RILLMARK_TOKEN"
 		if bearer && !d.delay(w, r) {
 			return
@@ -239,7 +239,7 @@ func (d *door) cookie(value string, seconds int) *http.Cookie {
 		SameSite: http.SameSiteStrictMode, Secure: strings.HasPrefix(d.service.Config.PublicURL, "https://")}
 }
 
-// look tells a page whether somebody is signed in.
+// look answers whether somebody is signed in.
 func (d *door) look(w http.ResponseWriter, r *http.Request) {
 	told := Session{Wanted: d.token != ""}
 	if until := d.session(r); told.Wanted && !until.IsZero() {

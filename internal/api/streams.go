@@ -52,7 +52,7 @@ func (s *eventStream) send(event, id string, data []byte) error {
 	return err
 }
 
-// comment tells a reader that the stream lives, and how far it has come.
+// comment shows a reader that the stream is alive, and how far it has come.
 func (s *eventStream) comment(passed int64) error {
 	s.control.SetWriteDeadline(time.Now().Add(writeTime)) //nolint:errcheck // then the write fails
 	_, err := fmt.Fprintf(s.w, ": %d\n\n", passed)
@@ -151,7 +151,7 @@ func (s *Server) streamOutlet(w http.ResponseWriter, r *http.Request) {
 	stream(w, r, feed)
 }
 
-// end tells a stream's reader how it ended: with an error, or at the end that was asked
+// end says to a stream's reader how it ended: with an error, or at the end that was asked
 // for.
 func (s *eventStream) end(err error, ctx context.Context, feed *service.Feed) {
 	kind, told := "end", []byte(fmt.Sprintf(`{"passed":%d}`, feed.Passed()))
@@ -204,7 +204,7 @@ func stream(w http.ResponseWriter, r *http.Request, feed *service.Feed) {
 			if ctx.Err() != nil || errors.As(err, &fault) && fault.Code == service.CodeStopping {
 				return
 			}
-			continue // TryNext tells
+			continue // TryNext has the error
 		}
 		if out.comment(feed.Passed()) != nil {
 			return

@@ -19,7 +19,7 @@ import (
 
 // The phases of a source's capture.
 const (
-	PhasePaused   = "paused"   // somebody wants it so
+	PhasePaused   = "paused"   // on request
 	PhaseStarting = "starting" // connecting, preparing
 	PhaseRunning  = "running"  // following, and perhaps loading
 	PhaseWaiting  = "waiting"  // for a fault to pass; tried again by itself

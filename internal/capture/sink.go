@@ -33,7 +33,7 @@ const (
 // does.
 type sink struct {
 	writer  journal.Appender
-	know    func(*change.Schema) // told of versions that readers will ask for
+	know    func(*change.Schema) // gets versions that readers will ask for
 	report  func(engine.Report)
 	stats   *Stats
 	now     func() time.Time

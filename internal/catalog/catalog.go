@@ -317,12 +317,12 @@ func (c *Catalog) edit(ctx context.Context, k kind, name string, version int64, 
 	return nil
 }
 
-// SetSourceRunning records that somebody wants a source to run, or not, and why.
+// SetSourceRunning records whether a source is to run, and why.
 func (c *Catalog) SetSourceRunning(ctx context.Context, name string, running bool, reason string) error {
 	return c.setRunning(ctx, sources, name, running, reason)
 }
 
-// RunSourceOnce records that somebody wants a source to run until it has caught up.
+// RunSourceOnce records that a source is to run until it has caught up.
 func (c *Catalog) RunSourceOnce(ctx context.Context, name, reason string) error {
 	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark.source SET running = true, once = true, ended = false, reason = $2, updated_at = now() WHERE name = $1", name, reason)
 	if err == nil && tag.RowsAffected() == 0 {
@@ -341,7 +341,7 @@ func (c *Catalog) EndSourceRun(ctx context.Context, source int64, reason string)
 	return err
 }
 
-// SetOutletRunning records that somebody wants an outlet to run, or not, and why.
+// SetOutletRunning records whether an outlet is to run, and why.
 func (c *Catalog) SetOutletRunning(ctx context.Context, name string, running bool, reason string) error {
 	return c.setRunning(ctx, outlets, name, running, reason)
 }

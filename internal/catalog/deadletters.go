@@ -44,7 +44,7 @@ type LetterFilter struct {
 	// After is the offset behind which a list goes on.
 	After int64
 	Limit int
-	// Retrying chooses those that somebody wants to be tried again.
+	// Retrying chooses those that are to be tried again.
 	Retrying bool
 	// WithEvents asks for the events, too.
 	WithEvents bool

@@ -111,7 +111,7 @@ func (c *Catalog) SetUntil(ctx context.Context, outlet, until int64) error {
 }
 
 // EndRun puts on record that an outlet has delivered up to its end: it is back where it
-// was, if that is wanted, and pauses unless it is to run on.
+// was, if asked for, and pauses unless it is to run on.
 func (c *Catalog) EndRun(ctx context.Context, outlet int64, reason string) (end Replay, err error) {
 	err = pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
 		err := tx.QueryRow(ctx, "SELECT coalesce(until, 0), return_to, runs_on FROM rillmark.outlet_offset WHERE outlet_id = $1 AND until IS NOT NULL FOR UPDATE", outlet).

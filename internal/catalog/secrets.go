@@ -81,7 +81,7 @@ func keyFile(file string) (string, error) {
 	return string(text), nil
 }
 
-// makeKeyFile writes the key aside and links it into place, so that of two
+// makeKeyFile writes the key to a temporary file and links it into place, so that of two
 // processes that start at once both use the same one.
 func makeKeyFile(file string) (string, error) {
 	var key [32]byte

@@ -96,7 +96,7 @@ func avroTypes(c Column, enum string) []any {
 		if precision, scale, fixed := c.DecimalSize(); fixed {
 			return []any{map[string]any{"type": "bytes", "logicalType": "decimal", "precision": precision, "scale": scale}, "string"}
 		}
-		return []any{"string"} // Avro's decimal wants a scale
+		return []any{"string"} // Avro's decimal needs a scale
 	case RuleDate:
 		return logical("int", "date")
 	case RuleTime:

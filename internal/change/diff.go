@@ -13,7 +13,7 @@ type ColumnDiff struct {
 	// Before and After are nil where the version has no such column.
 	Before *Column `json:"before,omitempty"`
 	After  *Column `json:"after,omitempty"`
-	// Says tells a change in words: "type integer → bigint, now in the key".
+	// Says is the change in words: "type integer → bigint, now in the key".
 	Says string `json:"says,omitempty"`
 }
 

@@ -28,14 +28,14 @@ const (
 	RuleEngineText  Rule = "engine-text" // JSON string: the engine's own text for a type without a rule
 )
 
-// Form tells a writer of JSON what it has to do with a value's canonical text.
+// Form is what a writer of JSON has to do with a value's canonical text.
 type Form uint8
 
 // The forms.
 const (
 	FormRaw    Form = iota // is JSON already
-	FormPlain              // wants quotes; nothing in it wants an escape
-	FormEscape             // wants quotes and escapes
+	FormPlain              // needs quotes, and no escapes
+	FormEscape             // needs quotes and escapes
 	FormBase64             // raw bytes
 	FormNumber             // is a JSON number unless it starts with a letter after an optional sign
 )

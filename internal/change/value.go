@@ -2,7 +2,7 @@ package change
 
 import "encoding/binary"
 
-// Presence tells a value that is there from a null and from one that the log
+// Presence distinguishes a value from a null and from one that the log
 // did not carry. The last is never shown as null.
 type Presence uint8
 

@@ -190,7 +190,7 @@ func (a *app) watch() *cobra.Command {
 					return usage("--tables and --operation are for a source; an outlet has a filter of its own")
 				}
 				if c.Flags().Changed("changes") {
-					return usage("--changes is for a source; an outlet's definition says which it wants")
+					return usage("--changes is for a source; an outlet's definition has its own")
 				}
 				path = "/v1/outlets/" + url.PathEscape(outlet) + "/stream?"
 			case outlet == "" && len(args) == 1:

@@ -118,7 +118,7 @@ environment's RILLMARK_SERVER, says where it is; RILLMARK_TOKEN holds its token.
 	return root
 }
 
-// exactly wants n arguments, and says which.
+// exactly requires n arguments, and names them.
 func exactly(names ...string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) == len(names) {

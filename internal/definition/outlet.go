@@ -229,7 +229,7 @@ func (o *Outlet) validateShape() error {
 		}
 	}
 	if flat && o.Updates == "pair" && !slices.Contains(o.Metadata, "operation") && len(o.Metadata) > 0 {
-		return settings.Wrong("updates", "old and new row could not be told apart: put operation into metadata")
+		return settings.Wrong("updates", "old and new row would look the same: put operation into metadata")
 	}
 	if o.Avro != nil {
 		if o.Format != encode.FormatAvro {

@@ -205,7 +205,7 @@ func (s *stage) startService(ctx context.Context) error {
 	s.serviceEnded = ended
 	command := s.service
 	go func() {
-		command.Wait() //nolint:errcheck // its log tells
+		command.Wait() //nolint:errcheck // its log has the error
 		close(ended)
 	}()
 	for deadline := time.Now().Add(30 * time.Second); ; {

@@ -103,7 +103,7 @@ func Renamed(s Shape, v *change.Schema) (renamed []change.Column) {
 	return renamed
 }
 
-// tells reports whether a reader could tell an event without a row from a row.
+// tells reports whether a reader could distinguish an event without a row from a row.
 func (f *flattener) tells() bool {
 	return slices.ContainsFunc(f.chosen, func(i int) bool { return metadata[i].name == "operation" })
 }

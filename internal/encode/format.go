@@ -56,7 +56,7 @@ func (b *Batch) text(s string) []byte {
 	return b.since(at)
 }
 
-// plainHeaders are what a consumer wants to know before it reads a body that does not
+// plainHeaders are what a consumer needs to know before it reads a body that does not
 // say so itself.
 func plainHeaders(b *Batch, e *change.Event, msg *Message) {
 	b.header("rillmark-id", msg.ID, false)

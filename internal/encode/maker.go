@@ -12,7 +12,7 @@ import (
 type Maker struct {
 	shape Shape
 	wants Capabilities
-	// Register is told of each schema version that the shape makes, before its
+	// Register gets each schema version that the shape makes, before its
 	// first message.
 	Register func(*change.Schema) error
 	// Frame gives what stands before each Avro value of a version.

@@ -10,7 +10,7 @@ import (
 // Message is what goes out for one event, or for a part of it. Its slices lie in
 // the batch that it belongs to, and are good until that is reset.
 type Message struct {
-	// Offset is the event's; Part tells the messages of one event apart, from 0.
+	// Offset is the event's; Part numbers the messages of one event, from 0.
 	Offset int64
 	Part   int
 	// ID is the same whenever the message is delivered again.
@@ -42,7 +42,7 @@ type Message struct {
 	// EncodeError is why the event cannot be put into its form; nothing is sent then.
 	EncodeError error
 
-	start, end int // of the body's line in the batch's buffer, where lines are wanted
+	start, end int // of the body's line in the batch's buffer, where lines are made
 }
 
 // HasLine reports whether the body has a line feed behind it.

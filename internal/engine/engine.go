@@ -36,7 +36,7 @@ var ErrComplete = errors.New("all tables are loaded")
 // it began is in the journal, and nothing is left to load.
 var ErrCaughtUp = errors.New("caught up")
 
-// ErrAgain ends a run that wants to be begun again at once, with what is stored.
+// ErrAgain ends a run that is to be begun again at once, with what is stored.
 var ErrAgain = errors.New("begin again")
 
 // Table is one table of a source.
@@ -159,7 +159,7 @@ type Sink interface {
 	StoreWhole(ctx context.Context) error
 	// Released is the Release of the newest checkpoint that is stored.
 	Released() uint64
-	// Report tells of the run: for the log of the run and the status page.
+	// Report describes the run, for the log of the run and the status page.
 	Report(Report)
 }
 

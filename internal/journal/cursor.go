@@ -17,7 +17,7 @@ var ErrCorrupt = errors.New("the journal's block is damaged")
 type Cursor struct {
 	// Resolve finds a schema version by its fingerprint.
 	Resolve func(change.Fingerprint) (*change.Schema, error)
-	// Wants, where not nil, says of which tables events are wanted, messages having
+	// Wants, where not nil, selects tables whose events are read, messages having
 	// none; others are passed over, which takes a tenth of reading them.
 	Wants func(table string) bool
 	// Passed counts the events that were passed over since Reset, those that are no
@@ -120,7 +120,7 @@ func (c *Cursor) bytes() ([]byte, error) {
 
 func (c *Cursor) take(n uint64) ([]byte, error) {
 	if n > uint64(len(c.rest)) {
-		return nil, fmt.Errorf("%w: %d bytes wanted where %d are left", ErrCorrupt, n, len(c.rest))
+		return nil, fmt.Errorf("%w: %d bytes needed, %d are left", ErrCorrupt, n, len(c.rest))
 	}
 	taken := c.rest[:n:n]
 	c.rest = c.rest[n:]
@@ -188,7 +188,7 @@ func (c *Cursor) transaction() error {
 	return nil
 }
 
-// event reads an event, or passes over one of a table that is not wanted.
+// event reads an event, or skips one of a table that is not selected.
 func (c *Cursor) event(e *change.Event) (passed bool, err error) {
 	head := c.rest
 	at, flags, delta, err := c.eventHead(len(c.tables))

@@ -79,7 +79,7 @@ type Retention interface {
 	Retain(ctx context.Context, source int64, age time.Duration, size int64, held func(next, bytes int64) bool) (first int64, dropped int, err error)
 	// Expire removes events of some tables that are older than age, before an offset.
 	Expire(ctx context.Context, source int64, tables []string, age time.Duration, upto int64) (events int64, err error)
-	// Upkeep does what the store wants to do with blocks that are older than settle,
+	// Upkeep does the store's own maintenance on blocks that are older than settle,
 	// without changing an event; busy says that little may be done now.
 	Upkeep(ctx context.Context, source int64, settle time.Duration, busy bool) error
 	// Size is a journal's size on disk, BytesFrom that of its events from an offset on.

@@ -15,13 +15,13 @@ import (
 // ErrExpired says that events were asked for that retention has dropped.
 var ErrExpired = errors.New("these events are no longer kept")
 
-// ReaderOptions say what a reader wants; the zero value wants everything.
+// ReaderOptions select what a reader gets; the zero value selects everything.
 type ReaderOptions struct {
 	// Tables, where not empty, is a regular expression that both Go and
 	// PostgreSQL read alike; blocks in which no table matches it are skipped
 	// unread. Events of other tables in a block that is read still come.
 	Tables string
-	// Wants, where not nil, says of which tables events are wanted, messages having
+	// Wants, where not nil, selects tables whose events are read, messages having
 	// none. Others are passed over: their offsets are left out.
 	Wants func(table string) bool
 	// Poll is how often the journal is asked for more where no writer of this
@@ -43,7 +43,7 @@ type blockReader struct {
 // fetched is a block of the database, whose columns have been checked.
 type fetched struct {
 	columns
-	stored []byte // nil where none of its tables is wanted
+	stored []byte // nil where none of its tables is selected
 }
 
 // fetchBlocks bounds how many stored blocks a reader holds.
@@ -129,7 +129,7 @@ func (r *blockReader) Next(ctx context.Context) (*Batch, error) {
 		}
 		poll := r.options.Poll
 		if wait.known {
-			poll = time.Minute // the channel tells; this is for a lost writer
+			poll = time.Minute // the channel wakes it; this is for a lost writer
 		}
 		timer := time.NewTimer(poll)
 		select {

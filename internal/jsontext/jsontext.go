@@ -73,7 +73,7 @@ func isPlain(x uint64) bool {
 	return (x|(x-' '*ones)|(quote-ones)&^quote|(slash-ones)&^slash)&highs == 0
 }
 
-// IsNumber tells a number in text form from NaN and the infinities.
+// IsNumber reports whether a text is a number, and not NaN or an infinity.
 func IsNumber(text []byte) bool {
 	if len(text) > 0 && text[0] == '-' {
 		text = text[1:]

@@ -18,7 +18,7 @@ const (
 	lateFlushEvery = 3 * flushEvery
 	// flushEvents are sent without a flush at most.
 	flushEvents = 100_000
-	// lookEvery is how often dead letters are looked for that somebody wants to
+	// lookEvery is how often dead letters are looked for that are to
 	// be tried again, through another instance.
 	lookEvery = 5 * time.Second
 	// lastWait is how long a stop may take for what is under way.

@@ -105,7 +105,7 @@ type Outlet struct {
 
 	mu     sync.Mutex
 	status Status
-	// troubled says that an error was told and no event has gone out since.
+	// troubled says that an error was logged and no event has gone out since.
 	troubled bool
 	rates    capture.Rates
 	counts   Counts
@@ -184,7 +184,7 @@ func (o *Outlet) Run(ctx context.Context) {
 		if o.Status().Delivered > before {
 			wait = o.FirstWait
 			o.set(func(s *Status) { s.Attempts = 0 })
-			last = "" // it went on in between: the next trouble is told anew
+			last = "" // it went on in between: the next error is logged again
 		}
 		text, code := err.Error(), "error"
 		var fault *engine.Fault

@@ -48,7 +48,7 @@ func (o *Outlet) Recount(ctx context.Context, into *encode.Closer, at int64) err
 	look := o.Store.Reader(o.Origin.SourceID, at+1, journal.ReaderOptions{})
 	batch, err := look.TryNext(ctx)
 	if err != nil || batch == nil {
-		return nil //nolint:nilerr // whoever reads on is told
+		return nil //nolint:nilerr // whoever reads on gets the error
 	}
 	if !batch.Next(&e) || e.Transaction.Index == 0 {
 		return batch.Err()

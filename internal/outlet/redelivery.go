@@ -9,7 +9,7 @@ import (
 	"rillmark/internal/encode"
 )
 
-// redeliverWanted delivers the dead letters that somebody wants to be tried again, in the
+// redeliverWanted delivers the dead letters that are to be tried again, in the
 // order of their offsets. One that is refused again keeps those of its row back.
 func (s *sender) redeliverWanted(ctx context.Context) error {
 	if s.deadCount == 0 {

@@ -67,7 +67,7 @@ func (r *run) inText(ctx context.Context, l *catalogue.Layout, tuple []pgoutput.
 func plainText(c *catalogue.RawColumn, data []byte) (text []byte, known bool, err error) {
 	want := func(n int) bool {
 		if len(data) != n {
-			err = fmt.Errorf("%d bytes where %d are wanted", len(data), n)
+			err = fmt.Errorf("%d bytes instead of %d", len(data), n)
 		}
 		return err == nil
 	}

@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// full loads a table that has no key, so that nothing tells which of its rows a
+// full loads a table that has no key, so that nothing identifies which of its rows a
 // change between two marks is about: it is read in one snapshot, which stays open
 // until all its rows are in the journal.
 //
@@ -108,7 +108,7 @@ func (l *loader) readFull(ctx context.Context, j *job, into *chunk.Rows, mark fu
 	if _, err := l.Conn.Exec(ctx, "DECLARE rows NO SCROLL CURSOR FOR SELECT "+strings.Join(s.Names, ", ")+" FROM "+l.Target.From()+j.condition()); err != nil {
 		return err
 	}
-	// A first look tells how large rows are; then there are more at a time.
+	// The first read shows how large rows are; then there are more at a time.
 	for limit := 20; ; limit = min(4*limit, l.Limit()) {
 		into.Rows = nil
 		n, _, err := l.Collect(ctx, into, s, fmt.Sprintf("FETCH %d FROM rows", limit), nil, 0, 0)

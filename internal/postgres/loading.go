@@ -204,7 +204,7 @@ const tellLoadsEvery = 200 * time.Millisecond
 // tellLoads puts what is being loaded on the status page, now or soon; the lock is held.
 func (r *run) tellLoads(now bool) {
 	if !now && len(r.tables) > 100 && time.Since(r.toldLoads) < tellLoadsEvery {
-		return // whoever finds nothing left to load tells
+		return // the session that finds nothing left to load reports
 	}
 	r.toldLoads = time.Now()
 	var names []string

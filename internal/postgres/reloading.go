@@ -39,7 +39,7 @@ func (r *run) wantLoad(t *table) {
 	t.load = l
 }
 
-// keepReloading takes on what somebody wants to be read anew.
+// keepReloading takes requests to read tables anew.
 func (r *run) keepReloading(ctx context.Context, reloads <-chan engine.Reload) error {
 	for {
 		select {

@@ -509,7 +509,7 @@ func (r *run) change(oid uint32, start session.LSN, concerns func(*relation) boo
 	}
 	brings := !rel.skipped
 	if brings {
-		r.notYetVisible.Note(r.tx.XID, rel.table.number) // also where it is not new: see unseen
+		r.notYetVisible.Note(r.tx.XID, rel.table.number) // also where it is not new: see [loads.NotYetVisible]
 		brings = !rel.rule.Filtered() || concerns(rel)
 	}
 	isNew, err := r.arrive(start, brings)

@@ -118,7 +118,7 @@ func (r *run) beginFirst(ctx context.Context, stored *checkpoint, s *stream.Stre
 	finished := make(chan struct{})
 	go func() {
 		defer close(finished)
-		guard.Run(func() error { //nolint:errcheck // it only tells
+		guard.Run(func() error { //nolint:errcheck // it only reports
 			r.tellWhoIsWaitedFor(ctx, done)
 			return nil
 		})

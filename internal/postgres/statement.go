@@ -144,7 +144,7 @@ func (r *run) stated(ctx context.Context, t *table, oid uint32, columns []catalo
 	l, err := catalogue.Current(ctx, r.config, r.control, oid, t.state.Table, t.rule())
 	var fault *engine.Fault
 	if errors.As(err, &fault) {
-		l = nil // told at the table's next row
+		l = nil // its schema event comes with the table's next row
 	} else if err != nil {
 		return step{}, err
 	}
@@ -297,7 +297,7 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 			l, err := catalogue.LayoutOf(r.config, now[oid], t.state.Table, rule)
 			var fault *engine.Fault
 			if errors.As(err, &fault) {
-				continue // told at the table's next row
+				continue // its schema event comes with the table's next row
 			}
 			if err != nil {
 				return err

@@ -149,7 +149,7 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 	for _, l := range t.captured.Members {
 		place := published[l.Name()].Place
 		if published[l.Name()].Root != l.RootOID && before[l.Name()] != "" {
-			place = before[l.Name()] // attached or detached between two questions: the next look tells
+			place = before[l.Name()] // attached or detached between two queries: the next one shows it
 		}
 		lines = append(lines, l.Name()+"="+place)
 		if was := before[l.Name()]; was != "" && was != place && !r.placed[l.Name()] {

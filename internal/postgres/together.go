@@ -140,7 +140,7 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 	})
 }
 
-// small keeps the tables that are small, and can be read as far as that can be told.
+// small keeps the tables that are small, and can be read as far as is known.
 func (l *loader) small(ctx context.Context, all []*job) (some []*job, err error) {
 	oids := make([]uint32, len(all))
 	for i, one := range all {

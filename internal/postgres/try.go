@@ -151,7 +151,7 @@ func (r *run) unpublished(ctx context.Context) ([]string, error) {
 	return names, nil
 }
 
-// engineSaysAway tells the error of a connection that was interrupted.
+// engineSaysAway reports whether an error is of a connection that was interrupted.
 func engineSaysAway(err error) bool {
 	var fault *engine.Fault
 	return errors.As(err, &fault) && fault.Code == "source-away"

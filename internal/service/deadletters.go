@@ -19,7 +19,7 @@ type Letter struct {
 	Offset    int64     `json:"offset"`
 	EventID   string    `json:"event_id"`
 	State     string    `json:"state" enum:"dead,behind" doc:"dead: it was refused, or has failed too often; behind: it waits behind one of the same row"`
-	Retrying  bool      `json:"retrying" doc:"Somebody wants it to be tried again"`
+	Retrying  bool      `json:"retrying" doc:"It is to be tried again"`
 	Table     string    `json:"table,omitempty"`
 	Operation string    `json:"operation"`
 	Key       string    `json:"key,omitempty" doc:"The row's key"`

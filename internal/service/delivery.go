@@ -122,7 +122,7 @@ func fixedTopics(o *definition.Outlet) []string {
 
 // Check checks the destination of a definition, or of a stored outlet where d is
 // nil, with what the outlet needs there: its topics, for instance; and its source, too,
-// where that is wanted.
+// where that is asked for.
 func (s *Outlets) Check(ctx context.Context, name string, d *definition.Outlet, withSource bool) (checks, source []change.Check, err error) {
 	if d == nil {
 		record, err := s.catalog.Outlet(ctx, name)

@@ -33,7 +33,7 @@ func reportOf(v *journal.Verified) *JournalReport {
 	return r
 }
 
-// Verify reads all of a source's journal; progress is told how far it is.
+// Verify reads all of a source's journal; progress gets how far it is.
 func (s *Journals) Verify(ctx context.Context, source string, progress func(*JournalReport)) (*JournalReport, error) {
 	record, err := s.catalog.Source(ctx, source)
 	if err != nil {

@@ -24,7 +24,7 @@ type Feed struct {
 	reader  journal.Reader
 	maker   *encode.Maker
 	address string     // the service's public one
-	net     *shape.Net // where only the net of changes is wanted
+	net     *shape.Net // where only the net of changes is asked for
 	window  int        // the rows of one net
 	batch   *journal.Batch
 	event   change.Event

@@ -107,7 +107,7 @@ func (s *upkeep) expire(name string, one *sourceRun, nexts map[*outletRun]int64)
 	return nil
 }
 
-// lookAtReserve tells in good time what an outlet is about to lose, and exactly what
+// lookAtReserve warns in good time what an outlet is about to lose, and says exactly what
 // it has lost.
 func (s *upkeep) lookAtReserve(o *outletRun, next, first int64, age time.Duration, size int64) {
 	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
@@ -159,7 +159,7 @@ func (s *upkeep) noteLost(ctx context.Context, o *outletRun, lost catalog.Lost) 
 		return
 	}
 	if len(known) > 0 && known[0].First == lost.First {
-		return // told before the service was started again
+		return // logged before the service was started again
 	}
 	if err := s.catalog.NoteLost(ctx, o.record.ID, lost); err != nil {
 		return

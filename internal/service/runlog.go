@@ -12,7 +12,7 @@ import (
 // maxPendingLog bounds what waits for a state database that is away.
 const maxPendingLog = 2000
 
-// runLog tells what happens twice: as structured log lines at once, and in the
+// runLog records what happens twice: as structured log lines at once, and in the
 // state database for people to read, as soon as it takes them.
 type runLog struct {
 	logger *slog.Logger

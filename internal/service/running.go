@@ -36,7 +36,7 @@ type outletRun struct {
 // records say.
 type running struct {
 	*common
-	captures   *Sources // makes engines, and is told how captures end
+	captures   *Sources // makes engines, and hears how captures end
 	deliveries *Outlets // makes deliveries
 	overview   *Overview
 

@@ -77,7 +77,7 @@ func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition
 		return nil, fmt.Errorf("the condition %q does not fit %s: %s; its columns are %s", c.text, table, firstIssue(issues), columnNames(columns))
 	}
 	if !checked.OutputType().IsExactType(cel.BoolType) {
-		return nil, fmt.Errorf("the condition %q on %s gives %s where true or false is wanted", c.text, table, checked.OutputType())
+		return nil, fmt.Errorf("the condition %q on %s gives %s, but has to give true or false", c.text, table, checked.OutputType())
 	}
 	program, err := env.Program(checked, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(maxConditionCost))
 	if err != nil {

@@ -133,7 +133,7 @@ func TestConditions(t *testing.T) {
 		_, err := ParseCondition(text)
 		require.ErrorContains(t, err, told)
 	}
-	for text, told := range map[string]string{"nothing == 1": "its columns are", `id == "a"`: "does not fit public.holds", "id + 1": "where true or false is wanted"} {
+	for text, told := range map[string]string{"nothing == 1": "its columns are", `id == "a"`: "does not fit public.holds", "id + 1": "has to give true or false"} {
 		condition, err := ParseCondition(text)
 		require.NoError(t, err)
 		_, err = condition.Bind("public.holds", columns)

@@ -125,7 +125,7 @@ func (t *Template) Channel(source, table string) (address string, parameters []s
 }
 
 // Append writes the template's text for an event. key is the text of the row's
-// key; more gives the fields that ParseTemplate was told of besides the usual.
+// key; more has the fields that ParseTemplate was given besides the usual.
 func (t *Template) Append(dst []byte, e *change.Event, key []byte, more func(field string) []byte) []byte {
 	for i := range t.parts {
 		p := &t.parts[i]

@@ -34,7 +34,7 @@ type Broker struct {
 	Folder   string // where topics are kept; in memory without it
 	Create   bool   // topics by themselves
 	Forget   bool   // check and acknowledge what comes, and keep nothing, for measurements
-	User     string // with Password: SCRAM-SHA-512 and PLAIN are wanted
+	User     string // with Password: SCRAM-SHA-512 or PLAIN is required
 	Password string
 	Secure
 }

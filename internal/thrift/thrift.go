@@ -12,7 +12,7 @@ import (
 const (
 	// lookEvery is how often it is looked at how much there is to do.
 	lookEvery = 500 * time.Millisecond
-	// busyShare of one processor wants them all, at once; below quietShare for
+	// busyShare of one processor uses them all, at once; below quietShare for
 	// quietLooks one is enough.
 	busyShare  = 0.25
 	quietShare = 0.12

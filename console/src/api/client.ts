@@ -1,5 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import type { DestinationRecord, Engine, Kind, LogEntry, Mark, OutletRecord, SourceRecord } from "./types";
+import createClient from "openapi-fetch";
+import type { paths } from "./schema.gen";
+import type { Engine, Kind } from "./types";
 
 /** Refused is an answer of the service that is a problem document. */
 export class Refused extends Error {
@@ -13,35 +15,35 @@ export class Refused extends Error {
   }
 }
 
-async function refused(response: Response): Promise<Refused> {
-  const problem = await response.json().catch(() => ({}));
-  const places = (problem.errors ?? []).map((e: { location?: string; message: string }) => `${(e.location ?? "").replace(/^body\.?/, "")}: ${e.message}`);
+/** api makes the calls that the service describes: their paths, parameters, bodies and
+ * answers are checked against its description. */
+export const api = createClient<paths>({ headers: { Accept: "application/json" } });
+
+/** answered is what a call of api answers; one that is refused throws [Refused]. */
+export async function answered<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await call;
+  if (!response.ok) {
+    throw refusal(response, error);
+  }
+  return data as T;
+}
+
+/** at names the version that a change is made to. */
+export const at = (version: number) => ({ "If-Match": `"${version}"` });
+
+interface Problem {
+  detail?: string;
+  fix?: string;
+  errors?: { location?: string; message: string }[];
+}
+
+function refusal(response: Response, answer: unknown): Refused {
+  const problem = (typeof answer === "object" ? (answer ?? {}) : {}) as Problem;
+  const places = (problem.errors ?? []).map((e) => `${(e.location ?? "").replace(/^body\.?/, "")}: ${e.message}`);
   return new Refused(response.status, places.length ? places.join("; ") : (problem.detail ?? response.statusText), problem.fix ?? "");
 }
 
-export async function getJSON<T>(path: string): Promise<T> {
-  const response = await fetch(path, { headers: { Accept: "application/json" } });
-  if (!response.ok) {
-    throw await refused(response);
-  }
-  return response.json();
-}
-
-/** send makes a call that changes something; version is the one that it changes. */
-export async function send<T>(method: "POST" | "PUT" | "DELETE", path: string, body?: unknown, version?: number): Promise<T> {
-  const headers: Record<string, string> = { Accept: "application/json" };
-  if (body !== undefined) {
-    headers["Content-Type"] = "application/json";
-  }
-  if (version !== undefined) {
-    headers["If-Match"] = `"${version}"`;
-  }
-  const response = await fetch(path, { method, headers, body: body === undefined ? undefined : JSON.stringify(body) });
-  if (!response.ok) {
-    throw await refused(response);
-  }
-  return response.status === 204 ? (undefined as T) : response.json();
-}
+const refused = async (response: Response) => refusal(response, await response.json().catch(() => undefined));
 
 /** sendForLines makes a call that is answered in lines of JSON, and hands each on. */
 export async function sendForLines<T>(path: string, body: unknown, each: (line: T) => void, signal: AbortSignal): Promise<void> {
@@ -81,6 +83,15 @@ export interface Session {
   until?: string;
 }
 
+/** session says how things stand with signing in. */
+export async function session(): Promise<Session> {
+  const response = await fetch("/v1/session");
+  if (!response.ok) {
+    throw await refused(response);
+  }
+  return response.json();
+}
+
 /** closeSession signs out, here and for whoever holds the cookie. */
 export async function closeSession(): Promise<void> {
   const response = await fetch("/v1/session", { method: "DELETE" });
@@ -94,7 +105,7 @@ export async function closeSession(): Promise<void> {
 export function useLog(limit: number, changed: unknown, subject = "") {
   return useQuery({
     queryKey: ["log", limit, changed, subject],
-    queryFn: () => getJSON<{ items: LogEntry[] }>(`/v1/log?limit=${limit}&subject=${encodeURIComponent(subject)}`),
+    queryFn: () => answered(api.GET("/v1/log", { params: { query: { limit, subject } } })),
     placeholderData: (previous) => previous,
     select: (page) => page.items,
   });
@@ -102,19 +113,19 @@ export function useLog(limit: number, changed: unknown, subject = "") {
 
 /** useSource reads a source's definition. */
 export function useSource(name: string) {
-  return useQuery({ queryKey: ["source", name], queryFn: () => getJSON<SourceRecord>(`/v1/sources/${name}`), retry: false });
+  return useQuery({ queryKey: ["source", name], queryFn: () => answered(api.GET("/v1/sources/{name}", { params: { path: { name } } })), retry: false });
 }
 
 /** useOutlet reads an outlet's definition. */
 export function useOutlet(name: string) {
-  return useQuery({ queryKey: ["outlet", name], queryFn: () => getJSON<OutletRecord>(`/v1/outlets/${name}`), retry: false });
+  return useQuery({ queryKey: ["outlet", name], queryFn: () => answered(api.GET("/v1/outlets/{name}", { params: { path: { name } } })), retry: false });
 }
 
 /** useMarks reads the named places of a source's journal. */
 export function useMarks(source: string) {
   return useQuery({
     queryKey: ["marks", source],
-    queryFn: () => getJSON<{ items: Mark[] }>(`/v1/marks?source=${encodeURIComponent(source)}`),
+    queryFn: () => answered(api.GET("/v1/marks", { params: { query: { source } } })),
     refetchInterval: 15_000,
     select: (page) => page.items,
   });
@@ -122,16 +133,16 @@ export function useMarks(source: string) {
 
 /** useDestinations lists where events can go. */
 export function useDestinations() {
-  return useQuery({ queryKey: ["destinations"], queryFn: () => getJSON<{ items: DestinationRecord[] }>("/v1/destinations"), select: (page) => page.items });
+  return useQuery({ queryKey: ["destinations"], queryFn: () => answered(api.GET("/v1/destinations")), select: (page) => page.items });
 }
 
 /** useKinds lists the kinds of destinations, which stay as they are while the service
  * runs. */
 export function useKinds() {
-  return useQuery({ queryKey: ["kinds"], queryFn: () => getJSON<{ items: Kind[] }>("/v1/kinds"), staleTime: Infinity, select: (page) => page.items });
+  return useQuery({ queryKey: ["kinds"], queryFn: () => answered(api.GET("/v1/kinds")), staleTime: Infinity, select: (page) => page.items as Kind[] });
 }
 
 /** useEngines lists the engines that sources can be of. */
 export function useEngines() {
-  return useQuery({ queryKey: ["engines"], queryFn: () => getJSON<{ items: Engine[] }>("/v1/engines"), staleTime: Infinity, select: (page) => page.items });
+  return useQuery({ queryKey: ["engines"], queryFn: () => answered(api.GET("/v1/engines")), staleTime: Infinity, select: (page) => page.items as Engine[] });
 }

@@ -927,7 +927,7 @@ export interface components {
              * @default single-object
              * @enum {string}
              */
-            framing: "single-object" | "registry";
+            framing?: "single-object" | "registry";
             /**
              * Registry
              * @description The registry's address, such as http://127.0.0.1:8081
@@ -1045,7 +1045,7 @@ export interface components {
              * @description Port of the database
              * @default 5432
              */
-            port: number;
+            port?: number;
             /**
              * Publication
              * @description A publication that an administrator has made; without it the source makes one of its own
@@ -1189,7 +1189,7 @@ export interface components {
              * @description The storage's region
              * @default us-east-1
              */
-            region: string;
+            region?: string;
             /**
              * Secret key
              * Format: password
@@ -1255,14 +1255,14 @@ export interface components {
              * @description Events in one request: more than one is posted as a list
              * @default 1
              */
-            events: number;
+            events?: number;
             /**
              * Requests at the same time
              * Format: int64
              * @description Requests at the same time; those of one key follow each other
              * @default 4
              */
-            in_flight: number;
+            in_flight?: number;
         };
         HttpSettings: {
             /**
@@ -1429,14 +1429,14 @@ export interface components {
              * @description Missing topics are created with so many partitions
              * @default 6
              */
-            partitions: number;
+            partitions?: number;
             /**
              * Copies of each
              * Format: int64
              * @description Missing topics are created with so many copies of each partition
              * @default 1
              */
-            replication: number;
+            replication?: number;
         };
         KafkaOutletSettings: {
             /**
@@ -1445,14 +1445,14 @@ export interface components {
              * @default all
              * @enum {string}
              */
-            acks: "all" | "leader";
+            acks?: "all" | "leader";
             /**
              * Compression
              * @description How batches are compressed
              * @default none
              * @enum {string}
              */
-            compression: "none" | "gzip" | "snappy" | "lz4" | "zstd";
+            compression?: "none" | "gzip" | "snappy" | "lz4" | "zstd";
             /**
              * Exactly once
              * @description Each batch is a transaction with the outlet's offset in it: a reader of committed messages sees no repeat
@@ -1517,7 +1517,7 @@ export interface components {
              * Format: int64
              * @default 100
              */
-            limit: number;
+            limit?: number;
             /** @description Who reads, for people */
             reader: string;
             /**
@@ -1525,7 +1525,7 @@ export interface components {
              * @description For how long
              * @default 60
              */
-            seconds: number;
+            seconds?: number;
             /**
              * Format: int64
              * @description Seconds to wait for a first event
@@ -1567,7 +1567,7 @@ export interface components {
             /** Format: int64 */
             offset: number;
             operation: string;
-            /** @description Somebody wants it to be tried again */
+            /** @description It is to be tried again */
             retrying: boolean;
             /**
              * @description dead: it was refused, or has failed too often; behind: it waits behind one of the same row
@@ -1690,7 +1690,7 @@ export interface components {
             /** Format: int64 */
             offset: number;
             operation: string;
-            /** @description Somebody wants it to be tried again */
+            /** @description It is to be tried again */
             retrying: boolean;
             /**
              * @description dead: it was refused, or has failed too often; behind: it waits behind one of the same row
@@ -1747,21 +1747,21 @@ export interface components {
              * @default each
              * @enum {string}
              */
-            changes: "each" | "combined" | "inserts";
+            changes?: "each" | "combined" | "inserts";
             /**
              * Columns of an update
              * @description All columns of an update; changed: only the key and what changed
              * @default all
              * @enum {string}
              */
-            columns: "all" | "changed";
+            columns?: "all" | "changed";
             /**
              * Deletes
              * @description A delete is an event; marker: it goes out as its key without a value, for consumers that keep the newest value of each key; both: the event, then the marker
              * @default event
              * @enum {string}
              */
-            deletes: "event" | "marker" | "both";
+            deletes?: "event" | "marker" | "both";
             /** Description */
             description?: string;
             /**
@@ -1780,13 +1780,13 @@ export interface components {
              * @default cloudevents
              * @enum {string}
              */
-            format: "cloudevents" | "cloudevents-binary" | "data" | "row" | "avro" | "parquet";
+            format?: "cloudevents" | "cloudevents-binary" | "data" | "row" | "avro" | "parquet";
             /**
              * Start at
              * @description Where a new outlet starts: beginning, now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME
              * @default beginning
              */
-            from: string;
+            from?: string;
             /**
              * Journal kept for it
              * Format: int64
@@ -1804,7 +1804,7 @@ export interface components {
              * @default number
              * @enum {string}
              */
-            integers: "number" | "text";
+            integers?: "number" | "text";
             /**
              * Broker of the Kafka protocol
              * @description One message an event, in a topic for each table or as a template says
@@ -1826,7 +1826,7 @@ export interface components {
              * @default keep
              * @enum {string}
              */
-            nulls: "keep" | "omit";
+            nulls?: "keep" | "omit";
             /**
              * Operations
              * @description Operations that go out; all without it
@@ -1885,7 +1885,7 @@ export interface components {
              * @default one
              * @enum {string}
              */
-            updates: "one" | "pair";
+            updates?: "one" | "pair";
         };
         OutletChecks: {
             items: components["schemas"]["Check"][];
@@ -2084,7 +2084,7 @@ export interface components {
             definition: components["schemas"]["Destination"];
             name: string;
             reason?: string;
-            /** @description Whether somebody wants it to run */
+            /** @description Whether it is to run */
             running: boolean;
             /** Format: date-time */
             updated_at: string;
@@ -2104,7 +2104,7 @@ export interface components {
             definition: components["schemas"]["Outlet"];
             name: string;
             reason?: string;
-            /** @description Whether somebody wants it to run */
+            /** @description Whether it is to run */
             running: boolean;
             /** Format: date-time */
             updated_at: string;
@@ -2124,7 +2124,7 @@ export interface components {
             definition: components["schemas"]["Source"];
             name: string;
             reason?: string;
-            /** @description Whether somebody wants it to run */
+            /** @description Whether it is to run */
             running: boolean;
             /** Format: date-time */
             updated_at: string;
@@ -2184,14 +2184,14 @@ export interface components {
              * @default wait
              * @enum {string}
              */
-            later: "wait" | "pass";
+            later?: "wait" | "pass";
             /**
              * Limit of dead letters
              * Format: int64
              * @description With so many dead letters and events behind them the outlet stops and holds
              * @default 10000
              */
-            max_dead_letters: number;
+            max_dead_letters?: number;
         };
         ReloadTableRequest: {
             /** @description A condition in the source's own SQL; without it, all rows */
@@ -2353,7 +2353,7 @@ export interface components {
              * @description The kind of database
              * @default postgresql
              */
-            engine: string;
+            engine?: string;
             /**
              * Follow from position
              * @description With follow-only and a slot: the place in the log where somebody else's load ended, such as 0/19A2F48; what was committed before it is passed over
@@ -2372,21 +2372,21 @@ export interface components {
              * @description A value of more bytes is left out of its event, which then names it under too_large with its size
              * @default 16777216
              */
-            largest_value: number;
+            largest_value?: number;
             /**
              * Load sessions
              * Format: int64
              * @description How many sessions read at once while tables are loaded
              * @default 2
              */
-            load_sessions: number;
+            load_sessions?: number;
             /**
              * What to do
              * @description Existing rows are loaded, then changes are followed; load-only ends, and lets the source's log go, when all tables are loaded; follow-only leaves the rows that exist already out
              * @default load-and-follow
              * @enum {string}
              */
-            mode: "load-and-follow" | "load-only" | "follow-only";
+            mode?: "load-and-follow" | "load-only" | "follow-only";
             /** @description The first rule that matches a table decides; a table that none matches is left out */
             tables: components["schemas"]["TableRule"][];
         };
@@ -2537,7 +2537,7 @@ export interface components {
              * @default stale
              * @enum {string}
              */
-            after_rewrite: "stale" | "reload";
+            after_rewrite?: "stale" | "reload";
             /** @description The first that matches a column decides; a column that none matches is kept */
             columns?: components["schemas"]["ColumnRule"][];
             description?: string;
@@ -2548,7 +2548,7 @@ export interface components {
              * @default both
              * @enum {string}
              */
-            image: "key" | "after" | "both";
+            image?: "key" | "after" | "both";
             /** @description How long the table's events are kept, such as 72h, where the journal keeps others longer; what an outlet has yet to deliver stays until it has */
             keep_for?: string;
             /** @description Columns that tell rows apart, for tables without a primary key */
@@ -2558,7 +2558,7 @@ export interface components {
              * @default range
              * @enum {string}
              */
-            load_by: "range" | "key";
+            load_by?: "range" | "key";
             /** @description Schema-qualified name; * stands for any characters, ? for one */
             match: string;
             /**
@@ -2566,7 +2566,7 @@ export interface components {
              * @default each
              * @enum {string}
              */
-            partitions: "each" | "root";
+            partitions?: "each" | "root";
             /**
              * Format: int64
              * @description Tables with a higher one are loaded first

@@ -8,13 +8,9 @@ export type SourceStatus = Schemas["SourceStatus"];
 export type OutletStatus = Schemas["OutletStatus"];
 export type TableStatus = Schemas["TableStatus"];
 export type LogEntry = Schemas["LogEntry"];
-export type SourceRecord = Omit<Schemas["RecordSource"], "definition"> & { definition: SourceDefinition };
-/** TableRule and SourceDefinition leave out what has a default. */
-export type TableRule = Partial<Schemas["TableRule"]> & { match: string };
-export type SourceDefinition = Partial<Omit<Schemas["Source"], "connection" | "tables">> & {
-  connection: Partial<Schemas["Connection"]> & Pick<Schemas["Connection"], "host" | "database" | "user">;
-  tables: TableRule[];
-};
+export type SourceRecord = Schemas["RecordSource"];
+export type TableRule = Schemas["TableRule"];
+export type SourceDefinition = Schemas["Source"];
 export type ColumnRule = Schemas["ColumnRule"];
 export type SourceTable = Schemas["Table"];
 export type Check = Schemas["Check"];
@@ -34,18 +30,18 @@ export interface TrialLine {
   problem?: { detail?: string; fix?: string };
 }
 
-export type Outlet = Partial<Schemas["Outlet"]> & { source: string };
-export type OutletRecord = Omit<Schemas["RecordOutlet"], "definition"> & { definition: Outlet };
+export type Outlet = Schemas["Outlet"];
+export type OutletRecord = Schemas["RecordOutlet"];
 /** Kind is a kind of destination, with the schemas of what is defined of it. */
 export type Kind = Omit<Schemas["Kind"], "settings" | "outlet"> & { settings?: Schema; outlet: Schema };
 export type Engine = Omit<Schemas["Engine"], "connection" | "source"> & { connection: Schema; source: Schema };
-export type Destination = Partial<Schemas["Destination"]> & { kind: Schemas["Destination"]["kind"] };
-export type DestinationRecord = Omit<Schemas["RecordDestination"], "definition"> & { definition: Destination };
+export type Destination = Schemas["Destination"];
+export type DestinationRecord = Schemas["RecordDestination"];
 export type OutletHistory = Schemas["OutletHistory"];
 export type Preview = Schemas["Preview"];
 export type LetterPage = Schemas["LetterPage"];
 export type OpenLetter = Schemas["OpenLetter"];
 export type Mark = Schemas["Mark"];
-export type ScriptRun = Omit<Schemas["ScriptRun"], "definition"> & { definition?: SourceDefinition };
+export type ScriptRun = Schemas["ScriptRun"];
 export type Scripts = Schemas["Scripts"];
 export type Rewind = Schemas["Rewind"];

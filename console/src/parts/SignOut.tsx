@@ -1,10 +1,10 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { closeSession, getJSON, type Session } from "../api/client";
+import { closeSession, session } from "../api/client";
 
 /** SignOut ends a person's session, where the service has a token. */
 export function SignOut() {
   const queries = useQueryClient();
-  const { data } = useQuery({ queryKey: ["session"], queryFn: () => getJSON<Session>("/v1/session"), retry: false });
+  const { data } = useQuery({ queryKey: ["session"], queryFn: session, retry: false });
   if (!data?.until) {
     return null;
   }

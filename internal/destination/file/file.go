@@ -1,7 +1,7 @@
 // Package file delivers to files: lines of JSON, Avro object containers or
 // Parquet, in a directory or in a bucket of an object storage.
 //
-// A file is written aside and comes into its place whole; the manifest then
+// A file is written under a temporary name and moved into its place; the manifest then
 // lists it with its offsets, so that a reader who follows the manifest takes
 // each event exactly once. Lines of JSON that go to a directory uncompressed can
 // be read while the file grows: its name ends in .open until it is whole.

@@ -44,7 +44,7 @@ type writer struct {
 	noted   int       // bytes in it
 }
 
-// openOf tells open files apart.
+// openOf identifies an open file.
 type openOf struct {
 	name   string
 	schema change.Fingerprint // in formats whose files follow one version

@@ -37,7 +37,7 @@ func (d *Destination) Capabilities() encode.Capabilities {
 	return encode.Capabilities{Order: true, Headers: true, Topic: true}
 }
 
-// dialer is the guarded one, as the client wants it.
+// dialer is the guarded one, in the form that the client takes.
 type dialer struct{ dial netguard.Dial }
 
 // Dial implements [nats.CustomDialer].

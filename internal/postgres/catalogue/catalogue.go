@@ -3,7 +3,7 @@
 // captured, in which order, and how each value is converted.
 //
 //   - [List] is all tables, [Describe] what is known of some.
-//   - [Identity] tells which table, and which columns, a name stood for.
+//   - [Identity] is which table, and which columns, a name stood for.
 //   - [Current] is a table's [Layout] as the catalogue has it now, [Announced] as the
 //     stream has it at its place.
 package catalogue

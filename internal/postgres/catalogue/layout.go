@@ -291,7 +291,7 @@ func Announced(ctx context.Context, c *session.Config, q session.Querier, d *Des
 	if t != nil {
 		known = t.Newest
 		if rule.Root && t.Mapped && t.Id.OID != 0 && d.Root != name && m.OID != t.Id.OID {
-			// It is no partition any more: only what is on record of its root tells.
+			// It is no partition any more: only what is on record of its root counts.
 			maker.oid, now = t.Id.OID, t.Id.Newest()
 			maker.order = names(now)
 		}

@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Snapshot is what a query sees, as pg_current_snapshot() tells it.
+// Snapshot is what a query sees, as pg_current_snapshot() gives it.
 type Snapshot struct {
 	Xmin, Xmax uint64
 	Running    []uint64

@@ -8,7 +8,7 @@ import (
 // A commit stands in the log, and can reach us, before a query can see it: for
 // long, where commits wait for a standby. A load's snapshot must see every
 // transaction that touched its table and whose events are in the journal
-// already. unseen notes which those may be: each transaction with the tables it
+// already. [NotYetVisible] notes which those may be: each transaction with the tables it
 // touched, until a snapshot has shown it to be visible.
 //
 // What came since our last heartbeat comes again when a run is resumed, and is

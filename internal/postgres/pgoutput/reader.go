@@ -22,7 +22,7 @@ func (r *reader) take(n int) []byte {
 		return nil
 	}
 	if n < 0 || n > len(r.rest) {
-		r.err = fmt.Errorf("%w: wants %d bytes where %d are left", ErrTruncated, n, len(r.rest))
+		r.err = fmt.Errorf("%w: %d bytes needed, %d are left", ErrTruncated, n, len(r.rest))
 		return nil
 	}
 	taken := r.rest[:n:n]

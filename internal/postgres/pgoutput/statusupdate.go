@@ -2,7 +2,7 @@ package pgoutput
 
 import "encoding/binary"
 
-// StatusUpdate tells the server how far its log has been taken.
+// StatusUpdate reports to the server how far its log has been taken.
 type StatusUpdate struct {
 	Written        uint64
 	Flushed        uint64 // the slot is confirmed up to here

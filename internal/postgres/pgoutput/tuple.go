@@ -51,7 +51,7 @@ func decodeTuple(r *reader, columns []TupleColumn) []TupleColumn {
 			}
 			size := binary.BigEndian.Uint32(rest)
 			if uint64(size) > uint64(len(rest)-4) {
-				r.err = fmt.Errorf("%w: column %d wants %d bytes where %d are left", ErrTruncated, i, size, len(rest)-4)
+				r.err = fmt.Errorf("%w: column %d needs %d bytes, %d are left", ErrTruncated, i, size, len(rest)-4)
 				return nil
 			}
 			columns[i] = TupleColumn{Kind: kind, Data: rest[4 : 4+size : 4+size]}

@@ -46,7 +46,7 @@ func (c *Captured) Estimate() (rows int64) {
 	return rows
 }
 
-// Key is what tells the table's rows apart; empty where nothing does.
+// Key identifies the table's rows; empty without one.
 func (c *Captured) Key() []string {
 	if key := c.Members[0].Key; len(key) > 0 {
 		return key

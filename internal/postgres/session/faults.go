@@ -13,7 +13,7 @@ import (
 	"rillmark/internal/netguard"
 )
 
-// Stage is what was being done when the source said no: it tells errors of one
+// Stage is what was being done when the source said no: it distinguishes errors of one
 // SQLSTATE apart, whose texts come in the server's own language.
 type Stage int
 
@@ -131,13 +131,13 @@ func PublicationGone(name string, cause error) error {
 		Message: fmt.Sprintf("the publication %q was dropped: what was written since cannot be read any more, not even when it is made again", name), Fix: Anew}
 }
 
-// IsGone tells that a table is not there any more.
+// IsGone reports whether a table does not exist any more.
 func IsGone(err error) bool {
 	var server *pgconn.PgError
 	return errors.As(err, &server) && (server.Code == "42P01" || server.Code == "3F000")
 }
 
-// IsLocked tells that a lock was not to be had in time.
+// IsLocked reports whether a lock could not be taken in time.
 func IsLocked(err error) bool {
 	var server *pgconn.PgError
 	return errors.As(err, &server) && server.Code == "55P03"
@@ -151,7 +151,7 @@ func IsDenied(err error) bool {
 // Anew is what a person does where the stream cannot go on.
 const Anew = "make sure that this is the state of the source that counts; `rillmark source reset` then loads it anew, with the old events kept, in a new generation"
 
-// MayNotWrite tells a login without the right, or a standby, from other errors.
+// MayNotWrite reports whether the login lacks the right, or the server is a standby.
 func MayNotWrite(err error) bool {
 	var server *pgconn.PgError
 	return errors.As(err, &server) && (server.Code == "42501" || server.Code == "25006")

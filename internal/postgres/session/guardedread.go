@@ -18,7 +18,7 @@ type GuardedRead struct {
 	err  error
 }
 
-// bulky tells the kinds of messages that bring rows, or what they are made of.
+// bulky reports whether a message of the kind brings rows, or what they are made of.
 func bulky(kind byte) bool { return kind == 'D' || kind == 'd' || kind == 'T' || kind == 't' }
 
 func (g *GuardedRead) Read(p []byte) (int, error) {

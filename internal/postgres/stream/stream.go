@@ -33,7 +33,7 @@ type Stream struct {
 	socket net.Conn // once started
 	frames *wire.Frames
 	in     *wire.Conn
-	asked  chan struct{} // the server wants a status reply
+	asked  chan struct{} // the server requests a status reply
 	cause  atomic.Pointer[engine.Fault]
 }
 
@@ -170,7 +170,7 @@ func (s *Stream) Next(data *pgoutput.XLogData) (message []byte, start uint64, er
 	return nil, 0, nil
 }
 
-// statusEvery is how often the server is told how far we are: a tenth of the
+// statusEvery is how often we report to the server how far we are: a tenth of the
 // shortest wal_sender_timeout that anybody sets.
 const statusEvery = time.Second
 
@@ -288,7 +288,7 @@ func RetainedLog(ctx context.Context, c *session.Config, q session.Querier) (eng
 	case h.Bytes >= urgent || h.Status == "unreserved":
 		h.Level, h.Advice = engine.RetainedUrgent, "have capture go on, or raise max_slot_wal_keep_size: soon the source gives the slot up, or its disk is full"
 	case h.Bytes >= warn:
-		h.Level, h.Advice = engine.RetainedWarning, "see what keeps capture from going on; a source that is no longer wanted is removed with `rillmark source remove`"
+		h.Level, h.Advice = engine.RetainedWarning, "see what keeps capture from going on; a source that is no longer needed is removed with `rillmark source remove`"
 	}
 	return h, nil
 }

@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
-import { send, useKinds } from "../../api/client";
+import { answered, api, at, useKinds } from "../../api/client";
 import type { Outlet, OutletRecord, Preview } from "../../api/types";
 import { Editor } from "../../parts/form/Editor";
 import { Message } from "../../parts/changes/Message";
@@ -22,14 +22,15 @@ export function DefinitionTab({ record, kind: kindName }: { record: OutletRecord
   const [said, setSaid] = useState("");
   const client = useQueryClient();
   const dirty = JSON.stringify(draft) !== JSON.stringify(base.definition);
+  const path = { name: base.name };
   const change = (next: Outlet) => {
     setDraft(next);
     setSaid("");
   };
-  const preview = () => work(async () => setPreviews((await send<{ items: Preview[] }>("POST", `/v1/outlets/${base.name}/preview?limit=3`, draft)).items));
+  const preview = () => work(async () => setPreviews((await answered(api.POST("/v1/outlets/{name}/preview", { params: { path, query: { limit: 3 } }, body: draft }))).items));
   const save = () =>
     work(async () => {
-      const stored = await send<OutletRecord>("PUT", `/v1/outlets/${base.name}`, draft, base.version);
+      const stored = await answered(api.PUT("/v1/outlets/{name}", { params: { path, header: at(base.version) }, body: draft }));
       setBase(stored);
       setDraft(stored.definition);
       setSaid(`Saved as version ${stored.version}; delivery goes on with it.`);

@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { Button, Form, Modal, Table } from "react-bootstrap";
-import { send, useDestinations, useKinds } from "../../api/client";
+import { answered, api, at, useDestinations, useKinds } from "../../api/client";
 import { useOutlets } from "../../api/status";
 import type { Check, Destination, DestinationRecord } from "../../api/types";
 import { Ask } from "../../parts/Ask";
@@ -28,7 +28,7 @@ export function Destinations() {
       await what();
       await client.invalidateQueries({ queryKey: ["destinations"] });
     });
-  const check = (name: string) => run(async () => setChecked({ name, checks: (await send<{ items: Check[] }>("POST", `/v1/destinations/${name}/check`)).items }));
+  const check = (name: string) => run(async () => setChecked({ name, checks: (await answered(api.POST("/v1/destinations/{name}/check", { params: { path: { name } } }))).items }));
   const users = (name: string) => outlets?.filter((o) => o.destination === name).map((o) => o.name) ?? [];
   return (
     <>
@@ -88,7 +88,7 @@ export function Destinations() {
         onYes={() => {
           const name = removed!;
           setRemoved(undefined);
-          run(() => send("DELETE", `/v1/destinations/${name}`));
+          run(() => answered(api.DELETE("/v1/destinations/{name}", { params: { path: { name } } })));
         }}
       />
       {edited && (
@@ -112,11 +112,12 @@ function DestinationDialog({ record, onClose, onSaved }: { record: DestinationRe
   const [draft, setDraft] = useState<Destination>(record.definition);
   const [wrong, setWrong] = useState("");
   const [checks, setChecks] = useState<Check[]>();
+  const path = { name: record.name };
   const { busy, trouble, work } = useWork();
-  const check = () => work(async () => setChecks((await send<{ items: Check[] }>("POST", `/v1/destinations/${record.name}/check`, draft)).items));
+  const check = () => work(async () => setChecks((await answered(api.POST("/v1/destinations/{name}/check", { params: { path }, body: draft }))).items));
   const save = () =>
     work(async () => {
-      await send("PUT", `/v1/destinations/${record.name}`, draft, record.version);
+      await answered(api.PUT("/v1/destinations/{name}", { params: { path, header: at(record.version) }, body: draft }));
       await onSaved();
     });
   return (

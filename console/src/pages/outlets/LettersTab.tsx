@@ -1,8 +1,8 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
-import { getJSON, send } from "../../api/client";
-import type { LetterPage, OpenLetter, OutletStatus } from "../../api/types";
+import { answered, api } from "../../api/client";
+import type { OutletStatus } from "../../api/types";
 import { Ask } from "../../parts/Ask";
 import { Message } from "../../parts/changes/Message";
 import { count, localMoment } from "../../parts/numbers";
@@ -16,18 +16,19 @@ export function LettersTab({ outlet }: { outlet: OutletStatus }) {
   const [filter, setFilter] = useState("");
   const [opened, setOpened] = useState<number>();
   const [asks, setAsks] = useState(false);
+  const path = { name: outlet.name };
   const { trouble, work } = useWork();
   const client = useQueryClient();
   const { data, error } = useQuery({
     queryKey: ["letters", outlet.name, filter, outlet.dead_letters, outlet.waiting_behind],
-    queryFn: () => getJSON<LetterPage>(`/v1/outlets/${outlet.name}/dead-letters?limit=500${filter ? `&error=${encodeURIComponent(filter)}` : ""}`),
+    queryFn: () => answered(api.GET("/v1/outlets/{name}/dead-letters", { params: { path, query: { limit: 500, error: filter || undefined } } })),
     placeholderData: (before) => before,
     refetchInterval: 3000,
   });
   const act = (verb: "retry" | "discard", ids?: number[]) => {
     setAsks(false);
     return work(async () => {
-      await send("POST", `/v1/outlets/${outlet.name}/dead-letters/${verb}`, ids ? { ids } : filter ? { error: filter } : { all: true });
+      await answered(api.POST(`/v1/outlets/{name}/dead-letters/${verb}`, { params: { path }, body: ids ? { ids } : filter ? { error: filter } : { all: true } }));
       await client.invalidateQueries({ queryKey: ["letters", outlet.name] });
     });
   };
@@ -114,7 +115,7 @@ export function LettersTab({ outlet }: { outlet: OutletStatus }) {
 }
 
 function Opened({ outlet, id }: { outlet: string; id: number }) {
-  const { data, error } = useQuery({ queryKey: ["letter", outlet, id], queryFn: () => getJSON<OpenLetter>(`/v1/outlets/${outlet}/dead-letters/${id}`) });
+  const { data, error } = useQuery({ queryKey: ["letter", outlet, id], queryFn: () => answered(api.GET("/v1/outlets/{name}/dead-letters/{id}", { params: { path: { name: outlet, id } } })) });
   if (error) {
     return <Trouble error={error} />;
   }

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { useNavigate } from "react-router-dom";
-import { send, useDestinations, useKinds } from "../../api/client";
+import { answered, api, useDestinations, useKinds } from "../../api/client";
 import { useSources } from "../../api/status";
 import type { Check, Destination, Outlet, Preview } from "../../api/types";
 import { Checks } from "../../parts/Checks";
@@ -45,7 +45,7 @@ export function NewOutletPage() {
         setStep(2);
         return;
       }
-      const found = await send<{ items: Check[] }>("POST", `/v1/destinations/${target}/check`, chosen === another ? destination : undefined);
+      const found = await answered(api.POST("/v1/destinations/{name}/check", { params: { path: { name: target } }, body: chosen === another ? destination : undefined }));
       setChecks(found.items);
       setStep(1);
     });
@@ -54,15 +54,15 @@ export function NewOutletPage() {
   const preview = () =>
     work(async () => {
       if (chosen === another) {
-        await send("POST", `/v1/destinations/${destinationName}`, destination);
+        await answered(api.POST("/v1/destinations/{name}", { params: { path: { name: destinationName } }, body: destination }));
         setChosen(destinationName);
       }
-      setPreviews((await send<{ items: Preview[] }>("POST", `/v1/outlets/${name || "preview"}/preview?limit=3`, definition)).items);
+      setPreviews((await answered(api.POST("/v1/outlets/{name}/preview", { params: { path: { name: name || "preview" }, query: { limit: 3 } }, body: definition }))).items);
       setStep(3);
     });
   const add = () =>
     work(async () => {
-      await send("POST", `/v1/outlets/${name}`, definition);
+      await answered(api.POST("/v1/outlets/{name}", { params: { path: { name } }, body: definition }));
       navigate(`/outlets/${name}`);
     });
   return (

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Form, Table } from "react-bootstrap";
-import { getJSON } from "../../api/client";
+import { answered, api } from "../../api/client";
 import { useSourceStatus } from "../../api/status";
 import type { OutletHistory, OutletStatus } from "../../api/types";
 import { count, localMoment, rate, span } from "../../parts/numbers";
@@ -18,7 +18,7 @@ const periods = [10, 30, 60];
 export function NowTab({ outlet }: { outlet: OutletStatus }) {
   const { data, error } = useQuery({
     queryKey: ["history", outlet.name],
-    queryFn: () => getJSON<OutletHistory>(`/v1/outlets/${outlet.name}/history`),
+    queryFn: () => answered(api.GET("/v1/outlets/{name}/history", { params: { path: { name: outlet.name } } })),
     refetchInterval: 5000,
     placeholderData: (before) => before,
   });

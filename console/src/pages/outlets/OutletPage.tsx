@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button } from "react-bootstrap";
 import { useNavigate, useParams } from "react-router-dom";
-import { send, useOutlet } from "../../api/client";
+import { answered, api, useOutlet } from "../../api/client";
 import { useOutletStatus } from "../../api/status";
 import type { OutletStatus } from "../../api/types";
 import { Figure } from "../../parts/Figure";
@@ -58,10 +58,11 @@ function Head({ outlet }: { outlet: OutletStatus }) {
   const { trouble, work } = useWork();
   const client = useQueryClient();
   const navigate = useNavigate();
-  const act = (method: "POST" | "DELETE", path: string, body?: unknown) => {
+  const path = { name: outlet.name };
+  const act = (call: () => Promise<unknown>) => {
     setAsks("");
     return work(async () => {
-      await send(method, `/v1/outlets/${outlet.name}${path}`, body);
+      await call();
       await client.invalidateQueries({ queryKey: ["outlet", outlet.name] });
     });
   };
@@ -77,7 +78,7 @@ function Head({ outlet }: { outlet: OutletStatus }) {
         </span>
         <div className="actions">
           {stopped || outlet.phase === "failed" ? (
-            <Button size="sm" onClick={() => act("POST", "/resume", { reason: "" })}>
+            <Button size="sm" onClick={() => act(() => answered(api.POST("/v1/outlets/{name}/resume", { params: { path }, body: { reason: "" } })))}>
               Resume
             </Button>
           ) : (
@@ -86,7 +87,7 @@ function Head({ outlet }: { outlet: OutletStatus }) {
             </Button>
           )}
           {stopped && outlet.destination && (
-            <Button size="sm" variant="outline-secondary" disabled={outlet.behind_events === 0} onClick={() => act("POST", "/run")}>
+            <Button size="sm" variant="outline-secondary" disabled={outlet.behind_events === 0} onClick={() => act(() => answered(api.POST("/v1/outlets/{name}/run", { params: { path } })))}>
               Run once
             </Button>
           )}
@@ -140,7 +141,7 @@ function Head({ outlet }: { outlet: OutletStatus }) {
         word="Pause"
         wantsReason
         onNo={() => setAsks("")}
-        onYes={(reason) => void act("POST", "/pause", { reason })}
+        onYes={(reason) => void act(() => answered(api.POST("/v1/outlets/{name}/pause", { params: { path }, body: { reason } })))}
       />
       <Ask
         show={asks === "remove"}
@@ -149,7 +150,7 @@ function Head({ outlet }: { outlet: OutletStatus }) {
         word="Remove"
         onNo={() => setAsks("")}
         onYes={async () => {
-          if (await act("DELETE", "")) {
+          if (await act(() => answered(api.DELETE("/v1/outlets/{name}", { params: { path } })))) {
             navigate("/outlets");
           }
         }}

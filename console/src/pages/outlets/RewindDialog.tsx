@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Button, Form, Modal } from "react-bootstrap";
-import { send, useMarks } from "../../api/client";
+import { answered, api, useMarks } from "../../api/client";
 import type { OutletStatus, Rewind } from "../../api/types";
 import { count } from "../../parts/numbers";
 import { PlaceFields, placeText, type Place } from "../../parts/Place";
@@ -34,11 +34,16 @@ export function RewindDialog({ outlet, onClose }: { outlet: OutletStatus; onClos
   const { data: marks } = useMarks(outlet.source);
   const ask = (dry: boolean) =>
     work(async () => {
-      const answer = await send<Rewind>("POST", `/v1/outlets/${outlet.name}/rewind`, {
-        to: placeText(place, marks),
-        ...(end !== "open" && { until: placeText(until, marks), return: end === "return" }),
-        dry_run: dry,
-      });
+      const answer = await answered(
+        api.POST("/v1/outlets/{name}/rewind", {
+          params: { path: { name: outlet.name } },
+          body: {
+            to: placeText(place, marks),
+            ...(end !== "open" && { until: placeText(until, marks), return: end === "return" }),
+            dry_run: dry,
+          },
+        }),
+      );
       if (dry) {
         setPlan(answer);
       } else {

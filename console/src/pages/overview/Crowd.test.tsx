@@ -2,7 +2,8 @@ import { renderToStaticMarkup as drawn } from "react-dom/server";
 import { MemoryRouter } from "react-router-dom";
 import { expect, it } from "vitest";
 import type { OutletStatus, SourceStatus } from "../../api/types";
-import { Crowd, few } from "./Crowd";
+import { Crowd } from "./Crowd";
+import { few } from "./few";
 
 const source = (name: string, phase: SourceStatus["phase"], more: Partial<SourceStatus> = {}) =>
   ({ name, phase, database: name, rate: 0, tables: [], journal: { events: 0, bytes: 0 }, ...more }) as unknown as SourceStatus;

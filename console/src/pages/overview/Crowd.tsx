@@ -8,9 +8,6 @@ import { StateMark } from "../../parts/StateMark";
 
 const shown = 5;
 
-/** few says whether all sources and outlets can be drawn one by one. */
-export const few = (sources: SourceStatus[], outlets: OutletStatus[]) => sources.length <= 3 && outlets.length <= 18;
-
 /** Crowd is an overview of many sources and outlets: grouped by source, what needs a
  * person first, found by what is typed. */
 export function Crowd({ sources, outlets }: { sources: SourceStatus[]; outlets: OutletStatus[] }) {

@@ -1,11 +1,14 @@
-import { memo } from "react";
+import { lazy, memo, Suspense } from "react";
 import { Link } from "react-router-dom";
 import { useLive, useOutlets, useSources } from "../../api/status";
 import type { OutletStatus, SourceStatus } from "../../api/types";
-import { Crowd, few } from "./Crowd";
+import { few } from "./few";
 import { Flow } from "./Flow";
 import { Lately } from "./Lately";
 import { TableCounts } from "./TableCounts";
+
+// Fetched where there are many.
+const Crowd = lazy(() => import("./Crowd").then((m) => ({ default: m.Crowd })));
 
 /** OverviewPage draws the way of the data, source by source; of many sources and outlets
  * what needs a person first. */
@@ -35,7 +38,13 @@ export function OverviewPage() {
   return (
     <>
       <h1 className="visually-hidden">Overview</h1>
-      {few(sources, outlets) ? sources.map((source) => <One key={source.name} source={source} outlets={outlets} />) : <Crowd sources={sources} outlets={outlets} />}
+      {few(sources, outlets) ? (
+        sources.map((source) => <One key={source.name} source={source} outlets={outlets} />)
+      ) : (
+        <Suspense fallback={<p className="none">Loading …</p>}>
+          <Crowd sources={sources} outlets={outlets} />
+        </Suspense>
+      )}
       <Lately changed={sources.map((s) => `${s.phase}${s.since}${s.doing}${s.code}`).join() + outlets.map((o) => o.phase).join()} />
     </>
   );

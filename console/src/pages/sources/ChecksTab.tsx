@@ -1,7 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button } from "react-bootstrap";
-import { send } from "../../api/client";
-import type { Check } from "../../api/types";
+import { answered, api } from "../../api/client";
 import { Checks } from "../../parts/Checks";
 import { Trouble } from "../../parts/Trouble";
 import { Scripts } from "./Scripts";
@@ -10,7 +9,7 @@ import { Scripts } from "./Scripts";
 export function ChecksTab({ name }: { name: string }) {
   const { data, error, isFetching, refetch } = useQuery({
     queryKey: ["check", name],
-    queryFn: () => send<{ items: Check[] }>("POST", `/v1/sources/${name}/check`),
+    queryFn: () => answered(api.POST("/v1/sources/{name}/check", { params: { path: { name } } })),
     retry: false,
     staleTime: 0,
   });

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue } from "react";
 import { Table } from "react-bootstrap";
-import { send } from "../../api/client";
-import type { SourceDefinition, SourceTable } from "../../api/types";
+import { answered, api } from "../../api/client";
+import type { SourceDefinition } from "../../api/types";
 import { count } from "../../parts/numbers";
 import { StateMark } from "../../parts/StateMark";
 import { Trouble } from "../../parts/Trouble";
@@ -12,7 +12,7 @@ export function Chosen({ name, definition }: { name: string; definition: SourceD
   const deferred = useDeferredValue(definition);
   const { data, error, isFetching } = useQuery({
     queryKey: ["chosen", name, JSON.stringify(deferred)],
-    queryFn: () => send<{ items: SourceTable[] }>("POST", `/v1/sources/${name}/tables`, deferred),
+    queryFn: () => answered(api.POST("/v1/sources/{name}/tables", { params: { path: { name } }, body: deferred })),
     placeholderData: (previous) => previous,
     retry: false,
   });

@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
-import { send, useMarks } from "../../api/client";
+import { answered, api, useMarks } from "../../api/client";
 import type { OutletStatus, SourceStatus } from "../../api/types";
 import { count, localMoment } from "../../parts/numbers";
 import { PlaceFields, placeText, type Place } from "../../parts/Place";
@@ -24,9 +24,9 @@ export function MarksTab({ source, outlets }: { source: SourceStatus; outlets: O
   const [reason, setReason] = useState("");
   const { busy, trouble, work } = useWork();
   const client = useQueryClient();
-  const change = (method: "PUT" | "DELETE", mark: string, body?: unknown) =>
+  const change = (call: Promise<unknown>) =>
     work(async () => {
-      await send(method, `/v1/sources/${source.name}/marks/${encodeURIComponent(mark)}`, body);
+      await call;
       await client.invalidateQueries({ queryKey: ["marks", source.name] });
     });
   return (
@@ -37,7 +37,7 @@ export function MarksTab({ source, outlets }: { source: SourceStatus; outlets: O
         className="rule-line"
         onSubmit={async (event) => {
           event.preventDefault();
-          if (await change("PUT", name, { at: placeText(place), reason })) {
+          if (await change(answered(api.PUT("/v1/sources/{name}/marks/{mark}", { params: { path: { name: source.name, mark: name } }, body: { at: placeText(place), reason } })))) {
             setName("");
             setReason("");
           }
@@ -87,7 +87,14 @@ export function MarksTab({ source, outlets }: { source: SourceStatus; outlets: O
                 <td>{localMoment(m.created_at)}</td>
                 <td className="note-cell">{m.reason}</td>
                 <td>
-                  <Button variant="link" size="sm" className="quiet-button" aria-label={`Remove mark ${m.name}`} disabled={busy} onClick={() => change("DELETE", m.name)}>
+                  <Button
+                    variant="link"
+                    size="sm"
+                    className="quiet-button"
+                    aria-label={`Remove mark ${m.name}`}
+                    disabled={busy}
+                    onClick={() => change(answered(api.DELETE("/v1/sources/{name}/marks/{mark}", { params: { path: { name: source.name, mark: m.name } } })))}
+                  >
                     Remove
                   </Button>
                 </td>

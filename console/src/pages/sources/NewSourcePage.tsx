@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { useNavigate } from "react-router-dom";
-import { send } from "../../api/client";
+import { answered, api } from "../../api/client";
 import type { Check, SourceDefinition } from "../../api/types";
 import { Checks } from "../../parts/Checks";
 import { Steps } from "../../parts/Steps";
@@ -28,16 +28,17 @@ export function NewSourcePage() {
   const [checks, setChecks] = useState<Check[]>();
   const { busy, trouble, work } = useWork();
   const navigate = useNavigate();
+  const path = { name };
   const check = () =>
     work(async () => {
-      setChecks((await send<{ items: Check[] }>("POST", `/v1/sources/${name}/check`, definition)).items);
+      setChecks((await answered(api.POST("/v1/sources/{name}/check", { params: { path }, body: definition }))).items);
       setStep(1);
     });
   const add = (start: boolean) =>
     work(async () => {
-      await send("POST", `/v1/sources/${name}`, definition);
+      await answered(api.POST("/v1/sources/{name}", { params: { path }, body: definition }));
       if (start) {
-        await send("POST", `/v1/sources/${name}/resume`, { reason: "started" });
+        await answered(api.POST("/v1/sources/{name}/resume", { params: { path }, body: { reason: "started" } }));
       }
       navigate(`/sources/${name}`);
     });

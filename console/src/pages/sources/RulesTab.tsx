@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
-import { send } from "../../api/client";
+import { answered, api, at } from "../../api/client";
 import type { SourceDefinition, SourceRecord } from "../../api/types";
 import { Editor } from "../../parts/form/Editor";
 import { Trouble } from "../../parts/Trouble";
@@ -34,7 +34,7 @@ export function RulesTab({ record }: { record: SourceRecord }) {
       onSubmit={async (event) => {
         event.preventDefault();
         try {
-          const next = await send<SourceRecord>("PUT", `/v1/sources/${base.name}`, draft, base.version);
+          const next = await answered(api.PUT("/v1/sources/{name}", { params: { path: { name: base.name }, header: at(base.version) }, body: draft }));
           take(next);
           setSaved(true);
           client.setQueryData(["source", base.name], next);

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
-import { send } from "../../api/client";
+import { answered, api } from "../../api/client";
 import type { ScriptRun, Scripts as Texts, SourceDefinition } from "../../api/types";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
@@ -17,7 +17,7 @@ interface For {
 export function Scripts({ name, definition, onRun }: For) {
   const [scripts, setScripts] = useState<Texts>();
   const { busy, trouble, work } = useWork();
-  const show = () => work(async () => setScripts(await send<Texts>("POST", `/v1/sources/${name}/scripts`, definition)));
+  const show = () => work(async () => setScripts(await answered(api.POST("/v1/sources/{name}/scripts", { params: { path: { name } }, body: definition }))));
   return (
     <section aria-label="Scripts for an administrator">
       <div className="page-head">
@@ -57,7 +57,7 @@ function Runner({ name, definition, onRun }: For) {
   const run = () => {
     setSaid("");
     return work(async () => {
-      await send("POST", `/v1/sources/${name}/scripts/run`, { script, definition, ...(user ? { user, password } : {}) } satisfies ScriptRun);
+      await answered(api.POST("/v1/sources/{name}/scripts/run", { params: { path: { name } }, body: { script, definition, ...(user ? { user, password } : {}) } }));
       setSaid("Done, all of it.");
       setPassword("");
       onRun();

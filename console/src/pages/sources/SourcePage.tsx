@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button } from "react-bootstrap";
 import { useNavigate, useParams } from "react-router-dom";
-import { send, useSource } from "../../api/client";
+import { answered, api, useSource } from "../../api/client";
 import { useOutlets, useSourceStatus } from "../../api/status";
 import type { SourceStatus } from "../../api/types";
 import { Figure } from "../../parts/Figure";
@@ -59,10 +59,11 @@ function Head({ source }: { source: SourceStatus }) {
   const { trouble, work } = useWork();
   const client = useQueryClient();
   const navigate = useNavigate();
-  const act = (method: "POST" | "DELETE", path: string, reason?: string) => {
+  const path = { name: source.name };
+  const act = (call: () => Promise<unknown>) => {
     setAsks("");
     return work(async () => {
-      await send(method, `/v1/sources/${source.name}${path}`, method === "POST" ? { reason: reason ?? "" } : undefined);
+      await call();
       await client.invalidateQueries({ queryKey: ["source", source.name] });
     });
   };
@@ -75,7 +76,7 @@ function Head({ source }: { source: SourceStatus }) {
         {source.since && <span className="note">since {localMoment(source.since)}</span>}
         <div className="actions">
           {source.phase === "paused" || source.phase === "failed" ? (
-            <Button size="sm" onClick={() => act("POST", "/resume")}>
+            <Button size="sm" onClick={() => act(() => answered(api.POST("/v1/sources/{name}/resume", { params: { path }, body: { reason: "" } })))}>
               {source.journal.events === 0 ? "Start" : "Resume"}
             </Button>
           ) : (
@@ -117,7 +118,7 @@ function Head({ source }: { source: SourceStatus }) {
         word="Pause"
         wantsReason
         onNo={() => setAsks("")}
-        onYes={(reason) => act("POST", "/pause", reason)}
+        onYes={(reason) => act(() => answered(api.POST("/v1/sources/{name}/pause", { params: { path }, body: { reason } })))}
       />
       <Ask
         show={asks === "reset"}
@@ -126,7 +127,7 @@ function Head({ source }: { source: SourceStatus }) {
         word="Begin anew"
         wantsReason
         onNo={() => setAsks("")}
-        onYes={(reason) => act("POST", "/reset", reason)}
+        onYes={(reason) => act(() => answered(api.POST("/v1/sources/{name}/reset", { params: { path }, body: { reason } })))}
       />
       <Ask
         show={asks === "remove"}
@@ -136,7 +137,7 @@ function Head({ source }: { source: SourceStatus }) {
         option="Leave its database alone: it is gone, or cannot be reached. What was made there stays, and a slot that stays fills its disk."
         onNo={() => setAsks("")}
         onYes={async (_, forget) => {
-          if (await act("DELETE", `?forget=${forget}`)) {
+          if (await act(() => answered(api.DELETE("/v1/sources/{name}", { params: { path, query: { forget } } })))) {
             navigate("/sources");
           }
         }}

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Button, Form, Modal, Table } from "react-bootstrap";
-import { send } from "../../api/client";
+import { answered, api } from "../../api/client";
 import type { SourceStatus, TableStatus } from "../../api/types";
 import { LoadProgress } from "../../parts/LoadProgress";
 import { count } from "../../parts/numbers";
@@ -86,7 +86,7 @@ function Reload({ source, table, onEnd }: { source: string; table: TableStatus; 
       <Form
         onSubmit={(event) => {
           event.preventDefault();
-          send("POST", `/v1/sources/${source}/tables/${encodeURIComponent(table.name)}/reload`, { where }).then(onEnd, setTrouble);
+          answered(api.POST("/v1/sources/{name}/tables/{table}/reload", { params: { path: { name: source, table: table.name } }, body: { where } })).then(onEnd, setTrouble);
         }}
       >
         <Modal.Body>

@@ -1,14 +1,18 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Form, Table } from "react-bootstrap";
-import { getJSON } from "../../api/client";
+import { answered, api } from "../../api/client";
 import type { ColumnDiff, SchemaVersion } from "../../api/types";
 import { localMoment } from "../../parts/numbers";
 import { Trouble } from "../../parts/Trouble";
 
 /** VersionsTab puts two versions of a table's schema side by side. */
 export function VersionsTab({ name, changed }: { name: string; changed: string }) {
-  const { data, error } = useQuery({ queryKey: ["schemas", name, changed], queryFn: () => getJSON<{ items: SchemaVersion[] }>(`/v1/schemas?source=${name}`), placeholderData: (previous) => previous });
+  const { data, error } = useQuery({
+    queryKey: ["schemas", name, changed],
+    queryFn: () => answered(api.GET("/v1/schemas", { params: { query: { source: name } } })),
+    placeholderData: (previous) => previous,
+  });
   const tables = useMemo(() => {
     const byTable = new Map<string, SchemaVersion[]>();
     for (const v of data?.items ?? []) {
@@ -70,7 +74,11 @@ export function VersionsTab({ name, changed }: { name: string; changed: string }
 }
 
 function SideBySide({ from, to }: { from: string; to: string }) {
-  const { data, error } = useQuery({ queryKey: ["diff", from, to], queryFn: () => getJSON<{ items: ColumnDiff[] }>(`/v1/schemas/${to}/diff?from=${from}`), placeholderData: (previous) => previous });
+  const { data, error } = useQuery({
+    queryKey: ["diff", from, to],
+    queryFn: () => answered(api.GET("/v1/schemas/{fingerprint}/diff", { params: { path: { fingerprint: to }, query: { from } } })),
+    placeholderData: (previous) => previous,
+  });
   return (
     <div className="table-scroll" tabIndex={0} role="region" aria-label="Columns of both versions">
       <Trouble error={error} />

@@ -1,3 +1,4 @@
+import "../../theme/forms.scss";
 import { useState, type ReactNode } from "react";
 import { Form } from "react-bootstrap";
 import { applies, fieldsOf, isPart, isRequired, isSet, pairs, put, words, type Field, type Schema, type Section } from "./schema";
