@@ -17,6 +17,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/outlet"
 	"rillmark/internal/service"
+	"rillmark/internal/service/base"
 )
 
 // Counted is how many events of a table and type went out.
@@ -139,14 +140,14 @@ func (s *Server) deliveryRoutes() {
 	}, error) {
 		f, err := strconv.ParseUint(in.Fingerprint, 16, 64)
 		if err != nil {
-			return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, err.Error())
+			return nil, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, err.Error())
 		}
 		version, err := s.service.Journals.AvroSchema(ctx, f)
 		if err != nil {
 			if !errors.Is(err, catalog.ErrNotFound) {
-				return nil, problem(service.Answer(err, "schema", in.Fingerprint))
+				return nil, problem(base.Answer(err, "schema", in.Fingerprint))
 			}
-			return nil, newProblem(http.StatusNotFound, service.CodeNotFound, "no outlet has sent anything under the Avro schema "+in.Fingerprint)
+			return nil, newProblem(http.StatusNotFound, base.CodeNotFound, "no outlet has sent anything under the Avro schema "+in.Fingerprint)
 		}
 		encoded, err := json.MarshalIndent(version.AvroSchema(), "", "  ")
 		return &struct {

@@ -4,19 +4,18 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"rillmark/internal/service/reading"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
-
-	"rillmark/internal/service"
 )
 
 // VerifyLine is one line of the answer when a journal is verified: it holds one of
 // its members.
 type VerifyLine struct {
-	Progress *service.JournalReport `json:"progress,omitempty" doc:"How far it is, once a second"`
-	Report   *service.JournalReport `json:"report,omitempty" doc:"The last line: what was found"`
+	Progress *reading.JournalReport `json:"progress,omitempty" doc:"How far it is, once a second"`
+	Report   *reading.JournalReport `json:"report,omitempty" doc:"The last line: what was found"`
 	Problem  *Problem               `json:"problem,omitempty" doc:"The last line where the journal could not be read to its end"`
 }
 
@@ -31,7 +30,7 @@ func (s *Server) journalRoutes() {
 func (s *Server) verifyJournal(w http.ResponseWriter, r *http.Request) {
 	lines := newLines(w)
 	var told time.Time
-	report, err := s.service.Journals.Verify(r.Context(), chi.URLParam(r, "name"), func(now *service.JournalReport) {
+	report, err := s.service.Journals.Verify(r.Context(), chi.URLParam(r, "name"), func(now *reading.JournalReport) {
 		if time.Since(told) < time.Second {
 			return
 		}

@@ -6,13 +6,12 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"rillmark/internal/service/base"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
-
-	"rillmark/internal/service"
 )
 
 // What a request may take. Answers without an end (streams, trials, reading a whole
@@ -96,14 +95,14 @@ func knownOnly(api huma.API) func(huma.Context, func(huma.Context)) {
 func checkQuery(raw string, parameters []*huma.Param) *Problem {
 	query, err := url.ParseQuery(raw)
 	if err != nil {
-		return newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("the query %q is malformed: %v", raw, err))
+		return newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("the query %q is malformed: %v", raw, err))
 	}
 	var names []string
 	for _, p := range parameters {
 		if p.In == "query" {
 			names = append(names, p.Name)
 			if values := query[p.Name]; len(values) > 1 && p.Schema != nil && p.Schema.Type != "array" {
-				return newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("%s is given %d times, and can be given once", p.Name, len(values)))
+				return newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("%s is given %d times, and can be given once", p.Name, len(values)))
 			}
 		}
 	}
@@ -113,7 +112,7 @@ func checkQuery(raw string, parameters []*huma.Param) *Problem {
 			if len(names) > 0 {
 				told = "there are " + strings.Join(names, ", ")
 			}
-			return newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("there is no parameter %q here: %s", name, told))
+			return newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("there is no parameter %q here: %s", name, told))
 		}
 	}
 	return nil

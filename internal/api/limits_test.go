@@ -21,7 +21,7 @@ import (
 
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
-	"rillmark/internal/service"
+	"rillmark/internal/service/base"
 )
 
 // TestSlowBodies: reading a body has a deadline. A body that arrives in time leaves no
@@ -124,13 +124,13 @@ func TestProblems(t *testing.T) {
 		status int
 		code   string
 	}{
-		{&engine.Fault{Code: service.CodeNotFound, Message: "m"}, 404, service.CodeNotFound},
-		{&engine.Fault{Code: service.CodeNameTaken, Message: "m"}, 409, service.CodeNameTaken},
-		{&engine.Fault{Code: service.CodeRunning, Message: "m"}, 409, service.CodeRunning},
-		{&engine.Fault{Code: service.CodeOffsetOutside, Message: "m", Fix: "f"}, 422, service.CodeOffsetOutside},
-		{&engine.Fault{Code: service.CodeStateDatabase, Message: "m"}, 503, service.CodeStateDatabase},
-		{&definition.Invalid{Location: "tables[0].match", Message: "m"}, 422, service.CodeInvalid},
-		{fmt.Errorf("outer: %w", &engine.Fault{Code: service.CodeInUse, Message: "m"}), 409, service.CodeInUse},
+		{&engine.Fault{Code: base.CodeNotFound, Message: "m"}, 404, base.CodeNotFound},
+		{&engine.Fault{Code: base.CodeNameTaken, Message: "m"}, 409, base.CodeNameTaken},
+		{&engine.Fault{Code: base.CodeRunning, Message: "m"}, 409, base.CodeRunning},
+		{&engine.Fault{Code: base.CodeOffsetOutside, Message: "m", Fix: "f"}, 422, base.CodeOffsetOutside},
+		{&engine.Fault{Code: base.CodeStateDatabase, Message: "m"}, 503, base.CodeStateDatabase},
+		{&definition.Invalid{Location: "tables[0].match", Message: "m"}, 422, base.CodeInvalid},
+		{fmt.Errorf("outer: %w", &engine.Fault{Code: base.CodeInUse, Message: "m"}), 409, base.CodeInUse},
 	} {
 		var p *Problem
 		require.True(t, errors.As(problem(c.err), &p), "%v", c.err)
@@ -174,11 +174,11 @@ func TestCallers(t *testing.T) {
 		r := httptest.NewRequest(http.MethodPost, "/", nil)
 		r.Header.Set("User-Agent", agent)
 		r.RemoteAddr = "127.0.0.1:9"
-		named(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { by = service.Caller(r.Context()) })).ServeHTTP(httptest.NewRecorder(), r)
+		named(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { by = base.Caller(r.Context()) })).ServeHTTP(httptest.NewRecorder(), r)
 		require.Equal(t, want, by)
 		r.RemoteAddr = "10.1.2.3:9"
 		r.Header.Set("Sec-Fetch-Site", "same-origin")
-		named(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { by = service.Caller(r.Context()) })).ServeHTTP(httptest.NewRecorder(), r)
+		named(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { by = base.Caller(r.Context()) })).ServeHTTP(httptest.NewRecorder(), r)
 		require.Contains(t, by, " at 10.1.2.3")
 	}
 }

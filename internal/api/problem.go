@@ -8,7 +8,7 @@ import (
 
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
-	"rillmark/internal/service"
+	"rillmark/internal/service/base"
 )
 
 // Problem is an error as RFC 9457 has it, with a stable code.
@@ -40,26 +40,26 @@ func (p *Problem) ContentType(string) string { return "application/problem+json"
 // statusOf is the HTTP status that goes with a fault's code; a code that is not
 // here is a fault of a source or destination.
 var statusOf = map[string]int{
-	service.CodeNotFound:      http.StatusNotFound,
-	service.CodeNameTaken:     http.StatusConflict,
-	service.CodeChanged:       http.StatusPreconditionFailed,
-	service.CodeInUse:         http.StatusConflict,
-	service.CodeInvalid:       http.StatusUnprocessableEntity,
-	service.CodeOffsetOutside: http.StatusUnprocessableEntity,
-	service.CodeExpired:       http.StatusGone,
-	service.CodeDamaged:       http.StatusInternalServerError,
-	service.CodeNotPull:       http.StatusConflict,
-	service.CodePaused:        http.StatusConflict,
-	service.CodeRunning:       http.StatusConflict,
-	service.CodeLeaseOver:     http.StatusConflict,
-	service.CodeStateDatabase: http.StatusServiceUnavailable,
-	service.CodeStopping:      http.StatusServiceUnavailable,
-	"path-outside":            http.StatusUnprocessableEntity,
-	"files-not-allowed":       http.StatusUnprocessableEntity,
-	"unknown-table":           http.StatusUnprocessableEntity,
-	"bad-condition":           http.StatusUnprocessableEntity,
-	"script-refused":          http.StatusUnprocessableEntity,
-	"left-behind":             http.StatusGone,
+	base.CodeNotFound:      http.StatusNotFound,
+	base.CodeNameTaken:     http.StatusConflict,
+	base.CodeChanged:       http.StatusPreconditionFailed,
+	base.CodeInUse:         http.StatusConflict,
+	base.CodeInvalid:       http.StatusUnprocessableEntity,
+	base.CodeOffsetOutside: http.StatusUnprocessableEntity,
+	base.CodeExpired:       http.StatusGone,
+	base.CodeDamaged:       http.StatusInternalServerError,
+	base.CodeNotPull:       http.StatusConflict,
+	base.CodePaused:        http.StatusConflict,
+	base.CodeRunning:       http.StatusConflict,
+	base.CodeLeaseOver:     http.StatusConflict,
+	base.CodeStateDatabase: http.StatusServiceUnavailable,
+	base.CodeStopping:      http.StatusServiceUnavailable,
+	"path-outside":         http.StatusUnprocessableEntity,
+	"files-not-allowed":    http.StatusUnprocessableEntity,
+	"unknown-table":        http.StatusUnprocessableEntity,
+	"bad-condition":        http.StatusUnprocessableEntity,
+	"script-refused":       http.StatusUnprocessableEntity,
+	"left-behind":          http.StatusGone,
 }
 
 func newProblem(status int, code, detail string) *Problem {
@@ -77,7 +77,7 @@ func problem(err error) error {
 	}
 	var invalid *definition.Invalid
 	if errors.As(err, &invalid) {
-		p := newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, invalid.Error())
+		p := newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, invalid.Error())
 		p.Errors = []Detail{{Location: "body." + invalid.Location, Message: invalid.Message}}
 		return p
 	}
@@ -102,9 +102,9 @@ func humaProblem(status int, message string, errs ...error) huma.StatusError {
 	code := "bad-request"
 	switch status {
 	case http.StatusUnprocessableEntity:
-		code = service.CodeInvalid
+		code = base.CodeInvalid
 	case http.StatusNotFound:
-		code = service.CodeNotFound
+		code = base.CodeNotFound
 	case http.StatusUnsupportedMediaType:
 		code = "media-type"
 	case http.StatusRequestEntityTooLarge:

@@ -15,6 +15,8 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/jsontext"
 	"rillmark/internal/service"
+	"rillmark/internal/service/base"
+	"rillmark/internal/service/reading"
 )
 
 // EventPage is a run of events, each in the form in which it is delivered.
@@ -68,7 +70,7 @@ func ParseEventPage(raw []byte) (p EventPage, err error) {
 	return p, err
 }
 
-func eventPage(p *service.Page) EventPage {
+func eventPage(p *reading.Page) EventPage {
 	out := EventPage{Events: make([]json.RawMessage, len(p.Events)), Passed: p.Passed}
 	for i, e := range p.Events {
 		out.Events[i] = e
@@ -92,7 +94,7 @@ type SpanQuery struct {
 	Until string `query:"until" maxLength:"80" doc:"The place before which it ends, as in from; without it there is no end"`
 }
 
-func (q *SpanQuery) span() service.Span { return service.Span{From: q.From, Until: q.Until} }
+func (q *SpanQuery) span() reading.Span { return reading.Span{From: q.From, Until: q.Until} }
 
 type FilterQuery struct {
 	Tables     []string `query:"table,explode" doc:"Patterns of tables"`
@@ -106,7 +108,7 @@ func (s *Server) readingRoutes() {
 		SpanQuery
 		Limit int `query:"limit" minimum:"1" maximum:"10000" default:"100"`
 	}) (*body[EventPage], error) {
-		filter, err := service.FilterOf(in.Tables, in.Operations)
+		filter, err := reading.FilterOf(in.Tables, in.Operations)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -176,14 +178,14 @@ func (s *Server) readingRoutes() {
 		for i, text := range []string{in.From, in.Fingerprint} {
 			f, err := change.ParseFingerprint(text)
 			if err != nil {
-				return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, err.Error())
+				return nil, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, err.Error())
 			}
 			if versions[i], err = s.service.Journals.Schema(ctx, f); err != nil {
 				return nil, noVersion(err, text)
 			}
 		}
 		if versions[0].Table != versions[1].Table {
-			return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, in.From+" is a version of "+versions[0].Table+", "+in.Fingerprint+" one of "+versions[1].Table)
+			return nil, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, in.From+" is a version of "+versions[0].Table+", "+in.Fingerprint+" one of "+versions[1].Table)
 		}
 		return &body[items[change.ColumnDiff]]{items[change.ColumnDiff]{change.Diff(versions[0], versions[1])}}, nil
 	})
@@ -196,7 +198,7 @@ func (s *Server) readingRoutes() {
 	}, error) {
 		f, err := change.ParseFingerprint(in.Fingerprint)
 		if err != nil {
-			return nil, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, err.Error())
+			return nil, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, err.Error())
 		}
 		version, err := s.service.Journals.Schema(ctx, f)
 		if err != nil {
@@ -222,9 +224,9 @@ func (s *Server) readingRoutes() {
 // not answer.
 func noVersion(err error, fingerprint string) error {
 	if errors.Is(err, catalog.ErrNotFound) {
-		return newProblem(http.StatusNotFound, service.CodeNotFound, "there is no schema version "+fingerprint)
+		return newProblem(http.StatusNotFound, base.CodeNotFound, "there is no schema version "+fingerprint)
 	}
-	return problem(service.Answer(err, "schema", fingerprint))
+	return problem(base.Answer(err, "schema", fingerprint))
 }
 
 // Version says what runs.

@@ -21,7 +21,9 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"rillmark/internal/config"
 	"rillmark/internal/service"
+	"rillmark/internal/service/base"
 )
 
 // maxBody bounds a request's body.
@@ -184,7 +186,7 @@ func (s *Server) guardHost(next http.Handler) http.Handler {
 			host = name
 		}
 		host = strings.Trim(host, "[]")
-		return service.Loopback(host) || public != nil && host == public.Hostname()
+		return config.Loopback(host) || public != nil && host == public.Hostname()
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if s.service.Config.Token == "" && !known(r.Host) {
@@ -208,7 +210,7 @@ var compressed = middleware.Compress(6, "text/html", "text/css", "text/javascrip
 // serveConsole serves the console's files; any other path is one of its pages.
 func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/v1/") || s.console == nil || r.Method != http.MethodGet && r.Method != http.MethodHead {
-		answerProblem(w, newProblem(http.StatusNotFound, service.CodeNotFound, "there is nothing at "+r.URL.Path))
+		answerProblem(w, newProblem(http.StatusNotFound, base.CodeNotFound, "there is nothing at "+r.URL.Path))
 		return
 	}
 	name := strings.TrimPrefix(r.URL.Path, "/")
@@ -272,6 +274,6 @@ func named(next http.Handler) http.Handler {
 				by += " at " + host
 			}
 		}
-		next.ServeHTTP(w, r.WithContext(service.WithCaller(r.Context(), by)))
+		next.ServeHTTP(w, r.WithContext(base.WithCaller(r.Context(), by)))
 	})
 }

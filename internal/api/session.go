@@ -18,6 +18,7 @@ import (
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/service"
+	"rillmark/internal/service/base"
 )
 
 const (
@@ -226,7 +227,7 @@ func (d *door) open(w http.ResponseWriter, r *http.Request) {
 	cookie := base64.RawURLEncoding.EncodeToString(secret[:])
 	id, until := d.id(cookie), time.Now().Add(sessionFor)
 	if err := d.service.Sessions.Open(r.Context(), id[:], until); err != nil {
-		answerProblem(w, problem(service.Answer(err, "session", "")).(*Problem))
+		answerProblem(w, problem(base.Answer(err, "session", "")).(*Problem))
 		return
 	}
 	d.remember(id, seen{until, time.Now()})
@@ -255,7 +256,7 @@ func (d *door) end(w http.ResponseWriter, r *http.Request) {
 	if cookie, err := r.Cookie(sessionCookie); err == nil {
 		id := d.id(cookie.Value)
 		if err := d.service.Sessions.End(r.Context(), id[:]); err != nil {
-			answerProblem(w, problem(service.Answer(err, "session", "")).(*Problem))
+			answerProblem(w, problem(base.Answer(err, "session", "")).(*Problem))
 			return
 		}
 		d.forget(id)

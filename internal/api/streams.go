@@ -14,6 +14,8 @@ import (
 
 	"rillmark/internal/engine"
 	"rillmark/internal/service"
+	"rillmark/internal/service/base"
+	"rillmark/internal/service/reading"
 )
 
 // signOfLife is how often an idle stream says that it is there.
@@ -85,12 +87,12 @@ func (s *Server) streamRoutes() {
 }
 
 // spanOf is the part of a journal that a stream is asked for.
-func spanOf(r *http.Request) (service.Span, error) {
-	span := service.Span{From: r.URL.Query().Get("from"), Until: r.URL.Query().Get("until")}
+func spanOf(r *http.Request) (reading.Span, error) {
+	span := reading.Span{From: r.URL.Query().Get("from"), Until: r.URL.Query().Get("until")}
 	if last := r.Header.Get("Last-Event-ID"); last != "" {
 		n, err := strconv.ParseInt(last, 10, 64)
 		if err != nil || n < 0 {
-			return span, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("Last-Event-ID %q is no offset", last))
+			return span, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("Last-Event-ID %q is no offset", last))
 		}
 		span.From = strconv.FormatInt(n+1, 10)
 	}
@@ -99,7 +101,7 @@ func spanOf(r *http.Request) (service.Span, error) {
 
 func (s *Server) streamSource(w http.ResponseWriter, r *http.Request) {
 	query := r.URL.Query()
-	filter, err := service.FilterOf(query["table"], query["operation"])
+	filter, err := reading.FilterOf(query["table"], query["operation"])
 	if err != nil {
 		answerProblem(w, problem(err).(*Problem))
 		return
@@ -114,7 +116,7 @@ func (s *Server) streamSource(w http.ResponseWriter, r *http.Request) {
 	}
 	changes := query.Get("changes")
 	if changes != "" && changes != "each" && changes != "combined" {
-		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, fmt.Sprintf("changes %q: there are all and net", changes)))
+		answerProblem(w, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("changes %q: there are all and net", changes)))
 		return
 	}
 	feed, err := s.service.Reading.OpenFeed(r.Context(), chi.URLParam(r, "name"), filter, span)
@@ -127,7 +129,7 @@ func (s *Server) streamSource(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if span.Until == "" {
-		answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "combined changes lie between two places: give until, too"))
+		answerProblem(w, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, "combined changes lie between two places: give until, too"))
 		return
 	}
 	out := openStream(w)
@@ -153,7 +155,7 @@ func (s *Server) streamOutlet(w http.ResponseWriter, r *http.Request) {
 
 // end says to a stream's reader how it ended: with an error, or at the end that was asked
 // for.
-func (s *eventStream) end(err error, ctx context.Context, feed *service.Feed) {
+func (s *eventStream) end(err error, ctx context.Context, feed *reading.Feed) {
 	kind, told := "end", []byte(fmt.Sprintf(`{"passed":%d}`, feed.Passed()))
 	if err != nil {
 		if ctx.Err() != nil {
@@ -169,7 +171,7 @@ func (s *eventStream) end(err error, ctx context.Context, feed *service.Feed) {
 
 // stream sends a feed's events as they come, until the reader has gone. Offsets
 // that the filter kept back are made known in comments, at the signs of life.
-func stream(w http.ResponseWriter, r *http.Request, feed *service.Feed) {
+func stream(w http.ResponseWriter, r *http.Request, feed *reading.Feed) {
 	out := openStream(w)
 	ctx := r.Context()
 	// A reader that is cut off before its first event goes on from here.
@@ -201,7 +203,7 @@ func stream(w http.ResponseWriter, r *http.Request, feed *service.Feed) {
 		}
 		if err := feed.Wait(ctx, signOfLife); err != nil {
 			var fault *engine.Fault
-			if ctx.Err() != nil || errors.As(err, &fault) && fault.Code == service.CodeStopping {
+			if ctx.Err() != nil || errors.As(err, &fault) && fault.Code == base.CodeStopping {
 				return
 			}
 			continue // TryNext has the error

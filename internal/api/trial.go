@@ -15,6 +15,7 @@ import (
 
 	"rillmark/internal/definition"
 	"rillmark/internal/service"
+	"rillmark/internal/service/base"
 )
 
 // TrialLine is one line of a trial's answer: it holds one of its members.
@@ -41,7 +42,7 @@ func (s *Server) trySource(w http.ResponseWriter, r *http.Request) {
 	if text := r.URL.Query().Get("seconds"); text != "" {
 		var err error
 		if seconds, err = strconv.Atoi(text); err != nil {
-			answerProblem(w, newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "seconds "+strconv.Quote(text)+" is no number"))
+			answerProblem(w, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, "seconds "+strconv.Quote(text)+" is no number"))
 			return
 		}
 	}
@@ -71,7 +72,7 @@ func (s *Server) trySource(w http.ResponseWriter, r *http.Request) {
 // readSource reads a definition as huma reads those of other calls; nil for no body.
 func (s *Server) readSource(body io.Reader) (*definition.Source, *Problem) {
 	unreadable := func(err error) *Problem {
-		return newProblem(http.StatusUnprocessableEntity, service.CodeInvalid, "the definition cannot be read: "+err.Error())
+		return newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, "the definition cannot be read: "+err.Error())
 	}
 	raw, err := io.ReadAll(body)
 	if err != nil {

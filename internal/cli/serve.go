@@ -15,6 +15,7 @@ import (
 
 	"rillmark/console"
 	"rillmark/internal/api"
+	"rillmark/internal/config"
 	"rillmark/internal/service"
 	"rillmark/internal/thrift"
 )
@@ -46,7 +47,7 @@ fields. Minimal configuration:
 }
 
 func (a *app) runService(ctx context.Context, path string, paused bool) error {
-	config, err := service.LoadConfig(path)
+	config, err := config.LoadConfig(path)
 	if err != nil {
 		return &coded{exitUsage, err}
 	}
@@ -91,7 +92,7 @@ func (a *app) runService(ctx context.Context, path string, paused bool) error {
 	return err
 }
 
-func newLogger(config *service.Config, to interface{ Write([]byte) (int, error) }) (*slog.Logger, error) {
+func newLogger(config *config.Config, to interface{ Write([]byte) (int, error) }) (*slog.Logger, error) {
 	level := slog.LevelInfo
 	if config.LogLevel != "" {
 		if err := level.UnmarshalText([]byte(config.LogLevel)); err != nil {

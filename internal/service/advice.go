@@ -9,6 +9,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/encode"
+	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
 )
 
@@ -18,9 +19,9 @@ const maxAdvice = 20
 // versionsOut are the newest schema versions of the tables that an outlet lets
 // through; empty before the source has any.
 func (s *Outlets) versionsOut(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
-	versions, err := s.catalog.SchemaVersions(ctx, d.Source)
+	versions, err := s.Catalog.SchemaVersions(ctx, d.Source)
 	if err != nil {
-		return nil, answer(err, "source", d.Source)
+		return nil, base.Answer(err, "source", d.Source)
 	}
 	filter, err := d.Filter()
 	if err != nil {
@@ -89,9 +90,9 @@ func checkColumns(d *definition.Outlet, versions []*change.Schema) error {
 // Advice is what somebody should know who has just stored an outlet; begins
 // says that it is a new one.
 func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]string, error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
 	d := &record.Definition
 	var advice []string
@@ -190,9 +191,9 @@ func checkRuleKeys(d *definition.Source, newest map[string]*change.Schema) error
 
 // ruleKeysFit is checkRuleKeys with what is on record of the source.
 func (s *Sources) ruleKeysFit(ctx context.Context, name string, d *definition.Source) error {
-	versions, err := s.catalog.SchemaVersions(ctx, name)
+	versions, err := s.Catalog.SchemaVersions(ctx, name)
 	if err != nil {
-		return answer(err, "source", name)
+		return base.Answer(err, "source", name)
 	}
 	newest := make(map[string]*change.Schema)
 	for _, v := range versions {

@@ -9,15 +9,16 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/encode"
+	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
 )
 
 // AsyncAPI is an AsyncAPI 3 document of what an outlet sends: a channel for each
 // topic, with the messages of each of its tables.
 func (s *Outlets) AsyncAPI(ctx context.Context, name string) (map[string]any, error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
 	d := record.Definition
 	if err := d.Validate(); err != nil {
@@ -25,9 +26,9 @@ func (s *Outlets) AsyncAPI(ctx context.Context, name string) (map[string]any, er
 	}
 	protocol, host := "http", strings.TrimPrefix(strings.TrimPrefix(s.Config.PublicURL, "https://"), "http://")
 	if d.Destination != "" {
-		to, err := s.catalog.Destination(ctx, d.Destination)
+		to, err := s.Catalog.Destination(ctx, d.Destination)
 		if err != nil {
-			return nil, answer(err, "destination", d.Destination)
+			return nil, base.Answer(err, "destination", d.Destination)
 		}
 		if err := d.ValidateFor(&to.Definition); err != nil {
 			return nil, err
@@ -76,9 +77,9 @@ func (s *Outlets) newestVersions(ctx context.Context, d *definition.Outlet) ([]*
 	if err != nil {
 		return nil, err
 	}
-	all, err := s.catalog.SchemaVersions(ctx, d.Source)
+	all, err := s.Catalog.SchemaVersions(ctx, d.Source)
 	if err != nil {
-		return nil, answer(err, "source", d.Source)
+		return nil, base.Answer(err, "source", d.Source)
 	}
 	newest := make(map[string]*change.Schema)
 	seen := make(map[string]int64)

@@ -11,6 +11,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/service/base"
 )
 
 // Letter is an event that an outlet could not deliver.
@@ -59,20 +60,20 @@ func (l OpenLetter) AppendJSON(dst []byte) []byte {
 
 // List lists an outlet's dead letters.
 func (s *DeadLetters) List(ctx context.Context, name string, f catalog.LetterFilter) (*LetterPage, error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
-	found, err := s.catalog.DeadLetters(ctx, record.ID, f)
+	found, err := s.Catalog.DeadLetters(ctx, record.ID, f)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
 	page := &LetterPage{Items: make([]Letter, len(found))}
 	for i := range found {
 		page.Items[i] = letterOf(&found[i])
 	}
-	page.Dead, page.Behind, err = s.catalog.CountDeadLetters(ctx, record.ID)
-	return page, answer(err, "outlet", name)
+	page.Dead, page.Behind, err = s.Catalog.CountDeadLetters(ctx, record.ID)
+	return page, base.Answer(err, "outlet", name)
 }
 
 // OpenLetter is a dead letter with its event.
@@ -84,27 +85,27 @@ type OpenLetter struct {
 
 // Open opens one dead letter.
 func (s *DeadLetters) Open(ctx context.Context, name string, id int64) (*OpenLetter, error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
-	found, err := s.catalog.DeadLetters(ctx, record.ID, catalog.LetterFilter{IDs: []int64{id}, WithEvents: true})
+	found, err := s.Catalog.DeadLetters(ctx, record.ID, catalog.LetterFilter{IDs: []int64{id}, WithEvents: true})
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
 	if len(found) == 0 {
-		return nil, &engine.Fault{Code: CodeNotFound, Message: fmt.Sprintf("outlet %q has no dead letter %d", name, id), Fix: "`rillmark dead-letter list " + name + "` shows what there is"}
+		return nil, &engine.Fault{Code: base.CodeNotFound, Message: fmt.Sprintf("outlet %q has no dead letter %d", name, id), Fix: "`rillmark dead-letter list " + name + "` shows what there is"}
 	}
-	source, err := s.catalog.Source(ctx, record.Definition.Source)
+	source, err := s.Catalog.Source(ctx, record.Definition.Source)
 	if err != nil {
-		return nil, answer(err, "source", record.Definition.Source)
+		return nil, base.Answer(err, "source", record.Definition.Source)
 	}
-	origin, err := s.origin(ctx, source)
+	origin, err := s.Origin(ctx, source)
 	if err != nil {
-		return nil, answer(err, "source", source.Name)
+		return nil, base.Answer(err, "source", source.Name)
 	}
 	var e change.Event
-	if err := s.store.OpenSingle(found[0].Event, &e); err != nil {
+	if err := s.Store.OpenSingle(found[0].Event, &e); err != nil {
 		return nil, err
 	}
 	e.Offset = found[0].Offset
@@ -121,30 +122,30 @@ func (s *DeadLetters) Open(ctx context.Context, name string, id int64) (*OpenLet
 
 // Retry has dead letters tried again, and those that wait behind them.
 func (s *DeadLetters) Retry(ctx context.Context, name string, f catalog.LetterFilter) (int64, error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return 0, answer(err, "outlet", name)
+		return 0, base.Answer(err, "outlet", name)
 	}
-	n, err := s.catalog.RetryDeadLetters(ctx, record.ID, f)
+	n, err := s.Catalog.RetryDeadLetters(ctx, record.ID, f)
 	if err != nil {
-		return 0, answer(err, "outlet", name)
+		return 0, base.Answer(err, "outlet", name)
 	}
-	s.note(ctx, "info", "outlet/"+name, "dead-letter", fmt.Sprintf("%d dead letters are to be tried again", n))
+	s.Note(ctx, "info", "outlet/"+name, "dead-letter", fmt.Sprintf("%d dead letters are to be tried again", n))
 	s.running.wake(name)
 	return n, nil
 }
 
 // Discard forgets dead letters for good.
 func (s *DeadLetters) Discard(ctx context.Context, name string, f catalog.LetterFilter) (int64, error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return 0, answer(err, "outlet", name)
+		return 0, base.Answer(err, "outlet", name)
 	}
-	n, err := s.catalog.DiscardDeadLetters(ctx, record.ID, f)
+	n, err := s.Catalog.DiscardDeadLetters(ctx, record.ID, f)
 	if err != nil {
-		return 0, answer(err, "outlet", name)
+		return 0, base.Answer(err, "outlet", name)
 	}
-	s.note(ctx, "warn", "outlet/"+name, "dead-letter", fmt.Sprintf("%d dead letters have been discarded", n))
+	s.Note(ctx, "warn", "outlet/"+name, "dead-letter", fmt.Sprintf("%d dead letters have been discarded", n))
 	s.running.wake(name)
 	return n, nil
 }

@@ -15,6 +15,7 @@ import (
 	"rillmark/internal/netguard"
 	"rillmark/internal/outlet"
 	"rillmark/internal/registry"
+	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
 )
 
@@ -24,9 +25,9 @@ func (s *Outlets) fits(ctx context.Context, d *definition.Outlet) (*int64, error
 	if d.Destination == "" {
 		return nil, nil
 	}
-	record, err := s.catalog.Destination(ctx, d.Destination)
+	record, err := s.Catalog.Destination(ctx, d.Destination)
 	if err != nil {
-		return nil, answer(err, "destination", d.Destination)
+		return nil, base.Answer(err, "destination", d.Destination)
 	}
 	return &record.ID, d.ValidateFor(&record.Definition)
 }
@@ -38,7 +39,7 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 	if err := d.Validate(); err != nil {
 		return nil, "", err
 	}
-	to, err := s.catalog.Destination(ctx, d.Destination)
+	to, err := s.Catalog.Destination(ctx, d.Destination)
 	if err == nil {
 		err = d.ValidateFor(&to.Definition)
 	}
@@ -58,7 +59,7 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 		return nil, "", err
 	}
 	o = &outlet.Outlet{ID: record.ID, Name: record.Name, Origin: origin, Shape: shaped, Net: d.Changes == "combined", Limits: limits,
-		FirstWait: first, LongestWait: longest, Wait: d.Refused.Later == "wait", Most: d.Refused.MaxDeadLetters, Catalog: s.catalog, Instance: s.instance, Store: s.store, Budget: &s.running.budget,
+		FirstWait: first, LongestWait: longest, Wait: d.Refused.Later == "wait", Most: d.Refused.MaxDeadLetters, Catalog: s.Catalog, Instance: s.Instance, Store: s.Store, Budget: &s.running.budget,
 		Filter: func() *shape.Filter {
 			f, err := d.Filter()
 			if err != nil {
@@ -68,9 +69,9 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 		},
 		Destination: func() (destination.Destination, error) { return s.destinations.buildFor(d, fixedTopics(&d)) },
 		Frame:       s.frame(d.Avro),
-		Ended:       func() { s.goes(func() { s.ranOnce(record) }) },
+		Ended:       func() { s.Goes(func() { s.ranOnce(record) }) },
 		Log: func(level, event, message string) {
-			s.log.write(level, "outlet/"+record.Name, event, message)
+			s.RunLog.Write(level, "outlet/"+record.Name, event, message)
 		}}
 	if d.Retry != nil {
 		o.Attempts = d.Retry.Attempts
@@ -89,7 +90,7 @@ func (s *Outlets) frame(a *definition.Avro) func(*change.Schema) ([]byte, error)
 	secure, wrong := destination.TLSConfig(a.TLS)
 	var client *registry.Client
 	if wrong == nil {
-		client, wrong = registry.New(a.Registry, secure, s.guard.Dialer(netguard.KindRegistry))
+		client, wrong = registry.New(a.Registry, secure, s.Guard.Dialer(netguard.KindRegistry))
 	}
 	return func(schema *change.Schema) ([]byte, error) {
 		if wrong != nil {
@@ -99,7 +100,7 @@ func (s *Outlets) frame(a *definition.Avro) func(*change.Schema) ([]byte, error)
 		if err != nil {
 			return nil, err
 		}
-		ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
+		ctx, cancel := context.WithTimeout(s.Work, 10*time.Second)
 		defer cancel()
 		return client.Frame(ctx, schema.AvroName(), form.Text)
 	}
@@ -125,9 +126,9 @@ func fixedTopics(o *definition.Outlet) []string {
 // where that is asked for.
 func (s *Outlets) Check(ctx context.Context, name string, d *definition.Outlet, withSource bool) (checks, source []change.Check, err error) {
 	if d == nil {
-		record, err := s.catalog.Outlet(ctx, name)
+		record, err := s.Catalog.Outlet(ctx, name)
 		if err != nil {
-			return nil, nil, answer(err, "outlet", name)
+			return nil, nil, base.Answer(err, "outlet", name)
 		}
 		d = &record.Definition
 	}
@@ -157,7 +158,7 @@ func (s *Outlets) checkTarget(ctx context.Context, d *definition.Outlet) ([]chan
 	}
 	to, err := s.destinations.buildFor(*d, topics)
 	if err != nil {
-		return nil, answer(err, "destination", d.Destination)
+		return nil, base.Answer(err, "destination", d.Destination)
 	}
 	return to.Check(ctx), nil
 }
@@ -195,32 +196,32 @@ type RunOnce struct {
 // RunOnce lets a paused outlet deliver what there is now, or what lies before a
 // place, and then ends it.
 func (s *Outlets) RunOnce(ctx context.Context, name, until string) (*RunOnce, error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
 	if record.Definition.Destination == "" {
-		return nil, &engine.Fault{Code: CodeNotPull, Message: fmt.Sprintf("outlet %q is read by its consumers; there is nothing to run", name)}
+		return nil, &engine.Fault{Code: base.CodeNotPull, Message: fmt.Sprintf("outlet %q is read by its consumers; there is nothing to run", name)}
 	}
 	if record.Running {
-		return nil, &engine.Fault{Code: CodeRunning, Message: fmt.Sprintf("outlet %q runs already", name), Fix: "`rillmark outlet pause " + name + "` first, or leave it running"}
+		return nil, &engine.Fault{Code: base.CodeRunning, Message: fmt.Sprintf("outlet %q runs already", name), Fix: "`rillmark outlet pause " + name + "` first, or leave it running"}
 	}
-	source, err := s.catalog.Source(ctx, record.Definition.Source)
+	source, err := s.Catalog.Source(ctx, record.Definition.Source)
 	if err != nil {
-		return nil, answer(err, "source", record.Definition.Source)
+		return nil, base.Answer(err, "source", record.Definition.Source)
 	}
-	offset, err := s.catalog.Offset(ctx, record.ID)
+	offset, err := s.Catalog.Offset(ctx, record.ID)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
 	if offset.ReturnTo != nil {
-		return nil, &engine.Fault{Code: CodeRunning, Message: fmt.Sprintf("outlet %q is paused in a replay, which ends at offset %d", name, offset.Until),
+		return nil, &engine.Fault{Code: base.CodeRunning, Message: fmt.Sprintf("outlet %q is paused in a replay, which ends at offset %d", name, offset.Until),
 			Fix: "`rillmark outlet resume " + name + "` goes on with it; a rewind without an end leaves it"}
 	}
 	if until == "" {
 		until = "now"
 	}
-	last, err := s.end(ctx, source.ID, until, 0)
+	last, err := s.End(ctx, source.ID, until, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -228,21 +229,21 @@ func (s *Outlets) RunOnce(ctx context.Context, name, until string) (*RunOnce, er
 	if plan.Behind == 0 {
 		return plan, nil
 	}
-	if err := s.catalog.SetUntil(ctx, record.ID, plan.Until); err != nil {
-		return nil, answer(err, "outlet", name)
+	if err := s.Catalog.SetUntil(ctx, record.ID, plan.Until); err != nil {
+		return nil, base.Answer(err, "outlet", name)
 	}
 	reason := fmt.Sprintf("runs once, up to offset %d", plan.Until)
-	if err := s.catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
-		return nil, answer(err, "outlet", name)
+	if err := s.Catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
+		return nil, base.Answer(err, "outlet", name)
 	}
-	s.note(ctx, "info", "outlet/"+name, "resumed", reason)
-	return plan, answer(s.running.reconcile(ctx), "outlet", name)
+	s.Note(ctx, "info", "outlet/"+name, "resumed", reason)
+	return plan, base.Answer(s.running.reconcile(ctx), "outlet", name)
 }
 
 // ranOnce ends the run of an outlet that has delivered up to its end.
 func (s *Outlets) ranOnce(record *catalog.Outlet) {
-	s.untilRecorded(func(ctx context.Context) error {
-		end, err := s.catalog.EndRun(ctx, record.ID, "ran up to its end")
+	s.UntilRecorded(func(ctx context.Context) error {
+		end, err := s.Catalog.EndRun(ctx, record.ID, "ran up to its end")
 		if err != nil {
 			return err
 		}
@@ -253,7 +254,7 @@ func (s *Outlets) ranOnce(record *catalog.Outlet) {
 		if !end.RunsOn {
 			text += ": paused"
 		}
-		s.log.write("info", "outlet/"+record.Name, "ended", text)
+		s.RunLog.Write("info", "outlet/"+record.Name, "ended", text)
 		return s.running.reconcile(ctx)
 	})
 }

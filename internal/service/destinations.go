@@ -7,6 +7,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/engine"
+	"rillmark/internal/service/base"
 	"time"
 )
 
@@ -18,10 +19,10 @@ func (s *Destinations) Add(ctx context.Context, name string, d definition.Destin
 	if err := s.valid(&d); err != nil {
 		return err
 	}
-	if err := s.catalog.AddDestination(ctx, name, d); err != nil {
-		return answer(err, "destination", name)
+	if err := s.Catalog.AddDestination(ctx, name, d); err != nil {
+		return base.Answer(err, "destination", name)
 	}
-	s.note(ctx, "info", "destination/"+name, "added", "destination added")
+	s.Note(ctx, "info", "destination/"+name, "added", "destination added")
 	return nil
 }
 
@@ -31,18 +32,18 @@ func (s *Destinations) Edit(ctx context.Context, name string, version int64, d d
 	if err := s.valid(&d); err != nil {
 		return err
 	}
-	old, err := s.catalog.Destination(ctx, name)
+	old, err := s.Catalog.Destination(ctx, name)
 	if err != nil {
-		return answer(err, "destination", name)
+		return base.Answer(err, "destination", name)
 	}
 	if old.Definition.Kind != d.Kind {
 		return &definition.Invalid{Location: "kind", Message: "a destination stays of its kind: add another one instead"}
 	}
-	if err := s.catalog.EditDestination(ctx, name, version, d); err != nil {
-		return answer(err, "destination", name)
+	if err := s.Catalog.EditDestination(ctx, name, version, d); err != nil {
+		return base.Answer(err, "destination", name)
 	}
-	if now, err := s.catalog.Destination(ctx, name); err == nil {
-		s.noteEdited(ctx, "destination/"+name, now.Version, old.Definition, now.Definition)
+	if now, err := s.Catalog.Destination(ctx, name); err == nil {
+		s.NoteEdited(ctx, "destination/"+name, now.Version, old.Definition, now.Definition)
 	}
 	unlock, err := s.running.holdStill()
 	if err != nil {
@@ -59,18 +60,18 @@ func (s *Destinations) Edit(ctx context.Context, name string, version int64, d d
 
 // Remove removes a destination that no outlet uses.
 func (s *Destinations) Remove(ctx context.Context, name string) error {
-	if err := s.catalog.RemoveDestination(ctx, name); err != nil {
-		return answer(err, "destination", name)
+	if err := s.Catalog.RemoveDestination(ctx, name); err != nil {
+		return base.Answer(err, "destination", name)
 	}
-	s.note(ctx, "info", "destination/"+name, "removed", "destination removed")
+	s.Note(ctx, "info", "destination/"+name, "removed", "destination removed")
 	return nil
 }
 
 // environment is what destinations of a kind are given.
 func (s *Destinations) environment(kind string) (destination.Environment, error) {
-	mode, err := s.Config.filesMode()
-	return destination.Environment{Dial: s.guard.Dialer(kind), FilesRoot: s.Config.FilesRoot, FileMode: mode,
-		Allowed: func(address string) error { return s.guard.Check(kind, "tcp", address) }}, err
+	mode, err := s.Config.FileMode()
+	return destination.Environment{Dial: s.Guard.Dialer(kind), FilesRoot: s.Config.FilesRoot, FileMode: mode,
+		Allowed: func(address string) error { return s.Guard.Check(kind, "tcp", address) }}, err
 }
 
 func (s *Destinations) valid(d *definition.Destination) error {
@@ -87,14 +88,14 @@ func (s *Destinations) valid(d *definition.Destination) error {
 // Check checks a definition, or a stored one where d is nil.
 func (s *Destinations) Check(ctx context.Context, name string, d *definition.Destination) ([]change.Check, error) {
 	if d == nil {
-		record, err := s.catalog.Destination(ctx, name)
+		record, err := s.Catalog.Destination(ctx, name)
 		if err != nil {
-			return nil, answer(err, "destination", name)
+			return nil, base.Answer(err, "destination", name)
 		}
 		d = &record.Definition
 	}
-	if err := s.catalog.UnsealDestination(ctx, name, d); err != nil {
-		return nil, answer(err, "destination", name)
+	if err := s.Catalog.UnsealDestination(ctx, name, d); err != nil {
+		return nil, base.Answer(err, "destination", name)
 	}
 	if err := s.valid(d); err != nil {
 		return nil, err
@@ -110,15 +111,15 @@ func (s *Destinations) Check(ctx context.Context, name string, d *definition.Des
 	if err != nil {
 		return nil, err
 	}
-	s.note(ctx, "info", "destination/"+name, "checked", "checked: "+d.Kind+" "+d.Where())
+	s.Note(ctx, "info", "destination/"+name, "checked", "checked: "+d.Kind+" "+d.Where())
 	return to.Check(ctx), nil
 }
 
 // buildFor makes an outlet's destination of both records.
 func (s *Destinations) buildFor(d definition.Outlet, topics []string) (destination.Destination, error) {
-	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
+	ctx, cancel := context.WithTimeout(s.Work, 10*time.Second)
 	defer cancel()
-	to, err := s.catalog.Destination(ctx, d.Destination)
+	to, err := s.Catalog.Destination(ctx, d.Destination)
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +130,7 @@ func (s *Destinations) buildFor(d definition.Outlet, topics []string) (destinati
 // that fits it.
 func (s *Destinations) build(d definition.Destination, o *definition.Outlet, topics []string) (destination.Destination, error) {
 	d = d.Clone()
-	if err := s.catalog.Keeper.OpenAll(d.Settings); err != nil {
+	if err := s.Catalog.Keeper.OpenAll(d.Settings); err != nil {
 		return nil, &engine.Fault{Code: "secret", Message: "what the destination's definition refers to cannot be read", Cause: err}
 	}
 	if err := d.Validate(); err != nil { // now that references are what they name

@@ -14,7 +14,7 @@ func (s *Sources) build(record *catalog.Source) (engine.Engine, error) {
 		return nil, &engine.Fault{Code: "not-supported", Message: "this version has no engine " + d.Engine, Fix: "`rillmark source engines` lists those that it has"}
 	}
 	for _, one := range []any{d.Connection.Connection, &d.HashKey} {
-		if err := s.catalog.Keeper.OpenAll(one); err != nil {
+		if err := s.Catalog.Keeper.OpenAll(one); err != nil {
 			return nil, &engine.Fault{Code: "secret", Message: "what the source's definition refers to cannot be read", Cause: err}
 		}
 	}
@@ -23,7 +23,7 @@ func (s *Sources) build(record *catalog.Source) (engine.Engine, error) {
 		return nil, err
 	}
 	c := s.Config.Source
-	return kind.Make(engine.Environment{Dial: s.guard.Dialer(d.Engine), HeartbeatEvery: c.HeartbeatEvery, RefreshEvery: c.RefreshEvery, SilenceAfter: c.SilenceAfter, ChunkBytes: c.ChunkBytes},
+	return kind.Make(engine.Environment{Dial: s.Guard.Dialer(d.Engine), HeartbeatEvery: c.HeartbeatEvery, RefreshEvery: c.RefreshEvery, SilenceAfter: c.SilenceAfter, ChunkBytes: c.ChunkBytes},
 		engine.Definition{Source: record.Name, Connection: d.Connection.Connection, Rules: chosen, HashKey: []byte(d.HashKey), Load: d.Loads(), LoadOnly: d.Mode == "load-only",
 			From: d.FromPosition, LoadSessions: d.LoadSessions, LargestValue: d.LargestValue})
 }

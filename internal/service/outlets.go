@@ -7,6 +7,7 @@ import (
 	"rillmark/internal/catalog"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
+	"rillmark/internal/service/base"
 )
 
 // Add stores an outlet, which starts at once.
@@ -20,26 +21,26 @@ func (s *Outlets) Add(ctx context.Context, name string, d definition.Outlet) err
 	if err := d.CheckFiles(); err != nil {
 		return err
 	}
-	source, err := s.catalog.Source(ctx, d.Source)
+	source, err := s.Catalog.Source(ctx, d.Source)
 	if err != nil {
-		return answer(err, "source", d.Source)
+		return base.Answer(err, "source", d.Source)
 	}
 	destination, err := s.fits(ctx, &d)
 	if err != nil {
 		return err
 	}
-	committed, err := s.place(ctx, source.ID, d.From)
+	committed, err := s.Place(ctx, source.ID, d.From)
 	if err != nil {
 		return err
 	}
 	if err := s.columnsFit(ctx, &d); err != nil {
 		return err
 	}
-	if err := s.catalog.AddOutlet(ctx, name, d, source.ID, destination, committed); err != nil {
-		return answer(err, "outlet", name)
+	if err := s.Catalog.AddOutlet(ctx, name, d, source.ID, destination, committed); err != nil {
+		return base.Answer(err, "outlet", name)
 	}
-	s.note(ctx, "info", "outlet/"+name, "added", fmt.Sprintf("outlet added, from offset %d on", committed+1))
-	return answer(s.running.reconcile(ctx), "outlet", name)
+	s.Note(ctx, "info", "outlet/"+name, "added", fmt.Sprintf("outlet added, from offset %d on", committed+1))
+	return base.Answer(s.running.reconcile(ctx), "outlet", name)
 }
 
 // Edit stores a new definition in place of version. Source and destination
@@ -51,9 +52,9 @@ func (s *Outlets) Edit(ctx context.Context, name string, version int64, d defini
 	if err := d.CheckFiles(); err != nil {
 		return err
 	}
-	old, err := s.catalog.Outlet(ctx, name)
+	old, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return answer(err, "outlet", name)
+		return base.Answer(err, "outlet", name)
 	}
 	if d.Source != old.Definition.Source {
 		return &definition.Invalid{Location: "source", Message: "an outlet stays with its source: add another outlet instead"}
@@ -67,36 +68,36 @@ func (s *Outlets) Edit(ctx context.Context, name string, version int64, d defini
 	if err := s.columnsFit(ctx, &d); err != nil {
 		return err
 	}
-	if err := s.catalog.EditOutlet(ctx, name, version, d); err != nil {
-		return answer(err, "outlet", name)
+	if err := s.Catalog.EditOutlet(ctx, name, version, d); err != nil {
+		return base.Answer(err, "outlet", name)
 	}
-	if now, err := s.catalog.Outlet(ctx, name); err == nil {
-		s.noteEdited(ctx, "outlet/"+name, now.Version, old.Definition, now.Definition)
+	if now, err := s.Catalog.Outlet(ctx, name); err == nil {
+		s.NoteEdited(ctx, "outlet/"+name, now.Version, old.Definition, now.Definition)
 	}
-	return answer(s.running.reconcile(ctx), "outlet", name)
+	return base.Answer(s.running.reconcile(ctx), "outlet", name)
 }
 
 // SetRunning resumes or pauses an outlet.
 func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, reason string) error {
-	if err := s.catalog.SetOutletRunning(ctx, name, running, reason); err != nil {
-		return answer(err, "outlet", name)
+	if err := s.Catalog.SetOutletRunning(ctx, name, running, reason); err != nil {
+		return base.Answer(err, "outlet", name)
 	}
-	if record, err := s.catalog.Outlet(ctx, name); err == nil {
-		if err := s.catalog.SetUntil(ctx, record.ID, 0); err != nil {
-			return answer(err, "outlet", name)
+	if record, err := s.Catalog.Outlet(ctx, name); err == nil {
+		if err := s.Catalog.SetUntil(ctx, record.ID, 0); err != nil {
+			return base.Answer(err, "outlet", name)
 		}
 	}
-	s.note(ctx, "info", "outlet/"+name, word(running), word(running)+because(reason))
-	return answer(s.running.reconcile(ctx), "outlet", name)
+	s.Note(ctx, "info", "outlet/"+name, word(running), word(running)+base.Because(reason))
+	return base.Answer(s.running.reconcile(ctx), "outlet", name)
 }
 
 // Remove removes an outlet with its offset; what it delivered stays.
 func (s *Outlets) Remove(ctx context.Context, name string) error {
-	if err := s.catalog.RemoveOutlet(ctx, name); err != nil {
-		return answer(err, "outlet", name)
+	if err := s.Catalog.RemoveOutlet(ctx, name); err != nil {
+		return base.Answer(err, "outlet", name)
 	}
-	s.note(ctx, "info", "outlet/"+name, "removed", "outlet removed")
-	return answer(s.running.reconcile(ctx), "outlet", name)
+	s.Note(ctx, "info", "outlet/"+name, "removed", "outlet removed")
+	return base.Answer(s.running.reconcile(ctx), "outlet", name)
 }
 
 // Rewind is what a rewind does, or would do.
@@ -130,10 +131,10 @@ func (s *Outlets) part(ctx context.Context, record *catalog.Outlet, source, comm
 		return part, nil
 	}
 	if record.Definition.Destination == "" {
-		return part, &engine.Fault{Code: CodeNotPull, Message: fmt.Sprintf("outlet %q is read by its consumers, who end where they like", record.Name),
+		return part, &engine.Fault{Code: base.CodeNotPull, Message: fmt.Sprintf("outlet %q is read by its consumers, who end where they like", record.Name),
 			Fix: "read with until: `rillmark read " + record.Name + " --until ...`"}
 	}
-	if part.Until, err = s.end(ctx, source, plan.Until, committed); err != nil {
+	if part.Until, err = s.End(ctx, source, plan.Until, committed); err != nil {
 		return part, err
 	}
 	if part.Until == committed {
@@ -146,15 +147,15 @@ func (s *Outlets) part(ctx context.Context, record *catalog.Outlet, source, comm
 // offset, which is then the next to be delivered. With an end it delivers the part up
 // to there, also where it was paused.
 func (s *Outlets) Rewind(ctx context.Context, name string, plan RewindPlan) (*Rewind, error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
-	source, err := s.catalog.Source(ctx, record.Definition.Source)
+	source, err := s.Catalog.Source(ctx, record.Definition.Source)
 	if err != nil {
-		return nil, answer(err, "source", record.Definition.Source)
+		return nil, base.Answer(err, "source", record.Definition.Source)
 	}
-	committed, err := s.place(ctx, source.ID, plan.To)
+	committed, err := s.Place(ctx, source.ID, plan.To)
 	if err != nil {
 		return nil, err
 	}
@@ -167,11 +168,11 @@ func (s *Outlets) Rewind(ctx context.Context, name string, plan RewindPlan) (*Re
 		return done, err
 	}
 	reason := fmt.Sprintf("runs up to offset %d", part.Until)
-	if err := s.catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
-		return nil, answer(err, "outlet", name)
+	if err := s.Catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
+		return nil, base.Answer(err, "outlet", name)
 	}
-	s.note(ctx, "info", "outlet/"+name, "resumed", reason)
-	return done, answer(s.running.reconcile(ctx), "outlet", name)
+	s.Note(ctx, "info", "outlet/"+name, "resumed", reason)
+	return done, base.Answer(s.running.reconcile(ctx), "outlet", name)
 }
 
 // rewind stands the outlet still while its offset is set.
@@ -189,12 +190,12 @@ func (s *Outlets) rewind(ctx context.Context, record *catalog.Outlet, committed 
 		defer func() {
 			s.running.mu.Lock()
 			defer s.running.mu.Unlock()
-			one.stop = s.start(one.runner.Run)
+			one.stop = s.Start(one.runner.Run)
 		}()
 	}
-	offset, err := s.catalog.Offset(ctx, record.ID)
+	offset, err := s.Catalog.Offset(ctx, record.ID)
 	if err != nil {
-		return nil, answer(err, "outlet", record.Name)
+		return nil, base.Answer(err, "outlet", record.Name)
 	}
 	done := &Rewind{From: offset.Committed, To: committed, Until: part.Until, Returns: plan.Return, Events: offset.Committed - committed, Done: !plan.DryRun}
 	if part.Until > 0 {
@@ -209,8 +210,8 @@ func (s *Outlets) rewind(ctx context.Context, record *catalog.Outlet, committed 
 	if plan.DryRun {
 		return done, nil
 	}
-	if err := s.catalog.Rewind(ctx, record.ID, committed, part); err != nil {
-		return nil, answer(err, "outlet", record.Name)
+	if err := s.Catalog.Rewind(ctx, record.ID, committed, part); err != nil {
+		return nil, base.Answer(err, "outlet", record.Name)
 	}
 	s.overview.cache.expire()
 	told := fmt.Sprintf("set from offset %d to %d", done.From, done.To)
@@ -220,6 +221,6 @@ func (s *Outlets) rewind(ctx context.Context, record *catalog.Outlet, committed 
 	if part.ReturnTo != nil {
 		told += fmt.Sprintf(", then back to %d", *part.ReturnTo)
 	}
-	s.note(ctx, "info", "outlet/"+record.Name, "rewound", told)
+	s.Note(ctx, "info", "outlet/"+record.Name, "rewound", told)
 	return done, nil
 }

@@ -14,6 +14,7 @@ import (
 	"rillmark/internal/journal"
 	"rillmark/internal/jsontext"
 	"rillmark/internal/outlet"
+	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
 )
 
@@ -62,9 +63,9 @@ func (s *Outlets) previewer(ctx context.Context, d *definition.Outlet) (*preview
 	p := new(previewer)
 	var wants encode.Capabilities
 	if copied.Destination != "" {
-		record, err := s.catalog.Destination(ctx, copied.Destination)
+		record, err := s.Catalog.Destination(ctx, copied.Destination)
 		if err != nil {
-			return nil, answer(err, "destination", copied.Destination)
+			return nil, base.Answer(err, "destination", copied.Destination)
 		}
 		if err := copied.ValidateFor(&record.Definition); err != nil {
 			return nil, err
@@ -72,7 +73,7 @@ func (s *Outlets) previewer(ctx context.Context, d *definition.Outlet) (*preview
 		p.kind = kinds.Named(record.Definition.Kind)
 		to, err := s.destinations.buildFor(copied, nil)
 		if err != nil {
-			return nil, answer(err, "destination", copied.Destination)
+			return nil, base.Answer(err, "destination", copied.Destination)
 		}
 		wants = to.Capabilities()
 		p.frame, _ = to.(destination.Framer)
@@ -157,9 +158,9 @@ const previewLook = 20_000
 // where it is 0.
 func (s *Outlets) Preview(ctx context.Context, name string, d *definition.Outlet, from int64, limit int) ([]Preview, error) {
 	if d == nil {
-		record, err := s.catalog.Outlet(ctx, name)
+		record, err := s.Catalog.Outlet(ctx, name)
 		if err != nil {
-			return nil, answer(err, "outlet", name)
+			return nil, base.Answer(err, "outlet", name)
 		}
 		d = &record.Definition
 	}
@@ -171,31 +172,31 @@ func (s *Outlets) Preview(ctx context.Context, name string, d *definition.Outlet
 	if err != nil {
 		return nil, err
 	}
-	source, err := s.catalog.Source(ctx, d.Source)
+	source, err := s.Catalog.Source(ctx, d.Source)
 	if err != nil {
-		return nil, answer(err, "source", d.Source)
+		return nil, base.Answer(err, "source", d.Source)
 	}
-	origin, err := s.origin(ctx, source)
+	origin, err := s.Origin(ctx, source)
 	if err != nil {
-		return nil, answer(err, "source", d.Source)
+		return nil, base.Answer(err, "source", d.Source)
 	}
-	head, err := s.store.Head(ctx, source.ID)
+	head, err := s.Store.Head(ctx, source.ID)
 	if err != nil {
-		return nil, answer(err, "source", d.Source)
+		return nil, base.Answer(err, "source", d.Source)
 	}
 	newest := from == 0
 	if newest {
 		from = max(head.First, head.Next-previewLook)
 	}
 	if from < head.First || from > head.Next {
-		return nil, outsideFault(from, head)
+		return nil, base.OutsideFault(from, head)
 	}
 	found := []Preview{}
-	reader := s.store.Reader(source.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})
+	reader := s.Store.Reader(source.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})
 	for newest || len(found) < limit {
 		batch, err := reader.TryNext(ctx)
 		if err != nil {
-			return nil, answer(err, "source", d.Source)
+			return nil, base.Answer(err, "source", d.Source)
 		}
 		if batch == nil {
 			break

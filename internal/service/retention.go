@@ -27,7 +27,7 @@ func (s *upkeep) retain(name string, one *sourceRun) {
 	age, size := *s.Config.Journal.RetainAge, *s.Config.Journal.RetainBytes
 	outlets := s.running.outletsOf(one.record.ID)
 	nexts := make(map[*outletRun]int64)
-	offsets, err := s.catalog.Offsets(s.work)
+	offsets, err := s.Catalog.Offsets(s.Work)
 	if err != nil {
 		return // without the offsets nothing may be dropped
 	}
@@ -46,18 +46,18 @@ func (s *upkeep) retain(name string, one *sourceRun) {
 		}
 		return false
 	}
-	first, dropped, err := s.store.Retain(s.work, one.record.ID, age, size, held)
-	if err != nil && s.work.Err() == nil {
-		s.log.write("warn", "source/"+name, "retention", err.Error())
+	first, dropped, err := s.Store.Retain(s.Work, one.record.ID, age, size, held)
+	if err != nil && s.Work.Err() == nil {
+		s.RunLog.Write("warn", "source/"+name, "retention", err.Error())
 	}
 	if dropped > 0 {
-		s.log.write("info", "source/"+name, "retention", fmt.Sprintf("%d segments of the journal dropped; the oldest offset is now %d", dropped, first))
+		s.RunLog.Write("info", "source/"+name, "retention", fmt.Sprintf("%d segments of the journal dropped; the oldest offset is now %d", dropped, first))
 	}
 	for o, at := range nexts {
 		s.lookAtReserve(o, at, first, age, size)
 	}
-	if err := s.expire(name, one, nexts); err != nil && s.work.Err() == nil {
-		s.log.write("warn", "source/"+name, "retention", err.Error())
+	if err := s.expire(name, one, nexts); err != nil && s.Work.Err() == nil {
+		s.RunLog.Write("warn", "source/"+name, "retention", err.Error())
 	}
 }
 
@@ -72,7 +72,7 @@ func (s *upkeep) expire(name string, one *sourceRun, nexts map[*outletRun]int64)
 	if !slices.ContainsFunc(rules, func(r definition.TableRule) bool { return r.KeepFor != "" }) {
 		return nil
 	}
-	states, err := s.catalog.TableStates(s.work, one.record.ID)
+	states, err := s.Catalog.TableStates(s.Work, one.record.ID)
 	if err != nil {
 		return err
 	}
@@ -95,13 +95,13 @@ func (s *upkeep) expire(name string, one *sourceRun, nexts map[*outletRun]int64)
 		terms[term{age, upto}] = append(terms[term{age, upto}], table)
 	}
 	for t, tables := range terms {
-		events, err := s.store.Expire(s.work, one.record.ID, tables, t.age, t.upto)
+		events, err := s.Store.Expire(s.Work, one.record.ID, tables, t.age, t.upto)
 		if err != nil {
 			return err
 		}
 		if events > 0 {
 			sort.Strings(tables)
-			s.log.write("info", "source/"+name, "retention", fmt.Sprintf("%d events of %s are no longer kept, as keep_for says", events, strings.Join(tables, ", ")))
+			s.RunLog.Write("info", "source/"+name, "retention", fmt.Sprintf("%d events of %s are no longer kept, as keep_for says", events, strings.Join(tables, ", ")))
 		}
 	}
 	return nil
@@ -110,7 +110,7 @@ func (s *upkeep) expire(name string, one *sourceRun, nexts map[*outletRun]int64)
 // lookAtReserve warns in good time what an outlet is about to lose, and says exactly what
 // it has lost.
 func (s *upkeep) lookAtReserve(o *outletRun, next, first int64, age time.Duration, size int64) {
-	ctx, cancel := context.WithTimeout(s.work, 10*time.Second)
+	ctx, cancel := context.WithTimeout(s.Work, 10*time.Second)
 	defer cancel()
 	room := &RetentionUse{Level: "fine"}
 	before := o.retention.Load()
@@ -128,41 +128,41 @@ func (s *upkeep) lookAtReserve(o *outletRun, next, first int64, age time.Duratio
 	default:
 		if size > 0 {
 			limit := max(size, o.record.Definition.HoldSize)
-			if bytes, err := s.store.BytesFrom(ctx, o.source, next); err == nil {
+			if bytes, err := s.Store.BytesFrom(ctx, o.source, next); err == nil {
 				room.Used = float64(bytes) / float64(limit)
 			}
 		}
 		if age > 0 && o.record.Definition.HoldSize == 0 {
-			if at, err := s.store.CommitTime(ctx, o.source, next); err == nil && !at.IsZero() {
+			if at, err := s.Store.CommitTime(ctx, o.source, next); err == nil && !at.IsZero() {
 				room.Used = max(room.Used, float64(time.Since(at))/float64(age))
 			}
 		}
-		if head, err := s.store.Head(ctx, o.source); err == nil && next >= head.Next {
+		if head, err := s.Store.Head(ctx, o.source); err == nil && next >= head.Next {
 			room.Used = 0 // all is delivered
 		}
 		if room.Used >= roomWarning {
 			room.Level = "warning"
 		}
 		if room.Level == "warning" && was == "fine" {
-			s.log.write("warn", subject, "retention-near", fmt.Sprintf("what is not delivered from offset %d on has used up %.0f %% of the journal's room: soon retention takes it. Fix: let the outlet catch up, raise journal.retain_age or retain_bytes, or set the outlet's hold_journal_bytes", next, room.Used*100))
+			s.RunLog.Write("warn", subject, "retention-near", fmt.Sprintf("what is not delivered from offset %d on has used up %.0f %% of the journal's room: soon retention takes it. Fix: let the outlet catch up, raise journal.retain_age or retain_bytes, or set the outlet's hold_journal_bytes", next, room.Used*100))
 		}
 		if room.Level == "fine" && was != "fine" {
-			s.log.write("info", subject, "retention-near", "there is room enough in the journal again")
+			s.RunLog.Write("info", subject, "retention-near", "there is room enough in the journal again")
 		}
 	}
 	o.retention.Store(room)
 }
 
 func (s *upkeep) noteLost(ctx context.Context, o *outletRun, lost catalog.Lost) {
-	known, err := s.catalog.LostOffsets(ctx, o.record.ID)
+	known, err := s.Catalog.LostOffsets(ctx, o.record.ID)
 	if err != nil {
 		return
 	}
 	if len(known) > 0 && known[0].First == lost.First {
 		return // logged before the service was started again
 	}
-	if err := s.catalog.NoteLost(ctx, o.record.ID, lost); err != nil {
+	if err := s.Catalog.NoteLost(ctx, o.record.ID, lost); err != nil {
 		return
 	}
-	s.log.write("error", "outlet/"+o.record.Name, "lost", fmt.Sprintf("retention has taken offsets %d to %d before they were delivered", lost.First, lost.Last))
+	s.RunLog.Write("error", "outlet/"+o.record.Name, "lost", fmt.Sprintf("retention has taken offsets %d to %d before they were delivered", lost.First, lost.Last))
 }

@@ -9,6 +9,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/outlet"
+	"rillmark/internal/service/base"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -35,7 +36,7 @@ type outletRun struct {
 // running is what runs: a capture for each source, a delivery for each outlet, as the
 // records say.
 type running struct {
-	*common
+	*base.Common
 	captures   *Sources // makes engines, and hears how captures end
 	deliveries *Outlets // makes deliveries
 	overview   *Overview
@@ -57,11 +58,11 @@ func (s *running) keepReconciling() {
 	defer ticker.Stop()
 	for {
 		select {
-		case <-s.work.Done():
+		case <-s.Work.Done():
 			return
 		case <-ticker.C:
 		}
-		err := s.reconcile(s.work)
+		err := s.reconcile(s.Work)
 		s.mu.Lock()
 		was := s.stateError
 		s.stateError = ""
@@ -70,10 +71,10 @@ func (s *running) keepReconciling() {
 		}
 		s.mu.Unlock()
 		switch {
-		case err != nil && was == "" && s.work.Err() == nil:
-			s.log.write("error", "service", "state-database", "the state database does not answer: "+err.Error())
+		case err != nil && was == "" && s.Work.Err() == nil:
+			s.RunLog.Write("error", "service", "state-database", "the state database does not answer: "+err.Error())
 		case err == nil && was != "":
-			s.log.write("info", "service", "state-database", "the state database answers again")
+			s.RunLog.Write("info", "service", "state-database", "the state database answers again")
 		}
 	}
 }
@@ -87,11 +88,11 @@ func (s *running) reconcile(ctx context.Context) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	sources, err := s.catalog.Sources(ctx)
+	sources, err := s.Catalog.Sources(ctx)
 	if err != nil {
 		return err
 	}
-	outlets, err := s.catalog.Outlets(ctx)
+	outlets, err := s.Catalog.Outlets(ctx)
 	if err != nil {
 		return err
 	}
@@ -133,7 +134,7 @@ func (s *running) refuseOutlet(record *catalog.Outlet, err error) error {
 	var fault *engine.Fault
 	switch {
 	case errors.As(err, &invalid):
-		err = &engine.Fault{Code: CodeInvalid, Message: "the stored definition cannot be used", Cause: err, Fix: "correct it with `rillmark outlet edit " + record.Name + "`"}
+		err = &engine.Fault{Code: base.CodeInvalid, Message: "the stored definition cannot be used", Cause: err, Fix: "correct it with `rillmark outlet edit " + record.Name + "`"}
 	case errors.As(err, &fault):
 	case errors.Is(err, catalog.ErrNotFound):
 		return nil // removed by another instance in this moment
@@ -149,7 +150,7 @@ func (s *running) refuseOutlet(record *catalog.Outlet, err error) error {
 	s.outlets[record.Name] = one
 	s.mu.Unlock()
 	if old == nil || old.wrong == nil || old.wrong.Error() != err.Error() {
-		s.log.write("error", "outlet/"+record.Name, "refused", err.Error())
+		s.RunLog.Write("error", "outlet/"+record.Name, "refused", err.Error())
 	}
 	return nil
 }
@@ -181,7 +182,7 @@ func (s *running) alignSource(record *catalog.Source) {
 	if old != nil && old.record.ID == record.ID {
 		stats = old.capture.Stats
 	}
-	one.capture = &capture.Source{ID: record.ID, Name: record.Name, Catalog: s.catalog, Store: s.store, Stats: stats,
+	one.capture = &capture.Source{ID: record.ID, Name: record.Name, Catalog: s.Catalog, Store: s.Store, Stats: stats,
 		Engine: func() (engine.Engine, error) {
 			if record.Broken != nil {
 				return nil, record.Broken
@@ -189,16 +190,16 @@ func (s *running) alignSource(record *catalog.Source) {
 			return s.captures.build(record)
 		},
 		Log: func(level, event, message string) {
-			s.log.write(level, "source/"+record.Name, event, message)
+			s.RunLog.Write(level, "source/"+record.Name, event, message)
 		},
 		Once:     record.Once,
-		Complete: func() { s.goes(func() { s.captures.complete(record) }) },
-		CaughtUp: func() { s.goes(func() { s.captures.caughtUp(record) }) }}
+		Complete: func() { s.Goes(func() { s.captures.complete(record) }) },
+		CaughtUp: func() { s.Goes(func() { s.captures.caughtUp(record) }) }}
 	if old != nil && old.record.ID == record.ID {
 		one.held.Store(old.held.Load())
 	}
 	if record.Running {
-		one.stop = s.start(one.capture.Run)
+		one.stop = s.Start(one.capture.Run)
 	}
 	s.mu.Lock()
 	s.sources[record.Name] = one
@@ -222,7 +223,7 @@ func (s *running) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 	if old != nil && old.stop != nil {
 		old.stop()
 	}
-	origin, err := s.origin(ctx, source.record)
+	origin, err := s.Origin(ctx, source.record)
 	if err != nil {
 		return err
 	}
@@ -237,7 +238,7 @@ func (s *running) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 			return err
 		}
 		if record.Running {
-			one.stop = s.start(one.runner.Run)
+			one.stop = s.Start(one.runner.Run)
 		}
 	}
 	s.mu.Lock()
@@ -272,7 +273,7 @@ func (s *running) holdStill() (unlock func(), err error) {
 	s.reconciling.Lock()
 	if s.closing {
 		s.reconciling.Unlock()
-		return nil, &engine.Fault{Code: CodeStopping, Message: "the service is stopping, and changes nothing any more", Fix: "try again when it runs again"}
+		return nil, &engine.Fault{Code: base.CodeStopping, Message: "the service is stopping, and changes nothing any more", Fix: "try again when it runs again"}
 	}
 	return s.reconciling.Unlock, nil
 }
@@ -284,7 +285,7 @@ func (s *running) restartOutlet(one *outletRun) {
 	}
 	one.stop()
 	s.mu.Lock()
-	one.stop = s.start(one.runner.Run)
+	one.stop = s.Start(one.runner.Run)
 	s.mu.Unlock()
 }
 

@@ -3,11 +3,11 @@
 // the API asks. It knows no HTTP.
 //
 //   - [Service] is all of it; service.go starts and ends it.
-//   - [Sources], [Destinations], [Outlets], [DeadLetters], [Journals], [Reading], [Overview]
-//     and [Sessions] are what can be asked, each with its own state. They share common.go.
+//   - [Sources], [Destinations], [Outlets], [DeadLetters], [Overview] and [Sessions] are what
+//     can be asked, each with its own state; package reading has what consumers read
+//     themselves. All work with package base.
 //   - running.go makes what runs equal to what the records say; upkeep.go, retention.go
 //     and watch.go look after journals and what sources retain for us.
-//   - answers.go turns errors of the records into faults that a caller can act on.
 package service
 
 import (
@@ -25,20 +25,23 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"rillmark/internal/catalog"
+	"rillmark/internal/config"
 	"rillmark/internal/journal"
 	"rillmark/internal/netguard"
+	"rillmark/internal/service/base"
+	"rillmark/internal/service/reading"
 	"rillmark/internal/state"
 )
 
 // Service is one running Rillmark: what its parts do, and how they start and end.
 type Service struct {
-	*common
+	*base.Common
 	Sources      *Sources
 	Destinations *Destinations
 	Outlets      *Outlets
 	DeadLetters  *DeadLetters
-	Reading      *Reading
-	Journals     *Journals
+	Reading      *reading.Reading
+	Journals     *reading.Journals
 	Overview     *Overview
 	Sessions     *Sessions
 
@@ -50,45 +53,38 @@ type Service struct {
 type (
 	// Sources are what is captured: their records, checks, scripts, trials and loads.
 	Sources struct {
-		*common
+		*base.Common
 		running  *running
 		overview *Overview
 	}
 	// Destinations are where outlets deliver to.
 	Destinations struct {
-		*common
+		*base.Common
 		running *running
 	}
 	// Outlets are the consumers of journals: their records, what they would send, where
 	// they stand.
 	Outlets struct {
-		*common
+		*base.Common
 		running      *running
 		sources      *Sources
 		destinations *Destinations
-		journals     *Journals
-		reading      *Reading
+		journals     *reading.Journals
+		reading      *reading.Reading
 		overview     *Overview
 	}
 	// DeadLetters are the events that destinations refused.
 	DeadLetters struct {
-		*common
+		*base.Common
 		running *running
 		outlets *Outlets
 	}
-	// Reading is what consumers read themselves, with their offsets and leases.
-	Reading struct {
-		*common
-		leasing sync.Map // of the outlets' ids: whose turn it is to lease
-	}
 	// Overview is how everything stands.
 	Overview struct {
-		*common
+		*base.Common
 		running *running
 		cache   statusCache
 	}
-	// Journals are the sources' journals as such: their marks, and whether they are whole.
-	Journals struct{ *common }
 )
 
 // stateSessions are what the service has with its state database, besides one for each
@@ -97,13 +93,13 @@ const stateSessions = 12
 
 // Open connects to the state database, brings it up to date, and starts what
 // its records say. It waits up to patience for a database that is away.
-func Open(ctx context.Context, config *Config, logger *slog.Logger, patience time.Duration) (*Service, error) {
+func Open(ctx context.Context, config *config.Config, logger *slog.Logger, patience time.Duration) (*Service, error) {
 	keeper, err := catalog.NewKeeper(config.KeyFile)
 	if err != nil {
 		return nil, err
 	}
 	keeper.References = catalog.References{Prefixes: config.Secrets.Env, Folders: config.Secrets.Folders}
-	policy, err := config.policy()
+	policy, err := config.Policy()
 	if err != nil {
 		return nil, err
 	}
@@ -159,26 +155,26 @@ func passes(err error) bool {
 }
 
 // assemble puts the parts together; nothing runs yet.
-func assemble(c *common) *Service {
-	overview := &Overview{common: c}
+func assemble(c *base.Common) *Service {
+	overview := &Overview{Common: c}
 	overview.cache.changed = make(chan struct{})
-	run := &running{common: c, overview: overview, sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
+	run := &running{Common: c, overview: overview, sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
 	overview.running = run
-	s := &Service{common: c, running: run, Overview: overview, Reading: &Reading{common: c}, Journals: &Journals{c}, Sessions: &Sessions{c},
-		Sources: &Sources{common: c, running: run, overview: overview}, Destinations: &Destinations{common: c, running: run}}
-	s.Outlets = &Outlets{common: c, running: run, sources: s.Sources, destinations: s.Destinations, journals: s.Journals, reading: s.Reading, overview: overview}
-	s.upkeep = &upkeep{common: c, running: run, sources: s.Sources, overview: overview}
-	s.DeadLetters = &DeadLetters{common: c, running: run, outlets: s.Outlets}
+	s := &Service{Common: c, running: run, Overview: overview, Reading: reading.NewReading(c), Journals: reading.NewJournals(c), Sessions: &Sessions{c},
+		Sources: &Sources{Common: c, running: run, overview: overview}, Destinations: &Destinations{Common: c, running: run}}
+	s.Outlets = &Outlets{Common: c, running: run, sources: s.Sources, destinations: s.Destinations, journals: s.Journals, reading: s.Reading, overview: overview}
+	s.upkeep = &upkeep{Common: c, running: run, sources: s.Sources, overview: overview}
+	s.DeadLetters = &DeadLetters{Common: c, running: run, outlets: s.Outlets}
 	run.captures, run.deliveries = s.Sources, s.Outlets
 	return s
 }
 
 // Describing is a service that only says what it offers, without a state database.
-func Describing() *Service { return assemble(&common{Config: new(Config)}) }
+func Describing() *Service { return assemble(&base.Common{Config: new(config.Config)}) }
 
 // open prepares the state database and starts what its records say. After an error
 // nothing runs, and the pool is as it was.
-func open(ctx context.Context, config *Config, logger *slog.Logger, pool *pgxpool.Pool, keeper *catalog.Keeper, guard *netguard.Guard) (*Service, error) {
+func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool *pgxpool.Pool, keeper *catalog.Keeper, guard *netguard.Guard) (*Service, error) {
 	if err := state.Migrate(ctx, pool); err != nil {
 		return nil, err
 	}
@@ -186,16 +182,16 @@ func open(ctx context.Context, config *Config, logger *slog.Logger, pool *pgxpoo
 	if err := c.SealDestinations(ctx); err != nil {
 		return nil, err
 	}
-	s := assemble(&common{guard: guard, Config: config, catalog: c, Started: time.Now(), log: newRunLog(logger), pool: pool,
-		store: journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes})})
-	s.work, s.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
-	s.instance = c.NewInstance()
-	if err := s.instance.Renew(ctx); err != nil {
+	s := assemble(&base.Common{Guard: guard, Config: config, Catalog: c, Started: time.Now(), RunLog: base.NewRunLog(logger), Pool: pool,
+		Store: journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes})})
+	s.Work, s.Cancel = context.WithCancelCause(context.WithoutCancel(ctx))
+	s.Instance = c.NewInstance()
+	if err := s.Instance.Renew(ctx); err != nil {
 		return nil, fmt.Errorf("the state database cannot be written to: %w", err)
 	}
-	s.goes(func() { s.instance.Keep(s.work) })
-	s.goes(func() { s.instance.KeepCommitting(s.work) })
-	s.draining, s.drain = context.WithCancel(s.work)
+	s.Goes(func() { s.Instance.Keep(s.Work) })
+	s.Goes(func() { s.Instance.KeepCommitting(s.Work) })
+	s.Draining, s.Common.Drain = context.WithCancel(s.Work)
 	s.Overview.cache.changed = make(chan struct{})
 	if config.StartPaused {
 		if err := c.PauseAll(ctx, "the service was started with --paused"); err != nil {
@@ -207,26 +203,26 @@ func open(ctx context.Context, config *Config, logger *slog.Logger, pool *pgxpoo
 		s.shutDown("could not start")
 		return nil, err
 	}
-	s.log.write("info", "service", "started", "the service has started on "+config.Listen)
-	s.goes(func() { s.log.keep(s.work, c) })
-	s.goes(s.running.keepReconciling)
-	s.goes(s.Overview.keep)
-	s.goes(s.upkeep.keep)
-	s.goes(s.upkeep.keepWatch)
-	s.goes(s.upkeep.keepHistory)
+	s.RunLog.Write("info", "service", "started", "the service has started on "+config.Listen)
+	s.Goes(func() { s.RunLog.Keep(s.Work, c) })
+	s.Goes(s.running.keepReconciling)
+	s.Goes(s.Overview.keep)
+	s.Goes(s.upkeep.keep)
+	s.Goes(s.upkeep.keepWatch)
+	s.Goes(s.upkeep.keepHistory)
 	return s, nil
 }
 
 // Drain ends what only waits: live streams, and reads that wait for a first event.
 // Everything else goes on until [Service.Close].
-func (s *Service) Drain() { s.drain() }
+func (s *Service) Drain() { s.Common.Drain() }
 
 // Close stops everything in order: captures and outlets first, so that what they
 // have is stored, then the rest. It takes up to some seconds.
 func (s *Service) Close(reason string) {
-	s.log.write("info", "service", "stopping", "the service stops: "+reason)
+	s.RunLog.Write("info", "service", "stopping", "the service stops: "+reason)
 	s.shutDown(reason)
-	s.pool.Close()
+	s.Pool.Close()
 }
 
 // shutDown is Close for all but the pool.
@@ -255,9 +251,9 @@ func (s *Service) shutDown(reason string) {
 		}
 	}
 	all.Wait()
-	s.cancel(errors.New(reason))
-	s.done.Wait()
+	s.Cancel(errors.New(reason))
+	s.Done.Wait()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	s.instance.Leave(ctx) //nolint:errcheck // its line runs out by itself
+	s.Instance.Leave(ctx) //nolint:errcheck // its line runs out by itself
 }

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"rillmark/internal/config"
 	"rillmark/internal/testserver"
 
 	"github.com/stretchr/testify/require"
@@ -15,16 +16,16 @@ import (
 // at without a pause: whoever waits for its turn then has to end, too.
 func TestCloseEndsWhateverRuns(t *testing.T) {
 	c := testserver.Start(t)
-	config := &Config{StateDatabase: c.Address("postgres"), KeyFile: filepath.Join(t.TempDir(), "key")}
-	require.NoError(t, config.complete())
+	config := &config.Config{StateDatabase: c.Address("postgres"), KeyFile: filepath.Join(t.TempDir(), "key")}
+	require.NoError(t, config.Complete())
 	for range 20 {
 		s, err := Open(t.Context(), config, slog.New(slog.DiscardHandler), time.Minute)
 		require.NoError(t, err)
 		begun := make(chan struct{}, 3)
 		for range 3 {
-			s.goes(func() {
-				for s.work.Err() == nil {
-					s.running.reconcile(s.work) //nolint:errcheck // it may be cut off by the end
+			s.Goes(func() {
+				for s.Work.Err() == nil {
+					s.running.reconcile(s.Work) //nolint:errcheck // it may be cut off by the end
 					select {
 					case begun <- struct{}{}:
 					default:

@@ -12,6 +12,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
+	"rillmark/internal/service/base"
 	"rillmark/internal/settings"
 )
 
@@ -27,11 +28,11 @@ func (s *Sources) Add(ctx context.Context, name string, d definition.Source) err
 	if err := d.Validate(); err != nil {
 		return err
 	}
-	if err := s.catalog.AddSource(ctx, name, d); err != nil {
-		return answer(err, "source", name)
+	if err := s.Catalog.AddSource(ctx, name, d); err != nil {
+		return base.Answer(err, "source", name)
 	}
-	s.note(ctx, "info", "source/"+name, "added", "source added")
-	return answer(s.running.reconcile(ctx), "source", name)
+	s.Note(ctx, "info", "source/"+name, "added", "source added")
+	return base.Answer(s.running.reconcile(ctx), "source", name)
 }
 
 // Edit stores a new definition in place of version. A source that runs
@@ -40,29 +41,29 @@ func (s *Sources) Edit(ctx context.Context, name string, version int64, d defini
 	if err := d.Validate(); err != nil {
 		return err
 	}
-	old, err := s.catalog.Source(ctx, name)
+	old, err := s.Catalog.Source(ctx, name)
 	if err != nil {
-		return answer(err, "source", name)
+		return base.Answer(err, "source", name)
 	}
 	if err := s.ruleKeysFit(ctx, name, &d); err != nil {
 		return err
 	}
-	if err := s.catalog.EditSource(ctx, name, version, d); err != nil {
-		return answer(err, "source", name)
+	if err := s.Catalog.EditSource(ctx, name, version, d); err != nil {
+		return base.Answer(err, "source", name)
 	}
-	if now, err := s.catalog.Source(ctx, name); err == nil {
-		s.noteEdited(ctx, "source/"+name, now.Version, old.Definition, now.Definition)
+	if now, err := s.Catalog.Source(ctx, name); err == nil {
+		s.NoteEdited(ctx, "source/"+name, now.Version, old.Definition, now.Definition)
 	}
-	return answer(s.running.reconcile(ctx), "source", name)
+	return base.Answer(s.running.reconcile(ctx), "source", name)
 }
 
 // SetRunning resumes or pauses a source.
 func (s *Sources) SetRunning(ctx context.Context, name string, running bool, reason string) error {
-	if err := s.catalog.SetSourceRunning(ctx, name, running, reason); err != nil {
-		return answer(err, "source", name)
+	if err := s.Catalog.SetSourceRunning(ctx, name, running, reason); err != nil {
+		return base.Answer(err, "source", name)
 	}
-	s.note(ctx, "info", "source/"+name, word(running), word(running)+because(reason))
-	return answer(s.running.reconcile(ctx), "source", name)
+	s.Note(ctx, "info", "source/"+name, word(running), word(running)+base.Because(reason))
+	return base.Answer(s.running.reconcile(ctx), "source", name)
 }
 
 func word(running bool) string {
@@ -70,13 +71,6 @@ func word(running bool) string {
 		return "resumed"
 	}
 	return "paused"
-}
-
-func because(reason string) string {
-	if reason == "" {
-		return ""
-	}
-	return ": " + reason
 }
 
 // Removal says what a removed source leaves behind.
@@ -87,13 +81,13 @@ type Removal struct {
 // Remove removes a source with its journal, and what was made for it on
 // the database. forget leaves the database alone, for one that is gone.
 func (s *Sources) Remove(ctx context.Context, name string, forget bool) (*Removal, error) {
-	record, err := s.catalog.Source(ctx, name)
+	record, err := s.Catalog.Source(ctx, name)
 	if err != nil {
-		return nil, answer(err, "source", name)
+		return nil, base.Answer(err, "source", name)
 	}
 	for _, one := range s.running.copyOutlets() {
 		if one.source == record.ID {
-			return nil, &engine.Fault{Code: CodeInUse, Message: fmt.Sprintf("source %q has outlet %q", name, one.record.Name), Fix: "remove its outlets first"}
+			return nil, &engine.Fault{Code: base.CodeInUse, Message: fmt.Sprintf("source %q has outlet %q", name, one.record.Name), Fix: "remove its outlets first"}
 		}
 	}
 	if record.Running {
@@ -112,18 +106,18 @@ func (s *Sources) Remove(ctx context.Context, name string, forget bool) (*Remova
 				Fix: "mend that, or remove with --forget and drop slot and publications there yourself: an abandoned slot fills the database's disk"}
 		}
 	}
-	if err := s.store.Remove(ctx, record.ID); err != nil {
-		return nil, answer(err, "source", name)
+	if err := s.Store.Remove(ctx, record.ID); err != nil {
+		return nil, base.Answer(err, "source", name)
 	}
-	if err := s.catalog.RemoveSource(ctx, name); err != nil {
-		return nil, answer(err, "source", name)
+	if err := s.Catalog.RemoveSource(ctx, name); err != nil {
+		return nil, base.Answer(err, "source", name)
 	}
 	told := "source removed with its journal"
 	if len(remains) > 0 {
 		told += "; on its database remain " + strings.Join(remains, ", ")
 	}
-	s.note(ctx, "info", "source/"+name, "removed", told)
-	return &Removal{append([]string{}, remains...)}, answer(s.running.reconcile(ctx), "source", name)
+	s.Note(ctx, "info", "source/"+name, "removed", told)
+	return &Removal{append([]string{}, remains...)}, base.Answer(s.running.reconcile(ctx), "source", name)
 }
 
 // Check checks a definition before anything is stored, or a stored one
@@ -133,7 +127,7 @@ func (s *Sources) Check(ctx context.Context, name string, d *definition.Source) 
 	if err != nil {
 		return nil, err
 	}
-	s.note(ctx, "info", "source/"+name, "checked", "the source was checked")
+	s.Note(ctx, "info", "source/"+name, "checked", "the source was checked")
 	return built.Check(ctx), nil
 }
 
@@ -150,8 +144,8 @@ type Scripts struct {
 func (s *Sources) Scripts(ctx context.Context, name string, d *definition.Source) (*Scripts, error) {
 	if d == nil {
 		var err error
-		if d, err = s.catalog.SourceOrRemoved(ctx, name); err != nil {
-			return nil, answer(err, "source", name)
+		if d, err = s.Catalog.SourceOrRemoved(ctx, name); err != nil {
+			return nil, base.Answer(err, "source", name)
 		}
 	}
 	bare := d.Clone()
@@ -189,7 +183,7 @@ func (s *Sources) RunScript(ctx context.Context, name string, run ScriptRun) err
 	if script == "" {
 		return &definition.Invalid{Location: "script", Message: fmt.Sprintf("%q is none of setup, teardown and statements", run.Script)}
 	}
-	password, err := s.catalog.Keeper.Expand(run.Password)
+	password, err := s.Catalog.Keeper.Expand(run.Password)
 	if err != nil {
 		return &definition.Invalid{Location: "password", Message: err.Error()}
 	}
@@ -198,7 +192,7 @@ func (s *Sources) RunScript(ctx context.Context, name string, run ScriptRun) err
 	if err := built.(engine.Scripter).RunScript(ctx, script, run.User, password); err != nil {
 		return err
 	}
-	s.note(ctx, "info", "source/"+name, "script", "the "+run.Script+" script was run on the database")
+	s.Note(ctx, "info", "source/"+name, "script", "the "+run.Script+" script was run on the database")
 	return nil
 }
 
@@ -214,16 +208,16 @@ func (s *Sources) Tables(ctx context.Context, name string, d *definition.Source)
 
 func (s *Sources) engineOf(ctx context.Context, name string, d *definition.Source) (engine.Engine, error) {
 	if d == nil {
-		record, err := s.catalog.Source(ctx, name)
+		record, err := s.Catalog.Source(ctx, name)
 		if err != nil {
-			return nil, answer(err, "source", name)
+			return nil, base.Answer(err, "source", name)
 		}
 		return s.build(record)
 	}
 	if err := definition.CheckName("a source", name); err != nil {
 		return nil, err
 	}
-	if _, err := s.catalog.Source(ctx, name); err != nil {
+	if _, err := s.Catalog.Source(ctx, name); err != nil {
 		if d.Connection.Connection != nil {
 			d.Connection.Secure()
 		}
@@ -232,8 +226,8 @@ func (s *Sources) engineOf(ctx context.Context, name string, d *definition.Sourc
 		return nil, err
 	}
 	record := &catalog.Source{Name: name, Definition: *d}
-	if err := s.catalog.Unseal(ctx, name, &record.Definition); err != nil {
-		return nil, answer(err, "source", name)
+	if err := s.Catalog.Unseal(ctx, name, &record.Definition); err != nil {
+		return nil, base.Answer(err, "source", name)
 	}
 	return s.build(record)
 }
@@ -244,19 +238,19 @@ const clearTime = 30 * time.Second
 // Reload has a table's rows read anew: all of them, or those for which a
 // condition in the source's own language holds.
 func (s *Sources) Reload(ctx context.Context, name, table, condition string) error {
-	record, err := s.catalog.Source(ctx, name)
+	record, err := s.Catalog.Source(ctx, name)
 	if err != nil {
-		return answer(err, "source", name)
+		return base.Answer(err, "source", name)
 	}
 	if !record.Definition.Loads() {
-		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only", name), Fix: "set mode to load-and-follow in its definition"}
+		return &engine.Fault{Code: base.CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only", name), Fix: "set mode to load-and-follow in its definition"}
 	}
-	states, err := s.catalog.TableStates(ctx, record.ID)
+	states, err := s.Catalog.TableStates(ctx, record.ID)
 	if err != nil {
-		return answer(err, "source", name)
+		return base.Answer(err, "source", name)
 	}
 	if states[table] == nil {
-		return &engine.Fault{Code: CodeNotFound, Message: fmt.Sprintf("source %q captures no table %q", name, table), Fix: "`rillmark source show " + name + "` lists its tables"}
+		return &engine.Fault{Code: base.CodeNotFound, Message: fmt.Sprintf("source %q captures no table %q", name, table), Fix: "`rillmark source show " + name + "` lists its tables"}
 	}
 	condition = strings.TrimSpace(condition)
 	if condition != "" {
@@ -275,16 +269,16 @@ func (s *Sources) Reload(ctx context.Context, name, table, condition string) err
 	err = s.reload(ctx, record, table, condition)
 	s.overview.cache.expire()
 	if errors.Is(err, catalog.ErrNotFound) || errors.Is(err, engine.ErrCannotLoad) {
-		return &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("table %q is %s and cannot be loaded now", table, states[table].State)}
+		return &engine.Fault{Code: base.CodeInvalid, Message: fmt.Sprintf("table %q is %s and cannot be loaded now", table, states[table].State)}
 	}
 	if err != nil {
-		return answer(err, "source", name)
+		return base.Answer(err, "source", name)
 	}
 	what := "reload of " + table
 	if condition != "" {
 		what += " where " + condition
 	}
-	s.note(ctx, "info", "source/"+name, "reload", what+" asked for")
+	s.Note(ctx, "info", "source/"+name, "reload", what+" asked for")
 	return nil
 }
 
@@ -315,10 +309,10 @@ func (s *Sources) reload(ctx context.Context, record *catalog.Source, table, con
 		defer func() {
 			s.running.mu.Lock()
 			defer s.running.mu.Unlock()
-			one.stop = s.start(one.capture.Run)
+			one.stop = s.Start(one.capture.Run)
 		}()
 	}
-	return s.catalog.ReloadTable(ctx, record.ID, table, condition)
+	return s.Catalog.ReloadTable(ctx, record.ID, table, condition)
 }
 
 // reloadTime is how long a running capture may take to have a load on record.
@@ -338,12 +332,12 @@ type SourceReset struct {
 // a new slot, a load of all tables, and a new generation of the journal, whose old events
 // stay. reason is a person's, for the record.
 func (s *Sources) Reset(ctx context.Context, name, reason string) (*SourceReset, error) {
-	record, err := s.catalog.Source(ctx, name)
+	record, err := s.Catalog.Source(ctx, name)
 	if err != nil {
-		return nil, answer(err, "source", name)
+		return nil, base.Answer(err, "source", name)
 	}
 	if !record.Definition.Loads() {
-		return nil, &engine.Fault{Code: CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only: what it missed cannot be loaded", name),
+		return nil, &engine.Fault{Code: base.CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only: what it missed cannot be loaded", name),
 			Fix: "set mode to load-and-follow in its definition, or remove it and add it again to follow from now on"}
 	}
 	s.running.mu.Lock()
@@ -371,25 +365,25 @@ func (s *Sources) Reset(ctx context.Context, name, reason string) (*SourceReset,
 		// that follows the clock has not.
 		least = int(time.Since(generationsBegin) / time.Minute)
 	}
-	start, err := s.store.StartGeneration(ctx, record.ID, least, why)
+	start, err := s.Store.StartGeneration(ctx, record.ID, least, why)
 	if err == nil {
-		err = s.catalog.GenerationStarted(ctx, record.ID)
+		err = s.Catalog.GenerationStarted(ctx, record.ID)
 	}
 	if err != nil {
-		return nil, answer(err, "source", name)
+		return nil, base.Answer(err, "source", name)
 	}
-	s.note(ctx, "warn", "source/"+name, "reset", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", start.Generation, start.First, because(why)))
+	s.Note(ctx, "warn", "source/"+name, "reset", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", start.Generation, start.First, base.Because(why)))
 	// Outlets first: they have to know of the new generation before an event lies behind it.
 	if err := s.running.reconcile(ctx); err != nil {
-		return nil, answer(err, "source", name)
+		return nil, base.Answer(err, "source", name)
 	}
-	return &SourceReset{start.Generation, start.First}, s.SetRunning(ctx, name, true, "reset"+because(reason))
+	return &SourceReset{start.Generation, start.First}, s.SetRunning(ctx, name, true, "reset"+base.Because(reason))
 }
 
 // complete ends a source that was to load only: what was made on its database is
 // taken away, so that its log is not held back.
 func (s *Sources) complete(record *catalog.Source) {
-	ctx, cancel := context.WithTimeout(s.work, clearTime)
+	ctx, cancel := context.WithTimeout(s.Work, clearTime)
 	defer cancel()
 	subject := "source/" + record.Name
 	built, err := s.build(record)
@@ -397,11 +391,11 @@ func (s *Sources) complete(record *catalog.Source) {
 		_, err = built.Remove(ctx)
 	}
 	if err != nil {
-		s.log.write("error", subject, "not-cleared", "all tables are loaded, but the slot is still there and holds log back: "+err.Error())
+		s.RunLog.Write("error", subject, "not-cleared", "all tables are loaded, but the slot is still there and holds log back: "+err.Error())
 	}
 	reason := "all tables are loaded"
 	var failed []string
-	states, err := s.catalog.TableStates(ctx, record.ID)
+	states, err := s.Catalog.TableStates(ctx, record.ID)
 	for name, t := range states {
 		if t.State == engine.StateNotLoaded {
 			failed = append(failed, name)
@@ -412,18 +406,18 @@ func (s *Sources) complete(record *catalog.Source) {
 		reason = "all tables are loaded but " + strings.Join(failed, ", ")
 	}
 	if err == nil {
-		err = s.catalog.EndSourceRun(ctx, record.ID, reason)
+		err = s.Catalog.EndSourceRun(ctx, record.ID, reason)
 	}
 	if err == nil {
-		s.log.write("info", subject, "ended", reason+": paused")
+		s.RunLog.Write("info", subject, "ended", reason+": paused")
 		err = s.running.reconcile(ctx)
 	}
 	if err == nil {
-		err = s.catalog.CompleteSource(ctx, record.ID)
+		err = s.Catalog.CompleteSource(ctx, record.ID)
 	}
 	s.overview.cache.expire()
 	if err != nil {
-		s.log.write("error", subject, "state-database", err.Error())
+		s.RunLog.Write("error", subject, "state-database", err.Error())
 	}
 }
 
@@ -435,32 +429,32 @@ type SourceRun struct {
 // RunOnce lets a paused source load what is to be loaded and follow what had been
 // committed by then, and pauses it again.
 func (s *Sources) RunOnce(ctx context.Context, name string) (*SourceRun, error) {
-	record, err := s.catalog.Source(ctx, name)
+	record, err := s.Catalog.Source(ctx, name)
 	if err != nil {
-		return nil, answer(err, "source", name)
+		return nil, base.Answer(err, "source", name)
 	}
 	if record.Running {
-		return nil, &engine.Fault{Code: CodeRunning, Message: fmt.Sprintf("source %q runs already", name), Fix: "`rillmark source pause " + name + "` first, or leave it running"}
+		return nil, &engine.Fault{Code: base.CodeRunning, Message: fmt.Sprintf("source %q runs already", name), Fix: "`rillmark source pause " + name + "` first, or leave it running"}
 	}
-	head, err := s.store.Head(ctx, record.ID)
+	head, err := s.Store.Head(ctx, record.ID)
 	if err != nil {
-		return nil, answer(err, "source", name)
+		return nil, base.Answer(err, "source", name)
 	}
 	const reason = "runs until it has caught up"
-	if err := s.catalog.RunSourceOnce(ctx, name, reason); err != nil {
-		return nil, answer(err, "source", name)
+	if err := s.Catalog.RunSourceOnce(ctx, name, reason); err != nil {
+		return nil, base.Answer(err, "source", name)
 	}
-	s.note(ctx, "info", "source/"+name, "resumed", reason)
-	return &SourceRun{head.Next}, answer(s.running.reconcile(ctx), "source", name)
+	s.Note(ctx, "info", "source/"+name, "resumed", reason)
+	return &SourceRun{head.Next}, base.Answer(s.running.reconcile(ctx), "source", name)
 }
 
 // caughtUp pauses a source that was to run once.
 func (s *Sources) caughtUp(record *catalog.Source) {
-	s.untilRecorded(func(ctx context.Context) error {
-		if err := s.catalog.EndSourceRun(ctx, record.ID, "has caught up"); err != nil {
+	s.UntilRecorded(func(ctx context.Context) error {
+		if err := s.Catalog.EndSourceRun(ctx, record.ID, "has caught up"); err != nil {
 			return err
 		}
-		s.log.write("info", "source/"+record.Name, "ended", "has caught up: paused")
+		s.RunLog.Write("info", "source/"+record.Name, "ended", "has caught up: paused")
 		return s.running.reconcile(ctx)
 	})
 }

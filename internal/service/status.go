@@ -15,6 +15,7 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 	"rillmark/internal/outlet"
+	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
 )
 
@@ -152,7 +153,7 @@ func (s *Overview) keep() {
 	defer ticker.Stop()
 	for {
 		select {
-		case <-s.work.Done():
+		case <-s.Work.Done():
 			return
 		case <-ticker.C:
 		}
@@ -160,7 +161,7 @@ func (s *Overview) keep() {
 		wanted := time.Since(s.cache.asked) < 10*statusEvery
 		s.cache.mu.Unlock()
 		if wanted {
-			s.make(s.work)
+			s.make(s.Work)
 		}
 	}
 }
@@ -190,8 +191,8 @@ func (s *Overview) Next(ctx context.Context, last *Status) (*Status, error) {
 		select {
 		case <-ctx.Done():
 			return nil, context.Cause(ctx)
-		case <-s.draining.Done():
-			return nil, context.Cause(s.draining)
+		case <-s.Draining.Done():
+			return nil, context.Cause(s.Draining)
 		case <-changed:
 		}
 	}
@@ -211,8 +212,8 @@ func (s *Overview) make(ctx context.Context) *Status {
 	for _, one := range s.running.copySources() {
 		st.Sources = append(st.Sources, s.sourceStatus(ctx, one, next))
 	}
-	offsets, err := s.catalog.Offsets(ctx)
-	letters, lettersErr := s.catalog.CountAllDeadLetters(ctx)
+	offsets, err := s.Catalog.Offsets(ctx)
+	letters, lettersErr := s.Catalog.CountAllDeadLetters(ctx)
 	if err == nil {
 		err = lettersErr
 	}
@@ -320,16 +321,16 @@ func unmatched(patterns []string, tables []TableStatus) (without []string) {
 func (s *Overview) journalStatus(ctx context.Context, one *sourceRun) (JournalStatus, []TableStatus) {
 	id := one.record.ID
 	counts, next, live := one.capture.Counts()
-	head, err := s.store.Head(ctx, id)
+	head, err := s.Store.Head(ctx, id)
 	var size int64
 	if err == nil {
-		size, err = s.store.Size(ctx, id)
+		size, err = s.Store.Size(ctx, id)
 	}
 	if err == nil && !live {
-		counts, err = s.store.StoredCounts(ctx, id)
+		counts, err = s.Store.StoredCounts(ctx, id)
 		next = head.Next
 	}
-	states, stateErr := s.catalog.TableStates(ctx, id)
+	states, stateErr := s.Catalog.TableStates(ctx, id)
 	if err == nil {
 		err = stateErr
 	}
@@ -423,7 +424,7 @@ func (s *Overview) outletStatus(ctx context.Context, one *outletRun, next int64,
 	st.Behind = max(next-1-reached, 0)
 	if st.Behind > 0 {
 		st.BehindSeconds = known.BehindSeconds
-		if at, err := s.store.CommitTime(ctx, one.source, reached+1); err == nil && !at.IsZero() {
+		if at, err := s.Store.CommitTime(ctx, one.source, reached+1); err == nil && !at.IsZero() {
 			st.BehindSeconds = max(time.Since(at).Seconds(), 0)
 		}
 	}
@@ -437,12 +438,12 @@ func (s *Overview) outletStatus(ctx context.Context, one *outletRun, next int64,
 // OutletHistory is an outlet's last hour, what went out since the service
 // started, and what retention took from it.
 func (s *Overview) OutletHistory(ctx context.Context, name string) (points []outlet.Point, counts outlet.Counts, lost []catalog.Lost, err error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return nil, nil, nil, answer(err, "outlet", name)
+		return nil, nil, nil, base.Answer(err, "outlet", name)
 	}
-	if lost, err = s.catalog.LostOffsets(ctx, record.ID); err != nil {
-		return nil, nil, nil, answer(err, "outlet", name)
+	if lost, err = s.Catalog.LostOffsets(ctx, record.ID); err != nil {
+		return nil, nil, nil, base.Answer(err, "outlet", name)
 	}
 	s.running.mu.Lock()
 	one := s.running.outlets[name]

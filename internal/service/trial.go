@@ -39,7 +39,7 @@ func (s *Sources) Try(ctx context.Context, name string, d *definition.Source, sp
 	database := ""
 	if d != nil {
 		database = d.Database()
-	} else if record, err := s.catalog.Source(ctx, name); err == nil {
+	} else if record, err := s.Catalog.Source(ctx, name); err == nil {
 		database = record.Definition.Database()
 	}
 	ctx, cancel := context.WithCancel(ctx)

@@ -1,11 +1,14 @@
 package service
 
-import "time"
+import (
+	"rillmark/internal/service/base"
+	"time"
+)
 
 // upkeep looks after journals: it condenses them, lets go what retention does not keep,
 // watches what sources retain for us, and stores the outlets' history.
 type upkeep struct {
-	*common
+	*base.Common
 	running  *running
 	sources  *Sources
 	overview *Overview
@@ -17,7 +20,7 @@ func (s *upkeep) keep() {
 	defer ticker.Stop()
 	for {
 		select {
-		case <-s.work.Done():
+		case <-s.Work.Done():
 			return
 		case <-ticker.C:
 		}
@@ -26,13 +29,13 @@ func (s *upkeep) keep() {
 				continue // whoever writes the journal looks after it
 			}
 			loading := one.capture.Stats.Loading() // it would take the processor from the load
-			if err := s.store.Upkeep(s.work, one.record.ID, settle, loading); err != nil && s.work.Err() == nil {
-				s.log.write("warn", "source/"+name, "upkeep", err.Error())
+			if err := s.Store.Upkeep(s.Work, one.record.ID, settle, loading); err != nil && s.Work.Err() == nil {
+				s.RunLog.Write("warn", "source/"+name, "upkeep", err.Error())
 			}
 			s.retain(name, one)
 		}
-		if err := s.catalog.TrimLog(s.work, logAge, logEntries); err != nil && s.work.Err() == nil {
-			s.log.write("warn", "service", "log", err.Error())
+		if err := s.Catalog.TrimLog(s.Work, logAge, logEntries); err != nil && s.Work.Err() == nil {
+			s.RunLog.Write("warn", "service", "log", err.Error())
 		}
 	}
 }

@@ -23,13 +23,13 @@ func (s *upkeep) keepWatch() {
 	defer ticker.Stop()
 	for {
 		for name, one := range s.running.copySources() {
-			if s.work.Err() != nil {
+			if s.Work.Err() != nil {
 				return
 			}
 			s.watch(name, one)
 		}
 		select {
-		case <-s.work.Done():
+		case <-s.Work.Done():
 			return
 		case <-ticker.C:
 		}
@@ -46,7 +46,7 @@ func (s *upkeep) watch(name string, one *sourceRun) {
 	if !can {
 		return
 	}
-	ctx, cancel := context.WithTimeout(s.work, 5*time.Second)
+	ctx, cancel := context.WithTimeout(s.Work, 5*time.Second)
 	defer cancel()
 	held, err := retainer.RetainedLog(ctx)
 	if err != nil {
@@ -60,13 +60,13 @@ func (s *upkeep) watch(name string, one *sourceRun) {
 	switch held.Level {
 	case was, "":
 	case engine.RetainedFine:
-		s.log.write("info", "source/"+name, "retained-log", "the source "+held.String()+" again")
+		s.RunLog.Write("info", "source/"+name, "retained-log", "the source "+held.String()+" again")
 	default:
 		level := "warn"
 		if held.Level == engine.RetainedUrgent {
 			level = "error"
 		}
-		s.log.write(level, "source/"+name, "retained-log", "the source "+held.String()+": "+held.Advice)
+		s.RunLog.Write(level, "source/"+name, "retained-log", "the source "+held.String()+": "+held.Advice)
 	}
 }
 
@@ -79,14 +79,14 @@ const storeEvery = 12
 // storeHistories puts the last hour of the outlets that this instance delivers on
 // record.
 func (s *upkeep) storeHistories() {
-	ctx, cancel := context.WithTimeout(s.work, 2*time.Second)
+	ctx, cancel := context.WithTimeout(s.Work, 2*time.Second)
 	defer cancel()
 	for name, o := range s.running.copyOutlets() {
 		if o.runner == nil || o.runner.Status().Phase == outlet.PhaseStandby {
 			continue
 		}
-		if err := o.runner.KeepHistory(ctx); err != nil && s.work.Err() == nil {
-			s.log.write("warn", "outlet/"+name, "history", "the last hour could not be stored: "+err.Error())
+		if err := o.runner.KeepHistory(ctx); err != nil && s.Work.Err() == nil {
+			s.RunLog.Write("warn", "outlet/"+name, "history", "the last hour could not be stored: "+err.Error())
 		}
 	}
 }
@@ -100,7 +100,7 @@ func (s *upkeep) keepHistory() {
 			s.storeHistories()
 		}
 		select {
-		case <-s.work.Done():
+		case <-s.Work.Done():
 			return
 		case <-ticker.C:
 		}
@@ -108,7 +108,7 @@ func (s *upkeep) keepHistory() {
 		for _, one := range s.running.copySources() {
 			if _, at, live := one.capture.Counts(); live {
 				next[one.record.ID] = at
-			} else if head, err := s.store.Head(s.work, one.record.ID); err == nil {
+			} else if head, err := s.Store.Head(s.Work, one.record.ID); err == nil {
 				next[one.record.ID] = head.Next
 			}
 		}

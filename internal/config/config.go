@@ -1,4 +1,6 @@
-package service
+// Package config is the service's configuration: what its file and the environment say,
+// with defaults, checked before anything starts.
+package config
 
 import (
 	"bytes"
@@ -81,8 +83,8 @@ type SecretsConfig struct {
 	Folders []string `yaml:"folders"`
 }
 
-// policy is what the configuration says of addresses.
-func (c *Config) policy() (netguard.Policy, error) {
+// Policy is what the configuration says of addresses.
+func (c *Config) Policy() (netguard.Policy, error) {
 	all := []string{netguard.KindRegistry}
 	for _, e := range engines.All {
 		all = append(all, string(e.Name))
@@ -131,8 +133,8 @@ func (c *Config) policy() (netguard.Policy, error) {
 	return p, nil
 }
 
-// filesMode is FilesMode as a number.
-func (c *Config) filesMode() (os.FileMode, error) {
+// FileMode is FilesMode as a number.
+func (c *Config) FileMode() (os.FileMode, error) {
 	if c.FilesMode == "" {
 		return 0o640, nil
 	}
@@ -186,10 +188,10 @@ func LoadConfig(path string) (*Config, error) {
 	if c.KeyFile == "" {
 		c.KeyFile = filepath.Join(filepath.Dir(path), "rillmark.key")
 	}
-	return c, c.complete()
+	return c, c.Complete()
 }
 
-func (c *Config) complete() error {
+func (c *Config) Complete() error {
 	for _, value := range []*string{&c.StateDatabase, &c.Token, &c.Listen, &c.PublicURL} {
 		resolved, err := catalog.Resolve(*value)
 		if err != nil {
@@ -197,7 +199,7 @@ func (c *Config) complete() error {
 		}
 		*value = resolved
 	}
-	if _, err := c.filesMode(); err != nil {
+	if _, err := c.FileMode(); err != nil {
 		return err
 	}
 	if c.Listen == "" {
@@ -207,7 +209,7 @@ func (c *Config) complete() error {
 	if err != nil {
 		return fmt.Errorf("the configuration: listen %q is no address: write host:port, such as 127.0.0.1:7450", c.Listen)
 	}
-	if _, err := c.policy(); err != nil {
+	if _, err := c.Policy(); err != nil {
 		return err
 	}
 	if c.Token == "" && !Loopback(host) {

@@ -1,4 +1,4 @@
-package service
+package reading
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/engine"
+	"rillmark/internal/service/base"
 )
 
 // LeasedPage is a run of events that one of several readers has been handed.
@@ -23,9 +24,9 @@ func (s *Reading) Lease(ctx context.Context, name, reader string, limit int, las
 	if err := s.wantPull(ctx, name); err != nil {
 		return nil, err
 	}
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
 	deadline := time.Now().Add(wait)
 	for {
@@ -41,8 +42,8 @@ func (s *Reading) Lease(ctx context.Context, name, reader string, limit int, las
 		}
 		if leased.Lease.Token != "" {
 			// Only events that the filter keeps back: they are dealt with.
-			if _, err := s.catalog.EndLease(ctx, record.ID, leased.Lease.Token, 0); err != nil && !errors.Is(err, catalog.ErrVersion) {
-				return nil, answer(err, "outlet", name)
+			if _, err := s.Catalog.EndLease(ctx, record.ID, leased.Lease.Token, 0); err != nil && !errors.Is(err, catalog.ErrVersion) {
+				return nil, base.Answer(err, "outlet", name)
 			}
 			continue
 		}
@@ -67,9 +68,9 @@ func (s *Reading) lease(ctx context.Context, record *catalog.Outlet, reader stri
 	case <-ctx.Done():
 		return nil, nil, context.Cause(ctx)
 	}
-	from, most, err := s.catalog.Free(ctx, record.ID)
+	from, most, err := s.Catalog.Free(ctx, record.ID)
 	if err != nil {
-		return nil, nil, answer(err, "outlet", record.Name)
+		return nil, nil, base.Answer(err, "outlet", record.Name)
 	}
 	feed, committed, err := s.OutletFeed(ctx, record.Name, Span{From: strconv.FormatInt(from, 10)})
 	if err != nil {
@@ -87,8 +88,8 @@ func (s *Reading) lease(ctx context.Context, record *catalog.Outlet, reader stri
 	if leased.Lease.Last < from {
 		return leased, feed, nil // there is nothing to read
 	}
-	if leased.Lease, err = s.catalog.Lend(ctx, record.ID, reader, lasts, from, leased.Lease.Last); err != nil {
-		return nil, nil, answer(err, "outlet", record.Name)
+	if leased.Lease, err = s.Catalog.Lend(ctx, record.ID, reader, lasts, from, leased.Lease.Last); err != nil {
+		return nil, nil, base.Answer(err, "outlet", record.Name)
 	}
 	if leased.Lease == nil {
 		return nil, nil, nil
@@ -98,37 +99,37 @@ func (s *Reading) lease(ctx context.Context, record *catalog.Outlet, reader stri
 
 func leaseOver(err error, name string) error {
 	if errors.Is(err, catalog.ErrVersion) {
-		return &engine.Fault{Code: CodeLeaseOver, Message: fmt.Sprintf("outlet %q has no such lease any more: its time is over, and another reader may have its events", name),
+		return &engine.Fault{Code: base.CodeLeaseOver, Message: fmt.Sprintf("outlet %q has no such lease any more: its time is over, and another reader may have its events", name),
 			Fix: "lease anew; ask for more seconds, or extend a lease in time"}
 	}
-	return answer(err, "outlet", name)
+	return base.Answer(err, "outlet", name)
 }
 
 // EndLease says that a lease's events are dealt with.
 func (s *Reading) EndLease(ctx context.Context, name, token string, events int64) (committed int64, err error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return 0, answer(err, "outlet", name)
+		return 0, base.Answer(err, "outlet", name)
 	}
-	committed, err = s.catalog.EndLease(ctx, record.ID, token, events)
+	committed, err = s.Catalog.EndLease(ctx, record.ID, token, events)
 	return committed, leaseOver(err, name)
 }
 
 // ExtendLease gives a reader more time.
 func (s *Reading) ExtendLease(ctx context.Context, name, token string, lasts time.Duration) (time.Time, error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return time.Time{}, answer(err, "outlet", name)
+		return time.Time{}, base.Answer(err, "outlet", name)
 	}
-	until, err := s.catalog.ExtendLease(ctx, record.ID, token, lasts)
+	until, err := s.Catalog.ExtendLease(ctx, record.ID, token, lasts)
 	return until, leaseOver(err, name)
 }
 
 // GiveBackLease lets other readers have a lease's events at once.
 func (s *Reading) GiveBackLease(ctx context.Context, name, token string) error {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return answer(err, "outlet", name)
+		return base.Answer(err, "outlet", name)
 	}
-	return leaseOver(s.catalog.GiveBackLease(ctx, record.ID, token), name)
+	return leaseOver(s.Catalog.GiveBackLease(ctx, record.ID, token), name)
 }

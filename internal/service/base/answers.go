@@ -1,4 +1,4 @@
-package service
+package base
 
 import (
 	"context"
@@ -29,11 +29,8 @@ const (
 	CodeNothingToCheck = "nothing-to-check"
 )
 
-// Answer turns an error of the records into a fault about a thing.
-func Answer(err error, kind, name string) error { return answer(err, kind, name) }
-
-// answer turns an error of the catalog into a fault about a thing.
-func answer(err error, kind, name string) error {
+// Answer turns an error of the catalog into a fault about a thing.
+func Answer(err error, kind, name string) error {
 	var invalid *definition.Invalid
 	var fault *engine.Fault
 	switch {

@@ -1,11 +1,20 @@
-package service
+package reading
 
 import (
 	"context"
 	"fmt"
 
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
 	"rillmark/internal/journal"
+	"rillmark/internal/service/base"
 )
+
+// Journals are the sources' journals as such: their marks, their tables' versions, and
+// whether they are whole.
+type Journals struct{ *base.Common }
+
+func NewJournals(c *base.Common) *Journals { return &Journals{c} }
 
 // JournalDamage is a run of offsets that cannot be read.
 type JournalDamage struct {
@@ -35,18 +44,35 @@ func reportOf(v *journal.Verified) *JournalReport {
 
 // Verify reads all of a source's journal; progress gets how far it is.
 func (s *Journals) Verify(ctx context.Context, source string, progress func(*JournalReport)) (*JournalReport, error) {
-	record, err := s.catalog.Source(ctx, source)
+	record, err := s.Catalog.Source(ctx, source)
 	if err != nil {
-		return nil, answer(err, "source", source)
+		return nil, base.Answer(err, "source", source)
 	}
-	found, err := s.store.Verify(ctx, record.ID, func(v *journal.Verified) { progress(reportOf(v)) })
+	found, err := s.Store.Verify(ctx, record.ID, func(v *journal.Verified) { progress(reportOf(v)) })
 	if err != nil {
-		return nil, answer(err, "source", source)
+		return nil, base.Answer(err, "source", source)
 	}
 	level, text := "info", fmt.Sprintf("the journal was read from offset %d to %d: %d blocks, nothing damaged", found.First, found.Next-1, found.Blocks)
 	if n := len(found.Damaged); n > 0 {
 		level, text = "error", fmt.Sprintf("the journal was read from offset %d to %d: %d places are damaged, the first at offsets %d to %d", found.First, found.Next-1, n, found.Damaged[0].First, found.Damaged[0].Last)
 	}
-	s.note(ctx, level, "source/"+source, "journal-verified", text)
+	s.Note(ctx, level, "source/"+source, "journal-verified", text)
 	return reportOf(found), nil
+}
+
+// SchemaVersions are the versions of tables, of one source where it is given.
+func (s *Journals) SchemaVersions(ctx context.Context, source string) ([]catalog.SchemaVersion, error) {
+	versions, err := s.Catalog.SchemaVersions(ctx, source)
+	return versions, base.Answer(err, "source", source)
+}
+
+// Schema is the version with a fingerprint, [catalog.ErrNotFound] where there is none.
+func (s *Journals) Schema(ctx context.Context, f change.Fingerprint) (*change.Schema, error) {
+	return s.Catalog.Schema(ctx, f)
+}
+
+// AvroSchema is the version whose Avro schema has a fingerprint, [catalog.ErrNotFound]
+// where nothing was sent under it.
+func (s *Journals) AvroSchema(ctx context.Context, fingerprint uint64) (*change.Schema, error) {
+	return s.Catalog.AvroSchema(ctx, fingerprint)
 }

@@ -1,10 +1,13 @@
-package service
+// Package reading is what consumers read themselves: feeds of journals and of outlets,
+// commits, leases, and marks.
+package reading
 
 import (
 	"context"
 	"errors"
 	"fmt"
 	"strconv"
+	"sync"
 	"time"
 
 	"rillmark/internal/catalog"
@@ -14,8 +17,17 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 	"rillmark/internal/outlet"
+	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
 )
+
+// Reading is what consumers read themselves, with their offsets and leases.
+type Reading struct {
+	*base.Common
+	leasing sync.Map // of the outlets' ids: whose turn it is to lease
+}
+
+func NewReading(c *base.Common) *Reading { return &Reading{Common: c} }
 
 // Feed reads a journal's events, filtered and in their shape, in order.
 type Feed struct {
@@ -56,39 +68,39 @@ type Span struct{ From, Until string }
 // OpenFeed reads a part of a source's journal, from its oldest event on where the part
 // has no beginning.
 func (s *Reading) OpenFeed(ctx context.Context, source string, filter *shape.Filter, span Span) (*Feed, error) {
-	record, err := s.catalog.Source(ctx, source)
+	record, err := s.Catalog.Source(ctx, source)
 	if err != nil {
-		return nil, answer(err, "source", source)
+		return nil, base.Answer(err, "source", source)
 	}
-	origin, err := s.origin(ctx, record)
+	origin, err := s.Origin(ctx, record)
 	if err != nil {
-		return nil, answer(err, "source", source)
+		return nil, base.Answer(err, "source", source)
 	}
 	if span.From == "0" { // what readers of an earlier version ask for
 		span.From = ""
 	}
-	passed, err := s.place(ctx, record.ID, span.From)
+	passed, err := s.Place(ctx, record.ID, span.From)
 	if err != nil {
 		return nil, err
 	}
 	from, until := passed+1, int64(0)
 	if span.Until != "" {
-		if until, err = s.end(ctx, record.ID, span.Until, passed); err != nil {
+		if until, err = s.End(ctx, record.ID, span.Until, passed); err != nil {
 			return nil, err
 		}
 	}
-	return &Feed{drain: s.draining, origin: origin, address: s.Config.PublicURL, filter: filter, at: passed, until: until, ended: span.Until != "" && until == passed, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Capabilities{}),
-		reader: s.store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})}, nil
+	return &Feed{drain: s.Draining, origin: origin, address: s.Config.PublicURL, filter: filter, at: passed, until: until, ended: span.Until != "" && until == passed, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Capabilities{}),
+		reader: s.Store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})}, nil
 }
 
 // Head is where a source's journal stands.
 func (s *Journals) Head(ctx context.Context, source string) (journal.Head, error) {
-	record, err := s.catalog.Source(ctx, source)
+	record, err := s.Catalog.Source(ctx, source)
 	if err != nil {
-		return journal.Head{}, answer(err, "source", source)
+		return journal.Head{}, base.Answer(err, "source", source)
 	}
-	head, err := s.store.Head(ctx, record.ID)
-	return head, answer(err, "source", source)
+	head, err := s.Store.Head(ctx, record.ID)
+	return head, base.Answer(err, "source", source)
 }
 
 // Ended reports whether all before the feed's end has been handed out.
@@ -118,7 +130,7 @@ func (f *Feed) TryNext(ctx context.Context) (*FeedEvent, error) {
 				batch, err = f.reader.TryNext(ctx)
 			}
 			if err != nil {
-				return nil, answer(err, "source", f.origin.Source)
+				return nil, base.Answer(err, "source", f.origin.Source)
 			}
 			if batch == nil {
 				if f.net == nil || f.net.Rows() == 0 {
@@ -168,7 +180,7 @@ func (f *Feed) read() error {
 		}
 	}
 	if err := f.batch.Err(); err != nil {
-		return answer(err, "source", f.origin.Source)
+		return base.Answer(err, "source", f.origin.Source)
 	}
 	if len(f.out.Messages) == 0 {
 		f.at = f.batch.Last
@@ -185,7 +197,7 @@ func (f *Feed) takeNet() error {
 }
 
 // errDraining ends a wait while the service is stopping.
-var errDraining = &engine.Fault{Code: CodeStopping, Message: "the service is stopping", Fix: "read on when it runs again"}
+var errDraining = &engine.Fault{Code: base.CodeStopping, Message: "the service is stopping", Fix: "read on when it runs again"}
 
 // Wait waits at the journal's end until there is more, or for at most d.
 func (f *Feed) Wait(ctx context.Context, d time.Duration) error {
@@ -203,7 +215,7 @@ func (f *Feed) Wait(ctx context.Context, d time.Duration) error {
 	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
 		return nil
 	}
-	return answer(err, "source", f.origin.Source)
+	return base.Answer(err, "source", f.origin.Source)
 }
 
 // Page is a run of events.
@@ -265,13 +277,13 @@ func (s *Reading) ReadSource(ctx context.Context, source string, filter *shape.F
 // OutletFeed reads what an outlet lets through of a part of the journal, from behind
 // its committed offset where the part has no beginning.
 func (s *Reading) OutletFeed(ctx context.Context, name string, span Span) (*Feed, int64, error) {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return nil, 0, answer(err, "outlet", name)
+		return nil, 0, base.Answer(err, "outlet", name)
 	}
-	offset, err := s.catalog.Offset(ctx, record.ID)
+	offset, err := s.Catalog.Offset(ctx, record.ID)
 	if err != nil {
-		return nil, 0, answer(err, "outlet", name)
+		return nil, 0, base.Answer(err, "outlet", name)
 	}
 	filter, err := record.Definition.Filter()
 	if err != nil {
@@ -299,7 +311,7 @@ func (s *Reading) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet
 	}
 	f.maker = encode.NewMaker(shaped, encode.Capabilities{})
 	f.maker.Register = func(version *change.Schema) error {
-		return s.catalog.StoreOutletSchema(ctx, record.ID, version, 0)
+		return s.Catalog.StoreOutletSchema(ctx, record.ID, version, 0)
 	}
 	if d.Changes == "combined" {
 		f.net, f.window = new(shape.Net), 1000
@@ -307,12 +319,12 @@ func (s *Reading) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet
 	if !f.maker.Closes() {
 		return nil
 	}
-	source, err := s.catalog.Source(ctx, d.Source)
+	source, err := s.Catalog.Source(ctx, d.Source)
 	if err != nil {
-		return answer(err, "source", d.Source)
+		return base.Answer(err, "source", d.Source)
 	}
-	f.reader = s.store.Reader(source.ID, f.at+1, journal.ReaderOptions{})
-	o := &outlet.Outlet{Origin: f.origin, Store: s.store, Filter: func() *shape.Filter { return f.filter }}
+	f.reader = s.Store.Reader(source.ID, f.at+1, journal.ReaderOptions{})
+	o := &outlet.Outlet{Origin: f.origin, Store: s.Store, Filter: func() *shape.Filter { return f.filter }}
 	return o.Recount(ctx, f.maker.Closer(), f.at)
 }
 
@@ -335,16 +347,16 @@ func (s *Reading) ReadOutlet(ctx context.Context, name string, span Span, limit 
 }
 
 func (s *Reading) wantPull(ctx context.Context, name string) error {
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return answer(err, "outlet", name)
+		return base.Answer(err, "outlet", name)
 	}
 	if record.Definition.Destination != "" {
-		return &engine.Fault{Code: CodeNotPull, Message: fmt.Sprintf("outlet %q delivers to destination %q by itself; only an outlet without a destination is read", name, record.Definition.Destination),
+		return &engine.Fault{Code: base.CodeNotPull, Message: fmt.Sprintf("outlet %q delivers to destination %q by itself; only an outlet without a destination is read", name, record.Definition.Destination),
 			Fix: "add an outlet without a destination, or watch this one: `rillmark watch --outlet " + name + "`"}
 	}
 	if !record.Running {
-		return &engine.Fault{Code: CodePaused, Message: fmt.Sprintf("outlet %q is paused%s", name, because(record.Reason)), Fix: "`rillmark outlet resume " + name + "`"}
+		return &engine.Fault{Code: base.CodePaused, Message: fmt.Sprintf("outlet %q is paused%s", name, base.Because(record.Reason)), Fix: "`rillmark outlet resume " + name + "`"}
 	}
 	return nil
 }
@@ -356,12 +368,12 @@ func (s *Reading) Commit(ctx context.Context, name string, offset int64) (commit
 	if err != nil {
 		return 0, err
 	}
-	at, err := s.catalog.Offset(ctx, record.ID)
+	at, err := s.Catalog.Offset(ctx, record.ID)
 	if err != nil {
-		return 0, answer(err, "outlet", name)
+		return 0, base.Answer(err, "outlet", name)
 	}
-	if err := s.catalog.Commit(ctx, record.ID, at.Run, offset, max(offset-at.Committed, 0)); err != nil {
-		return 0, answer(err, "outlet", name)
+	if err := s.Catalog.Commit(ctx, record.ID, at.Run, offset, max(offset-at.Committed, 0)); err != nil {
+		return 0, base.Answer(err, "outlet", name)
 	}
 	return max(at.Committed, offset), nil
 }
@@ -373,7 +385,7 @@ func (s *Reading) Report(ctx context.Context, name string, offset int64) error {
 	if err != nil {
 		return err
 	}
-	return answer(s.catalog.Report(ctx, record.ID, offset), "outlet", name)
+	return base.Answer(s.Catalog.Report(ctx, record.ID, offset), "outlet", name)
 }
 
 // pullOutletAt is an outlet whose consumers come and read, if the offset was handed out.
@@ -381,20 +393,20 @@ func (s *Reading) pullOutletAt(ctx context.Context, name string, offset int64, v
 	if err := s.wantPull(ctx, name); err != nil {
 		return nil, err
 	}
-	record, err := s.catalog.Outlet(ctx, name)
+	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
-	source, err := s.catalog.Source(ctx, record.Definition.Source)
+	source, err := s.Catalog.Source(ctx, record.Definition.Source)
 	if err != nil {
-		return nil, answer(err, "source", record.Definition.Source)
+		return nil, base.Answer(err, "source", record.Definition.Source)
 	}
-	head, err := s.store.Head(ctx, source.ID)
+	head, err := s.Store.Head(ctx, source.ID)
 	if err != nil {
-		return nil, answer(err, "outlet", name)
+		return nil, base.Answer(err, "outlet", name)
 	}
 	if offset < 0 || offset >= head.Next {
-		return nil, &engine.Fault{Code: CodeOffsetOutside, Message: fmt.Sprintf("offset %d was never handed out: the journal's newest is %d", offset, head.Next-1),
+		return nil, &engine.Fault{Code: base.CodeOffsetOutside, Message: fmt.Sprintf("offset %d was never handed out: the journal's newest is %d", offset, head.Next-1),
 			Fix: verb + " an offset that was read"}
 	}
 	return record, nil

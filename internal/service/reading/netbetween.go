@@ -1,4 +1,4 @@
-package service
+package reading
 
 import (
 	"context"
@@ -6,6 +6,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
 	"rillmark/internal/journal"
+	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
 )
 
@@ -53,7 +54,7 @@ func (a *admitted) Next(ctx context.Context) (*change.Event, error) {
 		if a.batch == nil {
 			batch, err := a.reader.TryNext(ctx)
 			if batch == nil || err != nil {
-				return nil, answer(err, "source", f.origin.Source)
+				return nil, base.Answer(err, "source", f.origin.Source)
 			}
 			a.batch = batch
 		}
@@ -67,7 +68,7 @@ func (a *admitted) Next(ctx context.Context) (*change.Event, error) {
 			}
 		}
 		if err := a.batch.Err(); err != nil {
-			return nil, answer(err, "source", f.origin.Source)
+			return nil, base.Answer(err, "source", f.origin.Source)
 		}
 		if a.batch.Last >= f.until {
 			return nil, nil

@@ -1,4 +1,4 @@
-package service
+package base
 
 import (
 	"context"
@@ -22,17 +22,17 @@ type runLog struct {
 	wake    chan struct{}
 }
 
-func newRunLog(logger *slog.Logger) *runLog {
+func NewRunLog(logger *slog.Logger) *runLog {
 	return &runLog{logger: logger, wake: make(chan struct{}, 1)}
 }
 
 // Log writes a line in the log of the run. level is info, warn or error; subject what
 // it is about, such as source/circulation.
-func (s *common) Log(level, subject, event, message string) {
-	s.log.write(level, subject, event, message)
+func (s *Common) Log(level, subject, event, message string) {
+	s.RunLog.Write(level, subject, event, message)
 }
 
-func (l *runLog) write(level, subject, event, message string) {
+func (l *runLog) Write(level, subject, event, message string) {
 	var at slog.Level
 	switch level {
 	case "warn":
@@ -53,8 +53,8 @@ func (l *runLog) write(level, subject, event, message string) {
 	}
 }
 
-// keep stores pending lines until ctx is done, and once more then.
-func (l *runLog) keep(ctx context.Context, c *catalog.Catalog) {
+// Keep stores pending lines until ctx is done, and once more then.
+func (l *runLog) Keep(ctx context.Context, c *catalog.Catalog) {
 	retry := time.Duration(0)
 	for {
 		var timer <-chan time.Time
