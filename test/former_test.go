@@ -37,6 +37,7 @@ func TestFormerState(t *testing.T) {
 	_, err = conn.PgConn().Exec(t.Context(), string(dump)).ReadAll()
 	require.NoError(t, err)
 	run(t, conn, "UPDATE rillmark.lease SET until = now() + interval '1 hour'") // the dump is older than that
+	run(t, conn, `UPDATE rillmark.source SET definition = definition || '{"slot": "theirs", "publication": "prepared"}'`)
 	t.Setenv("RILLMARK_KEY", formerKey)
 	i.start()
 	want, err := os.ReadFile(formerEvents)
@@ -68,6 +69,7 @@ func TestFormerState(t *testing.T) {
 	require.Contains(t, string(raw), "${env:RILLMARK_SECRET_SOURCE}")
 	require.Contains(t, string(raw), `"hash_key":"(sealed)"`)
 	require.Contains(t, string(raw), `"tls":"prefer"`, "an existing definition stays as it is")
+	require.Contains(t, string(raw), `"slot":"theirs","publication":"prepared"},"tables"`, "what an administrator made stands in the connection")
 	var page struct{ Events []any }
 	i.must(http.MethodPost, "/v1/outlets/shared/leases", map[string]any{"reader": "two", "limit": 100, "seconds": 60}, &page)
 	require.Contains(t, fmt.Sprint(page.Events[0]), "circulation/1/6", "what another reader has under lease stays there")
