@@ -4,11 +4,12 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
-	"rillmark/internal/service/reading"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
+
+	"rillmark/internal/service/reading"
 )
 
 // VerifyLine is one line of the answer when a journal is verified: it holds one of

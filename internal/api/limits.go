@@ -6,12 +6,13 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"rillmark/internal/service/base"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"rillmark/internal/service/base"
 )
 
 // What a request may take. Answers without an end (streams, trials, reading a whole

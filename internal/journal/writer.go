@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"rillmark/internal/change"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+
+	"rillmark/internal/change"
 )
 
 // ErrFenced says that another writer has taken the journal over. Nothing that

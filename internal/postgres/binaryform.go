@@ -49,7 +49,7 @@ func (r *run) inText(ctx context.Context, l *catalogue.Layout, tuple []pgoutput.
 	formats := make([]int16, len(asked))
 	wanted := make([]string, len(asked))
 	for n, i := range asked {
-		values[n], oids[n], formats[n] = tuple[i].Data, l.Raw[i].Oid, 1
+		values[n], oids[n], formats[n] = tuple[i].Data, l.Raw[i].OID, 1
 		wanted[n] = fmt.Sprintf("format('%%s', $%d)", n+1) // by the type's own output function
 	}
 	answer := r.control.PgConn().ExecParams(ctx, "SELECT "+strings.Join(wanted, ", "), values, oids, formats, nil).Read()
@@ -71,32 +71,32 @@ func plainText(c *catalogue.RawColumn, data []byte) (text []byte, known bool, er
 		}
 		return err == nil
 	}
-	switch c.Oid {
-	case catalogue.OidBool:
+	switch c.OID {
+	case catalogue.OIDBool:
 		if want(1) {
 			return []byte{"ft"[data[0]&1]}, true, nil
 		}
 		return nil, true, err
-	case catalogue.OidInt2:
+	case catalogue.OIDInt2:
 		if want(2) {
 			return strconv.AppendInt(nil, int64(int16(binary.BigEndian.Uint16(data))), 10), true, nil
 		}
 		return nil, true, err
-	case catalogue.OidInt4:
+	case catalogue.OIDInt4:
 		if want(4) {
 			return strconv.AppendInt(nil, int64(int32(binary.BigEndian.Uint32(data))), 10), true, nil
 		}
 		return nil, true, err
-	case catalogue.OidInt8:
+	case catalogue.OIDInt8:
 		if want(8) {
 			return strconv.AppendInt(nil, int64(binary.BigEndian.Uint64(data)), 10), true, nil
 		}
 		return nil, true, err
-	case catalogue.OidBytea:
+	case catalogue.OIDBytea:
 		return hex.AppendEncode([]byte(`\x`), data), true, nil
-	case catalogue.OidText, catalogue.OidVarchar, catalogue.OidBpchar, catalogue.OidName, catalogue.OidJSON:
+	case catalogue.OIDText, catalogue.OIDVarchar, catalogue.OIDBpchar, catalogue.OIDName, catalogue.OIDJSON:
 		return data, true, nil
-	case catalogue.OidJSONB:
+	case catalogue.OIDJSONB:
 		if len(data) == 0 || data[0] != 1 {
 			return nil, true, fmt.Errorf("a jsonb value of an unknown version")
 		}

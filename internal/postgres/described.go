@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"maps"
+
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/pgoutput"
 	"rillmark/internal/postgres/session"
@@ -18,12 +19,12 @@ func (r *run) described(ctx context.Context, m *pgoutput.Relation) (*catalogue.D
 	}
 	oids := []uint32{m.OID}
 	for _, t := range r.tables {
-		if t.captured == nil {
+		if t.Captured == nil {
 			continue
 		}
-		for _, l := range t.captured.Members {
-			if r.relations[l.Oid] == nil && l.Oid != m.OID && len(oids) <= lookAhead {
-				oids = append(oids, l.Oid)
+		for _, l := range t.Captured.Members {
+			if r.relations[l.OID] == nil && l.OID != m.OID && len(oids) <= lookAhead {
+				oids = append(oids, l.OID)
 			}
 		}
 	}

@@ -8,11 +8,9 @@
 //     it must not. binaryform.go is what only comes in binary.
 //   - publishing.go and tablestates.go follow what the catalogue says of tables,
 //     statement.go schema changes that no row brings.
-//   - loading.go hands the loads' work out, fullload.go reads tables without a key,
-//     together.go many small ones at once, reloading.go what is to be read again.
 //   - try.go is a trial, which leaves nothing behind.
 //
 // Below it, each with a comment of its own: session (the connection, names, errors),
-// stream, catalogue, publication, chunk and loads, check, script; pgoutput and wire are the
+// stream, catalogue, publication, check, script, tables; loading with chunk and loads; pgoutput and wire are the
 // protocol, canonical the server's text made canonical.
 package postgres

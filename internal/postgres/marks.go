@@ -37,7 +37,7 @@ func (r *run) catchUp(ctx context.Context) error {
 	for loaded := false; !loaded; {
 		var more chan struct{}
 		r.under(func() {
-			loaded, more = r.allLoaded(), r.moreLoads
+			loaded, more = r.loads.AllLoaded(), r.loads.MoreLoads
 		})
 		if loaded {
 			break

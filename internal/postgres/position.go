@@ -3,6 +3,7 @@ package postgres
 import (
 	"encoding/json"
 	"fmt"
+
 	"rillmark/internal/postgres/session"
 )
 

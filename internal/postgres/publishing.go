@@ -4,17 +4,19 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/publication"
 	"rillmark/internal/postgres/session"
-	"slices"
-	"strings"
-	"time"
-
-	"github.com/jackc/pgx/v5"
+	"rillmark/internal/postgres/tables"
 )
 
 // publish brings the publications to what the rules choose and notes each
@@ -87,43 +89,43 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 
 // differences are what a look at the source has found to be otherwise than on record.
 type differences struct {
-	changed map[*table]uint32            // tables with other columns, or other tables of that name
-	gone    []*table                     // those that are there no more
-	members map[*table]map[uint32]string // those with other partitions
-	fresh   []*catalogue.Listed          // partitions that have come
-	strays  map[*table]map[uint32]string // guests that are no partitions now
+	changed map[*tables.Table]uint32            // tables with other columns, or other tables of that name
+	gone    []*tables.Table                     // those that are there no more
+	members map[*tables.Table]map[uint32]string // those with other partitions
+	fresh   []*catalogue.Listed                 // partitions that have come
+	strays  map[*tables.Table]map[uint32]string // guests that are no partitions now
 }
 
 // differences finds what no row has brought; the lock is held.
 func (r *run) differences(chosen map[string]*publication.Captured, all []*catalogue.Listed) *differences {
-	found := &differences{changed: make(map[*table]uint32), members: make(map[*table]map[uint32]string), strays: make(map[*table]map[uint32]string)}
+	found := &differences{changed: make(map[*tables.Table]uint32), members: make(map[*tables.Table]map[uint32]string), strays: make(map[*tables.Table]map[uint32]string)}
 	for name, c := range chosen {
 		t := r.tables[name]
-		if t == nil || t.state.State == engine.StateUnpublished || t.state.State == engine.StateNew {
+		if t == nil || t.State.State == engine.StateUnpublished || t.State.State == engine.StateNew {
 			continue
 		}
 		l := c.Members[0]
-		oid := l.Oid
+		oid := l.OID
 		if c.Mapped {
 			oid = l.RootOID
 			now := c.MemberIDs()
-			found.strays[t] = maps.Clone(t.id.Guests)
+			found.strays[t] = maps.Clone(t.ID.Guests)
 			maps.DeleteFunc(found.strays[t], func(oid uint32, _ string) bool { return now[oid] != "" })
-			if !maps.Equal(now, t.id.Members) || len(found.strays[t]) > 0 {
+			if !maps.Equal(now, t.ID.Members) || len(found.strays[t]) > 0 {
 				found.members[t] = now
 				for _, one := range c.Members {
-					if t.id.Members[one.Oid] == "" {
+					if t.ID.Members[one.OID] == "" {
 						found.fresh = append(found.fresh, one)
 					}
 				}
 			}
 		}
-		if t.state.Schema == nil {
+		if t.State.Schema == nil {
 			continue
 		}
-		other := t.id.OID != 0 && t.id.OID != oid
-		renumbered := catalogue.Known(t.id.Newest()) && !catalogue.SameSet(l.Numbered(c.Mapped), t.id.Newest()) || t.id.Latest != nil
-		if other || renumbered || c.Rule.Image != rules.ImageKey && columnsDiffer(l.Columns, t.state.Schema) {
+		other := t.ID.OID != 0 && t.ID.OID != oid
+		renumbered := catalogue.Known(t.ID.Newest()) && !catalogue.SameSet(l.Numbered(c.Mapped), t.ID.Newest()) || t.ID.Latest != nil
+		if other || renumbered || c.Rule.Image != rules.ImageKey && columnsDiffer(l.Columns, t.State.Schema) {
 			found.changed[t] = oid
 		}
 	}
@@ -135,7 +137,7 @@ func (r *run) differences(chosen map[string]*publication.Captured, all []*catalo
 		}
 	}
 	for name, t := range r.tables {
-		if chosen[name] == nil && !there[name] && !engine.Away(t.state.State) && (t.state.Schema != nil || t.state.State != engine.StateNew) {
+		if chosen[name] == nil && !there[name] && !engine.Away(t.State.State) && (t.State.Schema != nil || t.State.State != engine.StateNew) {
 			found.gone = append(found.gone, t)
 		}
 	}

@@ -22,26 +22,26 @@ func (r *run) askRefetch(rel *relation, raw []pgoutput.TupleColumn, after []chan
 	if rel.rule.Filter == nil || !omits(after) || len(rel.layout.Schema.Key()) == 0 {
 		return
 	}
-	s := &t.state
-	switch under := t.load; {
+	s := &t.State
+	switch under := t.Load; {
 	case under == nil && (s.State == engine.StateFollowing || s.State == engine.StateStale):
-		t.load = loads.Refetch(session.LSN(r.row.Place))
+		t.Load = loads.Refetch(session.LSN(r.row.Place))
 	case under == nil, !under.Progress.Began && under.Progress.Kind == load.Full:
 		return // a load that reads every row comes after this one
 	case under.Progress.Kind == load.Part:
 		// It reads rows of its own choice alone.
 		under.Progress.Then, under.Progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
-		r.sink.Table(t.progressState())
+		r.sink.Table(t.ProgressState())
 		return
 	case under.Progress.Kind == load.Refetch && len(under.Progress.Keys) >= loads.MaxRefetch:
-		t.load = nil
+		t.Load = nil
 		s.State, s.Note = engine.StateStale, refetchFailed+reloadByHand
-		r.sink.Table(t.progressState())
+		r.sink.Table(t.ProgressState())
 		return
 	}
-	t.load.Ask(rel.layout, raw, after)
-	r.sink.Table(t.progressState())
-	r.wakeLoaders()
+	t.Load.Ask(rel.layout, raw, after)
+	r.sink.Table(t.ProgressState())
+	r.loads.WakeLoaders()
 }
 
 const refetchFailed = "rows have entered the filter of which the log left values out, and they could not be read"

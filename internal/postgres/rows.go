@@ -14,6 +14,7 @@ import (
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/pgoutput"
 	"rillmark/internal/postgres/session"
+	"rillmark/internal/postgres/tables"
 	"rillmark/internal/postgres/wire"
 )
 
@@ -41,13 +42,13 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 	t := r.tables[name]
 	var before *catalogue.OnRecord
 	if t != nil {
-		before = &catalogue.OnRecord{Id: &t.id, Newest: t.state.Schema, Mapped: t.mapped()}
+		before = &catalogue.OnRecord{ID: &t.ID, Newest: t.State.Schema, Mapped: t.Mapped()}
 	}
 	if rel.layout, err = catalogue.Announced(ctx, r.config, r.control, d, m, name, rule, before); err != nil {
 		return err
 	}
-	if t != nil && t.state.Schema != nil && t.id.OID == rel.layout.Oid {
-		if column := rel.layout.Exposes(t.id.Columns, t.state.Schema); column != "" {
+	if t != nil && t.State.Schema != nil && t.ID.OID == rel.layout.OID {
+		if column := rel.layout.Exposes(t.ID.Columns, t.State.Schema); column != "" {
 			return &engine.Fault{Code: "private-column-gone", Final: true,
 				Message: fmt.Sprintf("column %q of %s, which the rules keep private, is gone and another has come: if it was renamed, its values would be captured as they are", column, name),
 				Fix:     "say in the source's rules how the new column is treated (keep, drop, mask or hash); nothing was lost, capture waits there"}
@@ -58,15 +59,15 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 		// keepPublishing will list it; until then only its rows are taken.
 		t = r.newTable(name)
 		if r.config.Load {
-			r.wantLoad(t)
+			r.loads.WantLoad(t)
 		}
 	}
 	rel.table = t
-	if t.mapped() {
+	if t.Mapped() {
 		r.hosts(t, m.OID, own)
 	}
-	if t.load != nil {
-		t.load.RelationChanged(rel.layout)
+	if t.Load != nil {
+		t.Load.RelationChanged(rel.layout)
 	}
 	return nil
 }
@@ -82,18 +83,18 @@ func (r *run) belongs(oid uint32, own string, d *catalogue.Described) (string, *
 	}
 	name, rule := r.config.Rules.Target(own, root)
 	recorded := r.owners[oid]
-	if recorded == nil || recorded.state.Table == name || !recorded.mapped() && name != root {
+	if recorded == nil || recorded.State.Table == name || !recorded.Mapped() && name != root {
 		return name, rule
 	}
 	const why = "a partition was detached, attached, moved or dropped before its rows were read, and it is not known which table's they are"
-	if recorded.mapped() {
-		recorded.doubt = why
+	if recorded.Mapped() {
+		recorded.Doubt = why
 	}
 	if other := r.tables[name]; name == root && other != nil {
-		other.doubt = why
+		other.Doubt = why
 	}
-	if was := r.config.Rules.For(recorded.state.Table); was != nil {
-		return recorded.state.Table, was
+	if was := r.config.Rules.For(recorded.State.Table); was != nil {
+		return recorded.State.Table, was
 	}
 	return name, rule
 }
@@ -102,50 +103,50 @@ func (r *run) belongs(oid uint32, own string, d *catalogue.Described) (string, *
 // record it adds the events that stand before its first row: that earlier rows no
 // longer hold, if they are another table's, and the new schema version. A unit is
 // open.
-func (r *run) adopt(t *table, l *catalogue.Layout, place session.LSN) {
-	old := t.state.Schema
+func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
+	old := t.State.Schema
 	same := old != nil && (old == l.Schema || old.Fingerprint() == l.Schema.Fingerprint())
-	if l.Adopted && same && t.doubt == "" {
+	if l.Adopted && same && t.Doubt == "" {
 		return
 	}
 	l.Adopted = true
-	if before := r.owners[l.Oid]; before != nil && before != t && !before.mapped() {
+	if before := r.owners[l.OID]; before != nil && before != t && !before.Mapped() {
 		// The table had another name until here.
 		r.consistsOf(before, nil)
-		before.id.OID, before.id.Columns, before.id.Latest = 0, nil, nil
-		if before.state.Schema != nil && !engine.Away(before.state.State) {
+		before.ID.OID, before.ID.Columns, before.ID.Latest = 0, nil, nil
+		if before.State.Schema != nil && !engine.Away(before.State.State) {
 			r.goes(before, "", place)
 		}
 	}
 	now := l.Columns()
-	other := t.id.OID != 0 && t.id.OID != l.Oid
+	other := t.ID.OID != 0 && t.ID.OID != l.OID
 	changes := catalogue.ColumnChanges{}
 	if !other {
-		changes = catalogue.ChangesOf(t.id.Columns, now)
+		changes = catalogue.ChangesOf(t.ID.Columns, now)
 	}
-	void := old != nil && (other || t.doubt != "")
-	why := t.doubt
+	void := old != nil && (other || t.Doubt != "")
+	why := t.Doubt
 	if other {
 		why = "it was dropped and made again, or another table has come under its name"
 	}
 	if void {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: l.Name, Schema: old, Place: uint64(place)})
 	}
-	redefined := changes.Redefined || !other && l.Uncertain && len(t.id.Columns) > 0
-	recorded := t.id.OID == l.Oid && slices.Equal(t.id.Columns, now) && t.id.Latest == nil
-	t.id.OID, t.id.Columns, t.id.Latest = l.Oid, now, nil
-	if t.id.Members[l.Oid] == "" && !t.mapped() {
-		r.consistsOf(t, map[uint32]string{l.Oid: l.Name})
+	redefined := changes.Redefined || !other && l.Uncertain && len(t.ID.Columns) > 0
+	recorded := t.ID.OID == l.OID && slices.Equal(t.ID.Columns, now) && t.ID.Latest == nil
+	t.ID.OID, t.ID.Columns, t.ID.Latest = l.OID, now, nil
+	if t.ID.Members[l.OID] == "" && !t.Mapped() {
+		r.consistsOf(t, map[uint32]string{l.OID: l.Name})
 	}
 	rewrites := false
 	if !same || len(changes.Renamed) > 0 || redefined {
 		rewrites = old != nil && !void && (redefined || !changes.Known && lost(old, l) || l.Rewrites(old, &changes))
 		body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites,
-			Statement: t.statement, Renamed: changes.Renamed}
+			Statement: t.Statement, Renamed: changes.Renamed}
 		r.sink.Add(&change.Row{Operation: change.Definition, Table: l.Name, Schema: l.Schema, Place: uint64(place), Body: body.Encode()})
-		t.state.Schema = l.Schema
+		t.State.Schema = l.Schema
 	}
-	t.statement, t.doubt = "", ""
+	t.Statement, t.Doubt = "", ""
 	switch {
 	case void:
 		r.beginAnew(t, why)
@@ -154,7 +155,7 @@ func (r *run) adopt(t *table, l *catalogue.Layout, place session.LSN) {
 	case same && recorded && !redefined:
 		return
 	}
-	r.sink.Table(t.progressState())
+	r.sink.Table(t.ProgressState())
 }
 
 // lost reports whether a column of the old version is there no more under its name:
@@ -167,28 +168,28 @@ func lost(old *change.Schema, l *catalogue.Layout) bool {
 
 // void says at a place that a table's earlier rows no longer hold, and has it read
 // again. A unit is open.
-func (r *run) void(t *table, why string, place session.LSN) {
-	if t.state.Schema != nil {
-		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
+func (r *run) void(t *tables.Table, why string, place session.LSN) {
+	if t.State.Schema != nil {
+		r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place)})
 	}
-	t.doubt = ""
+	t.Doubt = ""
 	r.beginAnew(t, why)
 }
 
 // beginAnew has a table whose rows have been declared void read again, or shown as
 // stale where nothing is loaded.
-func (r *run) beginAnew(t *table, why string) {
+func (r *run) beginAnew(t *tables.Table, why string) {
 	if r.config.Load {
-		r.wantFull(t)
-		t.load.Ready = true
-		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
-		r.wakeLoaders()
+		r.loads.WantFull(t)
+		t.Load.Ready = true
+		t.State.State, t.State.Note, t.State.RowsDone = engine.StateToLoad, why, 0
+		r.loads.WakeLoaders()
 	} else {
-		t.state.State, t.state.Note = engine.StateStale, why
+		t.State.State, t.State.Note = engine.StateStale, why
 	}
-	r.sink.Table(t.progressState())
+	r.sink.Table(t.ProgressState())
 	r.sink.Touch()
-	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.state.State, Message: t.state.Table + ": " + why})
+	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.State.State, Message: t.State.Table + ": " + why})
 }
 
 // convert fills image with the captured columns of a tuple. where says what a
@@ -207,9 +208,9 @@ func (r *run) convert(l *catalogue.Layout, tuple []pgoutput.TupleColumn, image [
 		switch c := &tuple[from]; c.Kind {
 		case pgoutput.KindText:
 			convert := l.Convert[i]
-			if len(c.Data) >= wire.BigFrame && r.isTooLarge(l.Raw[from].Oid, c.Data) {
+			if len(c.Data) >= wire.BigFrame && r.isTooLarge(l.Raw[from].OID, c.Data) {
 				image[i] = change.Value{}
-				r.passOver(l.Schema.Columns[i].Name, r.sizeOf(l.Raw[from].Oid, c.Data))
+				r.passOver(l.Schema.Columns[i].Name, r.sizeOf(l.Raw[from].OID, c.Data))
 				continue
 			}
 			if convert == nil {
@@ -233,7 +234,7 @@ func (r *run) convert(l *catalogue.Layout, tuple []pgoutput.TupleColumn, image [
 		case pgoutput.KindTooLarge:
 			image[i] = change.Value{}
 			size := int64(binary.BigEndian.Uint64(c.Data[1:]))
-			if l.Raw[from].Oid == catalogue.OidBytea && pgoutput.ColumnKind(c.Data[0]) == pgoutput.KindText {
+			if l.Raw[from].OID == catalogue.OIDBytea && pgoutput.ColumnKind(c.Data[0]) == pgoutput.KindText {
 				size = (size - 2) / 2
 			}
 			r.passOver(l.Schema.Columns[i].Name, size)
@@ -253,7 +254,7 @@ func (r *run) passOver(column string, size int64) {
 
 // sizeOf is a value's size in bytes; a bytea comes as hexadecimal digits.
 func (r *run) sizeOf(oid uint32, text []byte) int64 {
-	if oid == catalogue.OidBytea {
+	if oid == catalogue.OIDBytea {
 		return int64(len(text)-2) / 2
 	}
 	return int64(len(text))
@@ -265,7 +266,7 @@ func (r *run) isTooLarge(oid uint32, text []byte) bool {
 
 // refuse puts what was passed over of a row on record: in its event, and on its
 // table, which is no longer whole.
-func (r *run) refuse(t *table, l *catalogue.Layout, row *change.Row, sizes map[string]int64) {
+func (r *run) refuse(t *tables.Table, l *catalogue.Layout, row *change.Row, sizes map[string]int64) {
 	row.Body = change.TooLargeBody(sizes)
 	image := row.After
 	if image == nil {
@@ -278,10 +279,10 @@ func (r *run) refuse(t *table, l *catalogue.Layout, row *change.Row, sizes map[s
 	for column, size := range sizes {
 		r.sink.Report(engine.Report{Level: "error", Event: "value-too-large", Message: fmt.Sprintf("%s, %s: the value of column %s, of %d bytes, is larger than largest_value and left out", l.Name, strings.Join(key, ", "), column, size)})
 	}
-	if t.load == nil && t.state.State == engine.StateFollowing {
-		t.state.State = engine.StateStale
-		t.state.Note = fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", strings.Join(key, ", "))
-		r.sink.Table(t.progressState())
+	if t.Load == nil && t.State.State == engine.StateFollowing {
+		t.State.State = engine.StateStale
+		t.State.Note = fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", strings.Join(key, ", "))
+		r.sink.Table(t.ProgressState())
 	}
 }
 
@@ -389,8 +390,8 @@ func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
 			before = nil // the key alone, and unchanged: no image of the old row
 		}
 		r.row.Operation, r.row.Before, r.row.After = change.Update, before, after
-		if load := rel.table.load; load != nil && load.MovesRows() && omits(after) && load.ReadAgain(rel.layout, nil, m.New, after) {
-			r.sink.Table(rel.table.progressState())
+		if load := rel.table.Load; load != nil && load.MovesRows() && omits(after) && load.ReadAgain(rel.layout, nil, m.New, after) {
+			r.sink.Table(rel.table.ProgressState())
 		}
 	}
 	r.add(rel)
@@ -495,10 +496,10 @@ func (r *run) rekey(rel *relation, before, after []change.Value, m *pgoutput.Upd
 	}
 	r.sink.Add(&r.row)
 	r.row.Body = nil
-	if load := rel.table.load; load != nil {
+	if load := rel.table.Load; load != nil {
 		load.ObserveRekey(r.tx.XID, r.keys[0], r.keys[1], after)
 		if omits(after) && load.ReadAgain(rel.layout, m.Old, m.New, after) {
-			r.sink.Table(rel.table.progressState())
+			r.sink.Table(rel.table.ProgressState())
 		}
 	}
 }
@@ -535,7 +536,7 @@ func (r *run) add(rel *relation) {
 		r.tooLarge = nil
 	}
 	r.sink.Add(&r.row)
-	if load := rel.table.load; load != nil {
+	if load := rel.table.Load; load != nil {
 		load.Observe(r.tx.XID, rel.layout, &r.row)
 	}
 }

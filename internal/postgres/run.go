@@ -15,11 +15,12 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
 	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/loading"
 	"rillmark/internal/postgres/loads"
 	"rillmark/internal/postgres/pgoutput"
-	"rillmark/internal/postgres/publication"
 	"rillmark/internal/postgres/session"
 	"rillmark/internal/postgres/stream"
+	"rillmark/internal/postgres/tables"
 )
 
 // markPrefix is the prefix of our own messages in the source's log. Any role
@@ -45,8 +46,7 @@ type run struct {
 	textAfter     int
 	notYetVisible loads.NotYetVisible
 	marks         map[string]*mark
-	toldLoads     time.Time     // when the status page learnt what is being loaded
-	moreLoads     chan struct{} // closed and made anew when there is more to load
+	loads         *loading.Loading
 }
 
 // resumption is where the run goes on.
@@ -75,10 +75,10 @@ type transaction struct {
 type registry struct {
 	relations map[uint32]*relation
 	last      *relation // the relation of the newest row
-	tables    map[string]*table
-	numbered  []*table // by their numbers
+	tables    map[string]*tables.Table
+	numbered  []*tables.Table // by their numbers
 	// owners are the captured tables by the OIDs that are on record as theirs.
-	owners map[uint32]*table
+	owners map[uint32]*tables.Table
 	// lookups are what the catalogue said of tables, by OID.
 	lookups map[uint32]*catalogue.Described
 	// placed are the tables that we put into a publication ourselves, until that is
@@ -99,8 +99,9 @@ type scratch struct {
 
 // newRun is a run that knows no table yet.
 func newRun(c *session.Config, sink engine.Sink) *run {
-	r := &run{config: c, sink: sink, marks: make(map[string]*mark), moreLoads: make(chan struct{})}
-	r.relations, r.tables = make(map[uint32]*relation), make(map[string]*table)
+	r := &run{config: c, sink: sink, marks: make(map[string]*mark)}
+	r.relations, r.tables = make(map[uint32]*relation), make(map[string]*tables.Table)
+	r.loads = loading.NewLoading(c, sink, r.tables, (*loadingHost)(r))
 	return r
 }
 
@@ -110,55 +111,21 @@ type relation struct {
 	own     string // its name in the source; layout.name is the one in events
 	rule    *rules.Table
 	layout  *catalogue.Layout
-	table   *table
+	table   *tables.Table
 	skipped bool // the rules leave it out
 	moved   bool // it has come to another table, or left one, since it was announced
 }
 
-// table is a captured table through its whole run.
-type table struct {
-	state  engine.TableState
-	number uint32 // in this run
-	// captured is what the newest look at the source chose it for; nil before.
-	captured *publication.Captured
-	// id is which table and which columns it was at the newest place that is known.
-	id catalogue.Identity
-	// statement is what the event trigger said of changes of the table's schema, until
-	// a schema event takes it.
-	statement string
-	// doubt is why rows before the next one no longer hold: it is not known which
-	// table's they are. Empty for none.
-	doubt string
-	// load is there until the table's load is complete.
-	load *loads.TableLoad
-}
-
-// rule is the table's; nil before the first look at the source.
-func (t *table) rule() *rules.Table {
-	if t.captured == nil {
-		return nil
-	}
-	return t.captured.Rule
-}
-
-// mapped reports whether the table's rows are those of partitions.
-func (t *table) mapped() bool {
-	if t.captured != nil {
-		return t.captured.Mapped
-	}
-	return t.state.Members != nil
-}
-
 // own notes whose the tables are that a captured table is made of.
-func (r *run) own(t *table) {
+func (r *run) own(t *tables.Table) {
 	if r.owners == nil {
-		r.owners = make(map[uint32]*table)
+		r.owners = make(map[uint32]*tables.Table)
 	}
-	for oid := range t.id.Members {
+	for oid := range t.ID.Members {
 		r.owners[oid] = t
-		delete(t.id.Guests, oid)
+		delete(t.ID.Guests, oid)
 	}
-	for oid := range t.id.Guests {
+	for oid := range t.ID.Guests {
 		if r.owners[oid] == nil {
 			r.owners[oid] = t
 		}
@@ -167,31 +134,31 @@ func (r *run) own(t *table) {
 
 // hosts notes that rows of a table carry a root's name, before it is found among the
 // root's partitions.
-func (r *run) hosts(t *table, oid uint32, own string) {
-	if t.id.Members[oid] != "" || t.id.Guests[oid] != "" {
+func (r *run) hosts(t *tables.Table, oid uint32, own string) {
+	if t.ID.Members[oid] != "" || t.ID.Guests[oid] != "" {
 		return
 	}
-	if t.id.Guests == nil {
-		t.id.Guests = make(map[uint32]string)
+	if t.ID.Guests == nil {
+		t.ID.Guests = make(map[uint32]string)
 	}
-	t.id.Guests[oid] = own
+	t.ID.Guests[oid] = own
 	r.own(t)
-	r.sink.Table(t.progressState())
+	r.sink.Table(t.ProgressState())
 }
 
 // consistsOf sets which of the source's tables hold a captured table's rows.
-func (r *run) consistsOf(t *table, members map[uint32]string) {
-	for oid := range t.id.Members {
+func (r *run) consistsOf(t *tables.Table, members map[uint32]string) {
+	for oid := range t.ID.Members {
 		if r.owners[oid] == t {
 			delete(r.owners, oid)
 		}
 	}
-	t.id.Members = members
+	t.ID.Members = members
 	r.own(t)
 }
 
-func (r *run) newTable(name string) *table {
-	t := &table{state: engine.TableState{Table: name, State: engine.StateNew}, number: uint32(len(r.numbered))}
+func (r *run) newTable(name string) *tables.Table {
+	t := &tables.Table{State: engine.TableState{Table: name, State: engine.StateNew}, Number: uint32(len(r.numbered))}
 	r.numbered = append(r.numbered, t)
 	r.tables[name] = t
 	return t
@@ -238,7 +205,7 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	r.resumed = stored != nil && !stored.Making
 	for name, state := range start.Tables {
 		t := r.newTable(name)
-		t.state, t.id = *state, catalogue.ParseIdentity(state.Identity)
+		t.State, t.ID = *state, catalogue.ParseIdentity(state.Identity)
 		r.own(t)
 	}
 	if err := r.publish(ctx, r.control, true); err != nil {
@@ -248,7 +215,7 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 		if state.Reload == nil {
 			continue
 		}
-		err := sink.Locked(func() error { return r.reload(name, *state.Reload) })
+		err := sink.Locked(func() error { return r.loads.Reload(name, *state.Reload) })
 		if err != nil && !errors.Is(err, engine.ErrCannotLoad) {
 			return err
 		}
@@ -273,9 +240,9 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	group.Go(func() error { return r.tooLargeForText(ctx, r.read(ctx, stream)) })
 	group.Go(func() error { return stream.Report(ctx, sink) })
 	group.Go(func() error { return r.keepHeartbeat(ctx) })
-	group.Go(func() error { return r.keepLoading(ctx) })
+	group.Go(func() error { return r.loads.KeepLoading(ctx) })
 	group.Go(func() error { return r.keepPublishing(ctx) })
-	group.Go(func() error { return r.keepReloading(ctx, start.Reloads) })
+	group.Go(func() error { return r.loads.KeepReloading(ctx, start.Reloads) })
 	if start.Once && !c.LoadOnly {
 		group.Go(func() error { return r.catchUp(ctx) })
 	}
@@ -288,7 +255,7 @@ func (r *run) checkpoint() engine.Checkpoint {
 	if r.inTx && r.opened {
 		r.at.Index = r.sink.Next()
 	}
-	r.at.Unseen = r.notYetVisible.Stored(func(number uint32) string { return r.numbered[number].state.Table })
+	r.at.Unseen = r.notYetVisible.Stored(func(number uint32) string { return r.numbered[number].State.Table })
 	release := r.at.NonceCommit
 	if r.at.Nonce == "" {
 		release = r.at.Position.Commit
@@ -509,7 +476,7 @@ func (r *run) change(oid uint32, start session.LSN, concerns func(*relation) boo
 	}
 	brings := !rel.skipped
 	if brings {
-		r.notYetVisible.Note(r.tx.XID, rel.table.number) // also where it is not new: see [loads.NotYetVisible]
+		r.notYetVisible.Note(r.tx.XID, rel.table.Number) // also where it is not new: see [loads.NotYetVisible]
 		brings = !rel.rule.Filtered() || concerns(rel)
 	}
 	isNew, err := r.arrive(start, brings)

@@ -41,7 +41,7 @@ func (r *run) settle(ctx context.Context, stored *checkpoint, s *stream.Stream) 
 	for name, xids := range stored.Unseen {
 		if t := r.tables[name]; t != nil {
 			for _, xid := range xids {
-				r.notYetVisible.Note(xid, t.number)
+				r.notYetVisible.Note(xid, t.Number)
 			}
 		}
 	}

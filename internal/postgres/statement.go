@@ -15,6 +15,7 @@ import (
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/pgoutput"
 	"rillmark/internal/postgres/session"
+	"rillmark/internal/postgres/tables"
 )
 
 // noted is what the source's event trigger writes into the log at a statement
@@ -56,11 +57,11 @@ func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start s
 	var steps []step
 	for _, one := range n.Tables {
 		r.forget(one.OID)
-		if before := r.owners[one.OID]; before != nil && before.state.Table != one.Table && !before.mapped() {
-			steps = append(steps, step{before.state.Schema != nil, func() { r.leaves(before, n.Statement, start) }})
+		if before := r.owners[one.OID]; before != nil && before.State.Table != one.Table && !before.Mapped() {
+			steps = append(steps, step{before.State.Schema != nil, func() { r.leaves(before, n.Statement, start) }})
 		}
 		t := r.tables[one.Table]
-		if t == nil || t.rule() == nil {
+		if t == nil || t.Rule() == nil {
 			continue
 		}
 		columns := make([]catalogue.Column, len(one.Columns))
@@ -74,17 +75,17 @@ func (r *run) statement(ctx context.Context, m *pgoutput.LogicalMessage, start s
 		if next.do != nil {
 			steps = append(steps, next)
 		}
-		if t.mapped() && one.Partitions != nil {
+		if t.Mapped() && one.Partitions != nil {
 			steps = append(steps, r.partitionsLeft(t, func(oid uint32, _ string) bool { return (*one.Partitions)[oid] == "" }, start)...)
 		}
 	}
 	for _, name := range n.Dropped {
-		if t := r.tables[name]; t != nil && t.state.Schema != nil && !engine.Away(t.state.State) {
+		if t := r.tables[name]; t != nil && t.State.Schema != nil && !engine.Away(t.State.State) {
 			steps = append(steps, step{true, func() { r.leaves(t, n.Statement, start) }})
 			continue
 		}
 		for _, t := range r.tables {
-			if t.mapped() {
+			if t.Mapped() {
 				steps = append(steps, r.partitionsLeft(t, func(_ uint32, own string) bool { return own == name }, start)...)
 			}
 		}
@@ -107,14 +108,14 @@ type step struct {
 
 // partitionsLeft are the steps where partitions of a table have gone with their rows.
 // Those that have come are found by looking at the source, once they are published.
-func (r *run) partitionsLeft(t *table, gone func(oid uint32, own string) bool, place session.LSN) []step {
-	members, guests := maps.Clone(t.id.Members), maps.Clone(t.id.Guests)
+func (r *run) partitionsLeft(t *tables.Table, gone func(oid uint32, own string) bool, place session.LSN) []step {
+	members, guests := maps.Clone(t.ID.Members), maps.Clone(t.ID.Guests)
 	maps.DeleteFunc(members, gone)
 	maps.DeleteFunc(guests, gone)
-	if len(members) == len(t.id.Members) && len(guests) == len(t.id.Guests) {
+	if len(members) == len(t.ID.Members) && len(guests) == len(t.ID.Guests) {
 		return nil
 	}
-	return []step{{t.state.Schema != nil, func() { r.repartitioned(t, members, guests, place) }}}
+	return []step{{t.State.Schema != nil, func() { r.repartitioned(t, members, guests, place) }}}
 }
 
 var oneAlterTable = regexp.MustCompile(`(?is)^\s*alter\s+table\s[^;]*;?\s*$`)
@@ -131,7 +132,7 @@ func (r *run) tellable(n *noted) bool {
 		if t == nil {
 			t = r.tables[one.Table]
 		}
-		if t == nil || t.rule() == nil || t.rule().Private() {
+		if t == nil || t.Rule() == nil || t.Rule().Private() {
 			return false
 		}
 	}
@@ -140,49 +141,49 @@ func (r *run) tellable(n *noted) bool {
 
 // stated takes a table's columns as they are behind a statement; its step does
 // nothing where nothing is to be said.
-func (r *run) stated(ctx context.Context, t *table, oid uint32, columns []catalogue.Column, statement string, place session.LSN) (step, error) {
-	l, err := catalogue.Current(ctx, r.config, r.control, oid, t.state.Table, t.rule())
+func (r *run) stated(ctx context.Context, t *tables.Table, oid uint32, columns []catalogue.Column, statement string, place session.LSN) (step, error) {
+	l, err := catalogue.Current(ctx, r.config, r.control, oid, t.State.Table, t.Rule())
 	var fault *engine.Fault
 	if errors.As(err, &fault) {
 		l = nil // its schema event comes with the table's next row
 	} else if err != nil {
 		return step{}, err
 	}
-	if l != nil && sameColumnsAs(l.Columns(), columns) && t.doubt == "" {
+	if l != nil && sameColumnsAs(l.Columns(), columns) && t.Doubt == "" {
 		// The catalogue is still as the statement left it.
-		if t.id.OID == l.Oid && t.state.Schema != nil && l.Exposes(t.id.Columns, t.state.Schema) != "" {
+		if t.ID.OID == l.OID && t.State.Schema != nil && l.Exposes(t.ID.Columns, t.State.Schema) != "" {
 			return step{}, nil // its next row stops capture
 		}
-		changes := catalogue.ChangesOf(t.id.Columns, l.Columns())
-		if t.state.Schema != nil && t.id.OID == l.Oid && t.state.Schema.Fingerprint() == l.Schema.Fingerprint() && len(changes.Renamed) == 0 && !changes.Redefined {
+		changes := catalogue.ChangesOf(t.ID.Columns, l.Columns())
+		if t.State.Schema != nil && t.ID.OID == l.OID && t.State.Schema.Fingerprint() == l.Schema.Fingerprint() && len(changes.Renamed) == 0 && !changes.Redefined {
 			// It has changed nothing that a version holds; or the version on record is of a
 			// look at the catalogue that was ahead of the log, and has the change already.
-			return step{false, func() { t.statement = joined(t.statement, statement) }}, nil
+			return step{false, func() { t.Statement = joined(t.Statement, statement) }}, nil
 		}
 		return step{true, func() {
-			t.statement = joined(t.statement, statement)
+			t.Statement = joined(t.Statement, statement)
 			r.adopt(t, l, place)
 		}}, nil
 	}
 	// The catalogue has gone on: the version comes with the next row, and what is
 	// known of the columns here is kept for it.
-	if t.id.OID != oid {
+	if t.ID.OID != oid {
 		return step{}, nil
 	}
 	return step{false, func() {
-		t.statement = joined(t.statement, statement)
-		if sameColumnsAs(t.id.Newest(), columns) {
+		t.Statement = joined(t.Statement, statement)
+		if sameColumnsAs(t.ID.Newest(), columns) {
 			return // it may have changed a type, or nothing
 		}
 		for i := range columns {
-			for _, was := range t.id.Newest() {
+			for _, was := range t.ID.Newest() {
 				if was.Number == columns[i].Number {
 					columns[i].Treat = was.Treat
 				}
 			}
 		}
-		t.id.Latest = columns
-		r.sink.Table(t.progressState())
+		t.ID.Latest = columns
+		r.sink.Table(t.ProgressState())
 	}}, nil
 }
 
@@ -202,14 +203,14 @@ func joined(before, statement string) string {
 }
 
 // leaves has a table go that was dropped or has another name now.
-func (r *run) leaves(t *table, statement string, place session.LSN) {
+func (r *run) leaves(t *tables.Table, statement string, place session.LSN) {
 	r.consistsOf(t, nil)
-	t.id.OID, t.id.Columns, t.id.Latest = 0, nil, nil
+	t.ID.OID, t.ID.Columns, t.ID.Latest = 0, nil, nil
 	switch {
-	case engine.Away(t.state.State):
-	case t.state.Schema == nil:
-		t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
-		r.sink.Table(t.progressState())
+	case engine.Away(t.State.State):
+	case t.State.Schema == nil:
+		t.State.State, t.State.Note, t.Load = engine.StateGone, goneNote, nil
+		r.sink.Table(t.ProgressState())
 	default:
 		r.goes(t, statement, place)
 	}
@@ -220,16 +221,16 @@ const goneNote = "dropped or renamed in the source"
 // repartitioned takes a table's partitions as they are at a place, and those of its
 // guests that stay: rows that went with one are void there, rows that came with another
 // are read.
-func (r *run) repartitioned(t *table, now, guests map[uint32]string, place session.LSN) {
-	was := maps.Clone(t.id.Members)
+func (r *run) repartitioned(t *tables.Table, now, guests map[uint32]string, place session.LSN) {
+	was := maps.Clone(t.ID.Members)
 	left := maps.Clone(was)
 	if left == nil {
 		left = make(map[uint32]string)
 	}
-	maps.Copy(left, t.id.Guests)
-	t.id.Guests = maps.Clone(guests)
+	maps.Copy(left, t.ID.Guests)
+	t.ID.Guests = maps.Clone(guests)
 	for oid := range now {
-		if before := r.owners[oid]; before != nil && before != t && !before.mapped() {
+		if before := r.owners[oid]; before != nil && before != t && !before.Mapped() {
 			r.leaves(before, "", place) // it was a table of its own
 		}
 		if rel := r.relations[oid]; rel != nil && was[oid] == "" && rel.table != t {
@@ -237,7 +238,7 @@ func (r *run) repartitioned(t *table, now, guests map[uint32]string, place sessi
 		}
 	}
 	r.consistsOf(t, maps.Clone(now))
-	t.state.Members = slices.Sorted(maps.Values(now))
+	t.State.Members = slices.Sorted(maps.Values(now))
 	gone, come := false, []string(nil)
 	for oid := range left {
 		if now[oid] != "" || guests[oid] != "" {
@@ -264,16 +265,16 @@ func (r *run) repartitioned(t *table, now, guests map[uint32]string, place sessi
 	for _, name := range come {
 		r.readPartition(t, name)
 	}
-	r.sink.Table(t.progressState())
+	r.sink.Table(t.ProgressState())
 	r.sink.Touch()
 }
 
 // goes puts on record that a table is dropped or renamed; a unit is open.
-func (r *run) goes(t *table, statement string, place session.LSN) {
-	body := change.SchemaChange{Previous: t.state.Schema, Statement: statement}
-	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body.Encode()})
-	t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
-	r.sink.Table(t.progressState())
+func (r *run) goes(t *tables.Table, statement string, place session.LSN) {
+	body := change.SchemaChange{Previous: t.State.Schema, Statement: statement}
+	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), Body: body.Encode()})
+	t.State.State, t.State.Note, t.Load = engine.StateGone, goneNote, nil
+	r.sink.Table(t.ProgressState())
 }
 
 // followCatalogue puts on record, at a mark, what was found by looking at the source
@@ -290,11 +291,11 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 			return err
 		}
 		for t, oid := range found.changed {
-			rule := t.rule()
-			if rule == nil || engine.Away(t.state.State) || len(now[oid].Columns) == 0 {
+			rule := t.Rule()
+			if rule == nil || engine.Away(t.State.State) || len(now[oid].Columns) == 0 {
 				continue
 			}
-			l, err := catalogue.LayoutOf(r.config, now[oid], t.state.Table, rule)
+			l, err := catalogue.LayoutOf(r.config, now[oid], t.State.Table, rule)
 			var fault *engine.Fault
 			if errors.As(err, &fault) {
 				continue // its schema event comes with the table's next row
@@ -302,7 +303,7 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 			if err != nil {
 				return err
 			}
-			if t.state.Schema == nil || t.id.OID != l.Oid || l.Exposes(t.id.Columns, t.state.Schema) == "" {
+			if t.State.Schema == nil || t.ID.OID != l.OID || l.Exposes(t.ID.Columns, t.State.Schema) == "" {
 				r.adopt(t, l, r.lastRow)
 			}
 		}
@@ -310,7 +311,7 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 			r.leaves(t, "", r.lastRow)
 		}
 		for t, members := range found.members {
-			guests := maps.Clone(t.id.Guests)
+			guests := maps.Clone(t.ID.Guests)
 			maps.DeleteFunc(guests, func(oid uint32, _ string) bool { return found.strays[t][oid] != "" })
 			r.repartitioned(t, members, guests, r.lastRow)
 		}

@@ -4,22 +4,23 @@ import (
 	"encoding/json"
 	"testing"
 
+	"github.com/stretchr/testify/require"
+
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/postgres/publication"
 	"rillmark/internal/postgres/session"
-
-	"github.com/stretchr/testify/require"
+	"rillmark/internal/postgres/tables"
 )
 
 // TestATellableStatement: a text that came with others, or that is a call, may hold what
 // a rule keeps private; so may one of a table whose rule treats a column.
 func TestATellableStatement(t *testing.T) {
-	secret, open := &table{}, &table{}
+	secret, open := &tables.Table{}, &tables.Table{}
 	rules := []rules.Table{{Columns: []rules.Column{{Treat: rules.Mask}}}, {Columns: []rules.Column{{Treat: rules.Keep}}}}
-	secret.state.Table, open.state.Table = "public.patrons", "public.loans"
+	secret.State.Table, open.State.Table = "public.patrons", "public.loans"
 	r := newRun(&session.Config{Rules: rules}, nil)
-	r.owners = map[uint32]*table{1: secret, 2: open}
-	secret.captured, open.captured = &publication.Captured{Rule: &rules[0]}, &publication.Captured{Rule: &rules[1]}
+	r.owners = map[uint32]*tables.Table{1: secret, 2: open}
+	secret.Captured, open.Captured = &publication.Captured{Rule: &rules[0]}, &publication.Captured{Rule: &rules[1]}
 	for text, tellable := range map[string]bool{
 		"ALTER TABLE loans ADD COLUMN shelf text":                        true,
 		" alter\n table loans add shelf text ;\n":                        true,

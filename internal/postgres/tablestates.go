@@ -15,6 +15,7 @@ import (
 	"rillmark/internal/postgres/loads"
 	"rillmark/internal/postgres/publication"
 	"rillmark/internal/postgres/session"
+	"rillmark/internal/postgres/tables"
 )
 
 // noteTables puts the tables' states on record; the lock is held.
@@ -24,30 +25,30 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		if t == nil {
 			t = r.newTable(name)
 		}
-		before := t.state
-		t.captured = c
-		s := &t.state
-		if rows := c.Estimate(); rows > 0 && t.load == nil {
+		before := t.State
+		t.Captured = c
+		s := &t.State
+		if rows := c.Estimate(); rows > 0 && t.Load == nil {
 			s.RowsEstimate = rows
 		}
 		unpublished := slices.IndexFunc(c.Members, func(l *catalogue.Listed) bool { return published[l.Name()].Place == "" })
 		switch {
 		case unpublished >= 0:
 			l := c.Members[unpublished]
-			t.load = nil // of what comes until it is published again nothing is known
+			t.Load = nil // of what comes until it is published again nothing is known
 			s.State, s.Note = engine.StateUnpublished, did.Faults[l.Name()]
 			if s.Note == "" {
 				s.Note = "the publication " + r.config.Publication + " does not have " + l.Name() + ": ALTER PUBLICATION " + session.Quoted(r.config.Publication) + " ADD TABLE " + l.Sanitized()
 			}
 		case s.State == engine.StateNew || s.State == engine.StateUnpublished || engine.Away(s.State) || s.State == engine.StateLoaded || hasNewKey(t, c):
 			if r.config.Load {
-				r.wantFull(t)
+				r.loads.WantFull(t)
 			} else {
-				t.load = nil
+				t.Load = nil
 			}
 			s.Rule, s.Members = c.Rule.Digest(), c.MemberNames()
 			r.consistsOf(t, c.MemberIDs())
-			t.id.OID, t.id.Columns, t.id.Latest = 0, nil, nil
+			t.ID.OID, t.ID.Columns, t.ID.Latest = 0, nil, nil
 			if first && r.resumed {
 				continue // keepPublishing goes on with it, without holding up the rest
 			}
@@ -62,20 +63,20 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				}
 			}
 			s.State, s.Note = engine.StateFollowing, ""
-			if t.load != nil {
+			if t.Load != nil {
 				s.State = engine.StateToLoad
-				r.releaseLoad(t)
+				r.loads.ReleaseLoad(t)
 			}
 		case s.State == engine.StateToLoad || s.State == engine.StateLoading:
-			r.wantLoad(t)
-			if s.Rule != c.Rule.Digest() && t.load.Progress.Began {
+			r.loads.WantLoad(t)
+			if s.Rule != c.Rule.Digest() && t.Load.Progress.Began {
 				// What was read so far follows the old rule.
 				if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
 					return err
 				}
 				r.rewritten(t, ruleChanged)
 			}
-			r.releaseLoad(t)
+			r.loads.ReleaseLoad(t)
 			s.Rule = c.Rule.Digest()
 		}
 		if !first && unpublished < 0 {
@@ -84,11 +85,11 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				return err
 			}
 		}
-		if t.load == nil && s.Progress != nil && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
-			r.wantLoad(t) // of rows that entered the filter before this run
-			r.releaseLoad(t)
+		if t.Load == nil && s.Progress != nil && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
+			r.loads.WantLoad(t) // of rows that entered the filter before this run
+			r.loads.ReleaseLoad(t)
 		}
-		if t.id.Members == nil && (first && !r.resumed || !c.Mapped || len(c.Members) == len(s.Members)) {
+		if t.ID.Members == nil && (first && !r.resumed || !c.Mapped || len(c.Members) == len(s.Members)) {
 			r.consistsOf(t, c.MemberIDs())
 		}
 		if s.Rule != c.Rule.Digest() && (s.State == engine.StateFollowing || s.State == engine.StateStale) {
@@ -100,7 +101,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		}
 		if s.State == engine.StateFollowing {
 			s.Note = ""
-			t.id.Keyless = !c.All((*catalogue.Listed).Updatable) || len(c.Key()) == 0
+			t.ID.Keyless = !c.All((*catalogue.Listed).Updatable) || len(c.Key()) == 0
 			switch {
 			case !c.All((*catalogue.Listed).Updatable):
 				s.Note = noKey + "only inserts and truncates are captured"
@@ -109,7 +110,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			}
 		}
 		if before.State != s.State || before.Note != s.Note || before.Rule != s.Rule || before.Published != s.Published || before.RowsEstimate != s.RowsEstimate {
-			r.sink.Table(t.progressState())
+			r.sink.Table(t.ProgressState())
 			r.sink.Touch()
 			if !first && before.State != s.State {
 				r.sink.Report(engine.Report{Level: "info", Event: "table-" + s.State, Message: name + " " + s.Note})
@@ -119,16 +120,16 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 	for name, t := range r.tables {
 		// One that is chosen and not there any more is put on record at a mark.
 		leftOut := r.config.Rules.For(name) == nil
-		if chosen[name] == nil && (first && !r.resumed || leftOut) && !engine.Away(t.state.State) && t.state.State != engine.StateNew {
-			t.state.State, t.state.Note, t.load = engine.StateGone, goneNote, nil
+		if chosen[name] == nil && (first && !r.resumed || leftOut) && !engine.Away(t.State.State) && t.State.State != engine.StateNew {
+			t.State.State, t.State.Note, t.Load = engine.StateGone, goneNote, nil
 			if leftOut {
-				t.state.State, t.state.Note = engine.StateLeftOut, "no rule chooses it any more"
+				t.State.State, t.State.Note = engine.StateLeftOut, "no rule chooses it any more"
 			}
-			r.sink.Table(t.progressState())
+			r.sink.Table(t.ProgressState())
 			r.sink.Touch()
 		}
 	}
-	r.wakeLoaders()
+	r.loads.WakeLoaders()
 	return nil
 }
 
@@ -136,8 +137,8 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 // between two looks, or while nobody looked: what changed in between is in no
 // stream. known is false for a table that is taken up just now anyway. The lock is
 // held, and released while writers are waited for.
-func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, published map[string]publication.Place, known bool) error {
-	s := &t.state
+func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *tables.Table, published map[string]publication.Place, known bool) error {
+	s := &t.State
 	before := make(map[string]string)
 	for _, line := range strings.Split(s.Published, "\n") {
 		if at := strings.LastIndexByte(line, '='); at >= 0 { // a name may hold one too
@@ -146,7 +147,7 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 	}
 	var lines []string
 	var back []*catalogue.Listed
-	for _, l := range t.captured.Members {
+	for _, l := range t.Captured.Members {
 		place := published[l.Name()].Place
 		if published[l.Name()].Root != l.RootOID && before[l.Name()] != "" {
 			place = before[l.Name()] // attached or detached between two queries: the next one shows it
@@ -171,8 +172,8 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 		r.rewritten(t, why)
 		return nil
 	}
-	r.wantFull(t)
-	r.releaseLoad(t)
+	r.loads.WantFull(t)
+	r.loads.ReleaseLoad(t)
 	s.State, s.Note, s.RowsDone = engine.StateToLoad, why, 0
 	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + s.State, Message: s.Table + ": " + why})
 	return nil
@@ -180,23 +181,23 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *table, publishe
 
 // readPartition has the rows read that came with a partition; the lock is held, and
 // nobody writes to it any more who began before it was published.
-func (r *run) readPartition(t *table, name string) {
-	s := &t.state
+func (r *run) readPartition(t *tables.Table, name string) {
+	s := &t.State
 	switch {
-	case t.load != nil && t.load.Progress.Leaves != nil:
-		t.load.Progress.Leaves = append(t.load.Progress.Leaves, name)
-	case t.load != nil && t.load.Progress.Kind != load.Refetch:
-		t.load.Restart() // its order may have passed the new rows already
+	case t.Load != nil && t.Load.Progress.Leaves != nil:
+		t.Load.Progress.Leaves = append(t.Load.Progress.Leaves, name)
+	case t.Load != nil && t.Load.Progress.Kind != load.Refetch:
+		t.Load.Restart() // its order may have passed the new rows already
 	case r.config.Load:
-		unread := t.load != nil
+		unread := t.Load != nil
 		r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: s.Table + ": the rows of its new partition " + name + " are read"})
-		t.load = &loads.TableLoad{Ready: true, Progress: loads.Progress{Kind: load.Part, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}
+		t.Load = &loads.TableLoad{Ready: true, Progress: loads.Progress{Kind: load.Part, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}
 		if unread {
-			t.load.Progress.Then, t.load.Progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
+			t.Load.Progress.Then, t.Load.Progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
 		}
 		s.State = engine.StateLoading
 	}
-	r.wakeLoaders()
+	r.loads.WakeLoaders()
 }
 
 const (
@@ -207,33 +208,33 @@ const (
 // rewritten is for a table whose rows have changed without an event: it is
 // loaded anew, or shown as stale, as its rule says; a load that is under way
 // begins again. The lock is held.
-func (r *run) rewritten(t *table, why string) {
-	reload := t.rule() != nil && t.rule().ReloadRewritten && r.config.Load
-	if t.load != nil && t.load.Progress.Kind != load.Refetch {
-		if p := &t.load.Progress; p.Kind != load.Full && reload {
+func (r *run) rewritten(t *tables.Table, why string) {
+	reload := t.Rule() != nil && t.Rule().ReloadRewritten && r.config.Load
+	if t.Load != nil && t.Load.Progress.Kind != load.Refetch {
+		if p := &t.Load.Progress; p.Kind != load.Full && reload {
 			*p = loads.Progress{Restarts: p.Restarts} // of all rows
 		} else if p.Kind != load.Full {
 			p.Then, p.ThenNote = engine.StateStale, why+reloadByHand
 		}
-		t.load.Restart()
-		r.sink.Table(t.progressState())
+		t.Load.Restart()
+		r.sink.Table(t.ProgressState())
 		r.sink.Touch()
-		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.state.Table + ": " + why + ": the load begins anew"})
+		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.State.Table + ": " + why + ": the load begins anew"})
 		return
 	}
-	if t.state.State != engine.StateFollowing && t.state.State != engine.StateStale && t.state.State != engine.StateNotLoaded {
+	if t.State.State != engine.StateFollowing && t.State.State != engine.StateStale && t.State.State != engine.StateNotLoaded {
 		return
 	}
 	if reload {
-		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
-		t.load = &loads.TableLoad{Ready: true}
-		r.wakeLoaders()
+		t.State.State, t.State.Note, t.State.RowsDone = engine.StateToLoad, why, 0
+		t.Load = &loads.TableLoad{Ready: true}
+		r.loads.WakeLoaders()
 	} else {
-		t.state.State, t.state.Note = engine.StateStale, why+reloadByHand
+		t.State.State, t.State.Note = engine.StateStale, why+reloadByHand
 	}
-	r.sink.Table(t.progressState())
+	r.sink.Table(t.ProgressState())
 	r.sink.Touch()
-	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.state.State, Message: t.state.Table + ": " + why})
+	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.State.State, Message: t.State.Table + ": " + why})
 }
 
 // noKey begins the note of a table that is followed and not loaded.
@@ -241,8 +242,8 @@ const noKey = "no key: "
 
 // hasNewKey reports whether a table that was loaded without a key has been given
 // one: consumers then want its rows by that key.
-func hasNewKey(t *table, c *publication.Captured) bool {
-	return t.state.State == engine.StateFollowing && t.id.Keyless && c.All((*catalogue.Listed).Updatable) && len(c.Key()) > 0
+func hasNewKey(t *tables.Table, c *publication.Captured) bool {
+	return t.State.State == engine.StateFollowing && t.ID.Keyless && c.All((*catalogue.Listed).Updatable) && len(c.Key()) > 0
 }
 
 // waitForRefiltered waits for the writers of tables that have another row filter
@@ -266,14 +267,14 @@ func (r *run) waitForWriters(ctx context.Context, conn *pgx.Conn, l *catalogue.L
 	return r.sink.Unlocked(func() error {
 		rows, _ := conn.Query(ctx, `SELECT virtualtransaction FROM pg_locks WHERE relation = $1
 		AND database = (SELECT oid FROM pg_database WHERE datname = current_database())
-		AND mode IN ('RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock') AND granted`, l.Oid)
+		AND mode IN ('RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock') AND granted`, l.OID)
 		holders, err := pgx.CollectRows(rows, pgx.RowTo[string])
 		if err != nil {
 			return err
 		}
 		for tick := 0; ; tick++ {
 			var left int
-			if err := conn.QueryRow(ctx, "SELECT count(DISTINCT virtualtransaction) FROM pg_locks WHERE virtualtransaction = ANY($1) AND relation = $2", holders, l.Oid).Scan(&left); err != nil || left == 0 {
+			if err := conn.QueryRow(ctx, "SELECT count(DISTINCT virtualtransaction) FROM pg_locks WHERE virtualtransaction = ANY($1) AND relation = $2", holders, l.OID).Scan(&left); err != nil || left == 0 {
 				return err
 			}
 			if tick == 20 {

@@ -2,13 +2,14 @@ package service
 
 import (
 	"context"
+	"time"
+
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/engine"
 	"rillmark/internal/service/base"
-	"time"
 )
 
 // Add stores a destination.

@@ -4,15 +4,16 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"sync"
+	"sync/atomic"
+	"time"
+
 	"rillmark/internal/capture"
 	"rillmark/internal/catalog"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/outlet"
 	"rillmark/internal/service/base"
-	"sync"
-	"sync/atomic"
-	"time"
 )
 
 // sourceRun is a source's record with its capture, if it runs.

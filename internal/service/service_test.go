@@ -6,10 +6,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/require"
+
 	"rillmark/internal/config"
 	"rillmark/internal/testserver"
-
-	"github.com/stretchr/testify/require"
 )
 
 // TestCloseEndsWhateverRuns closes a service while its records are being looked

@@ -1,8 +1,9 @@
 package service
 
 import (
-	"rillmark/internal/service/base"
 	"time"
+
+	"rillmark/internal/service/base"
 )
 
 // upkeep looks after journals: it condenses them, lets go what retention does not keep,

@@ -22,7 +22,7 @@ import (
 
 // Listed is a table as the list of all tables shows it.
 type Listed struct {
-	Oid           uint32
+	OID           uint32
 	schema, table string
 	Identity      pgoutput.ReplicaIdentity
 	hasPrimary    bool
@@ -108,7 +108,7 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (*Listed, error) {
 		l := new(Listed)
 		var identity, rootSchema, root string
-		err := row.Scan(&l.Oid, &l.schema, &l.table, &identity, &l.Persistence, &l.Foreign, &rootSchema, &root, &l.RootOID, &l.Estimate, &l.Hides, &l.Columns, &l.numbers, &l.rootColumns, &l.rootNumbers,
+		err := row.Scan(&l.OID, &l.schema, &l.table, &identity, &l.Persistence, &l.Foreign, &rootSchema, &root, &l.RootOID, &l.Estimate, &l.Hides, &l.Columns, &l.numbers, &l.rootColumns, &l.rootNumbers,
 			&l.Mine, &l.Readable, &l.hasPrimary, &l.hasIndex, &l.Key)
 		if l.RootOID != 0 {
 			l.Root = change.TableName(rootSchema, root)
@@ -216,10 +216,10 @@ func eachAttribute(rows pgx.Rows, each func(oid uint32, rooted bool, a attribute
 
 // The object ids of built-in types (src/include/catalog/pg_type.dat).
 const (
-	OidBool, OidBytea, oidChar, OidName, OidInt8, OidInt2, OidInt4, OidText            = 16, 17, 18, 19, 20, 21, 23, 25
-	oidOID, OidJSON, oidFloat4, oidFloat8, OidBpchar, OidVarchar                       = 26, 114, 700, 701, 1042, 1043
-	oidDate, oidTime, oidTimestamp, oidTimestampTZ, oidInterval, oidTimeTZ, oidNumeric = 1082, 1083, 1114, 1184, 1186, 1266, 1700
-	oidUUID, OidJSONB, oidXID, oidCID                                                  = 2950, 3802, 28, 29
+	OIDBool, OIDBytea, OIDChar, OIDName, OIDInt8, OIDInt2, OIDInt4, OIDText            = 16, 17, 18, 19, 20, 21, 23, 25
+	OIDOID, OIDJSON, OIDFloat4, OIDFloat8, OIDBpchar, OIDVarchar                       = 26, 114, 700, 701, 1042, 1043
+	OIDDate, OIDTime, OIDTimestamp, OIDTimestampTZ, OIDInterval, OIDTimeTZ, OIDNumeric = 1082, 1083, 1114, 1184, 1186, 1266, 1700
+	OIDUUID, OIDJSONB, OIDXID, OIDCID                                                  = 2950, 3802, 28, 29
 )
 
 // firstUserOID is where object ids begin that are not built in (FirstNormalObjectId).
@@ -229,41 +229,41 @@ const firstUserOID = 16384
 // the server's text becomes canonical.
 func (t *typeInfo) rule() (rule change.Rule, bits int, convert canonical.Converter) {
 	switch t.oid {
-	case OidBool:
+	case OIDBool:
 		return change.RuleBoolean, 0, canonical.Boolean
-	case OidInt2:
+	case OIDInt2:
 		return change.RuleInteger, 16, nil
-	case OidInt4:
+	case OIDInt4:
 		return change.RuleInteger, 32, nil
-	case OidInt8, oidOID, oidXID, oidCID:
+	case OIDInt8, OIDOID, OIDXID, OIDCID:
 		return change.RuleInteger, 64, nil
-	case oidFloat4:
+	case OIDFloat4:
 		return change.RuleFloat, 32, nil
-	case oidFloat8:
+	case OIDFloat8:
 		return change.RuleFloat, 64, nil
-	case oidNumeric:
+	case OIDNumeric:
 		return change.RuleDecimal, 0, nil
-	case OidText, OidVarchar, OidBpchar, OidName, oidChar:
+	case OIDText, OIDVarchar, OIDBpchar, OIDName, OIDChar:
 		return change.RuleText, 0, nil
-	case oidUUID:
+	case OIDUUID:
 		return change.RuleUUID, 0, nil
-	case oidDate:
+	case OIDDate:
 		return change.RuleDate, 0, nil
-	case oidTime:
+	case OIDTime:
 		return change.RuleTime, 0, canonical.Time
-	case oidTimeTZ:
+	case OIDTimeTZ:
 		return change.RuleTimeTZ, 0, canonical.TimeTZ
-	case oidTimestamp:
+	case OIDTimestamp:
 		return change.RuleTimestamp, 0, canonical.Timestamp
-	case oidTimestampTZ:
+	case OIDTimestampTZ:
 		return change.RuleTimestampTZ, 0, canonical.TimestampTZ
-	case oidInterval:
+	case OIDInterval:
 		return change.RuleDuration, 0, nil
-	case OidBytea:
+	case OIDBytea:
 		return change.RuleBinary, 0, canonical.Bytea
-	case OidJSON:
+	case OIDJSON:
 		return change.RuleJSON, 0, canonical.JSON
-	case OidJSONB:
+	case OIDJSONB:
 		return change.RuleJSON, 0, nil
 	}
 	switch {

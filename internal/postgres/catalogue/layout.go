@@ -32,9 +32,9 @@ type Layout struct {
 	defaulted []bool
 	// Condition is the rule's filter, over raw columns.
 	Condition *shape.BoundCondition
-	// Oid is the table's, its root's where it is captured under that name; rootOrder
+	// OID is the table's, its root's where it is captured under that name; rootOrder
 	// says that the columns have the root's numbers.
-	Oid       uint32
+	OID       uint32
 	rootOrder bool
 	// Uncertain says that the columns may be others of the same names.
 	Uncertain bool
@@ -47,7 +47,7 @@ type RawColumn struct {
 	Convert canonical.Converter
 	Toasted bool // its values may be stored out of line, and be left out of the log
 	number  int  // the column's, whatever its name; 0 where it is not known
-	Oid     uint32
+	OID     uint32
 	typeOID uint32 // with its domain
 	typeMod int32
 }
@@ -65,7 +65,7 @@ type layoutMaker struct {
 }
 
 func (m *layoutMaker) make(from []attribute, guessed bool) (*Layout, error) {
-	l := &Layout{Name: m.name, rule: m.rule, Oid: m.oid, rootOrder: m.order != nil}
+	l := &Layout{Name: m.name, rule: m.rule, OID: m.oid, rootOrder: m.order != nil}
 	keyed := slices.ContainsFunc(from, func(a attribute) bool { return a.keyPlace > 0 })
 	var leftOut []string
 	var columns []change.Column
@@ -273,7 +273,7 @@ func LayoutOf(c *session.Config, d *Described, name string, rule *rules.Table) (
 
 // OnRecord is what is known of a table from before.
 type OnRecord struct {
-	Id *Identity
+	ID *Identity
 	// Newest is its newest schema version; nil for none.
 	Newest *change.Schema
 	// Mapped says that rows of partitions carry its name.
@@ -290,13 +290,13 @@ func Announced(ctx context.Context, c *session.Config, q session.Querier, d *Des
 	maker := maker(c, d, name, rule)
 	if t != nil {
 		known = t.Newest
-		if rule.Root && t.Mapped && t.Id.OID != 0 && d.Root != name && m.OID != t.Id.OID {
+		if rule.Root && t.Mapped && t.ID.OID != 0 && d.Root != name && m.OID != t.ID.OID {
 			// It is no partition any more: only what is on record of its root counts.
-			maker.oid, now = t.Id.OID, t.Id.Newest()
+			maker.oid, now = t.ID.OID, t.ID.Newest()
 			maker.order = names(now)
 		}
-		if t.Id.OID == maker.oid {
-			recorded = t.Id.Newest()
+		if t.ID.OID == maker.oid {
+			recorded = t.ID.Newest()
 		}
 	}
 	catalogued := d.Numbered(rule.Root)

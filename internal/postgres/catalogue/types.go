@@ -3,11 +3,12 @@ package catalogue
 import (
 	"context"
 	"fmt"
-	"rillmark/internal/postgres/session"
 	"slices"
 	"sync"
 
 	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/postgres/session"
 )
 
 // typeRow is a type as the catalogue has it.

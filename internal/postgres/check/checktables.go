@@ -163,7 +163,7 @@ func checkTable(ctx context.Context, c *session.Config, conn *pgx.Conn, l *catal
 			"as its owner or a superuser, CREATE PUBLICATION or ALTER PUBLICATION … ADD TABLE "+l.Sanitized()+", and name the publication in the source's definition"), nil
 	}
 	var lines []change.Check
-	layout, err := catalogue.Current(ctx, c, conn, l.Oid, name, rule)
+	layout, err := catalogue.Current(ctx, c, conn, l.OID, name, rule)
 	var fault *engine.Fault
 	switch {
 	case errors.As(err, &fault):

@@ -10,13 +10,13 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/session"
-
-	"github.com/jackc/pgx/v5"
 )
 
 // Reader is one session that reads pieces of tables.
@@ -162,8 +162,8 @@ func (l *Reader) SelectionOf(layout *catalogue.Layout) *selection {
 	largest := l.Config.LargestValue
 	s.sizes = make(map[int]int)
 	for i, raw := range s.places {
-		switch c := &layout.Raw[raw]; c.Oid {
-		case catalogue.OidBytea, catalogue.OidText, catalogue.OidVarchar, catalogue.OidBpchar:
+		switch c := &layout.Raw[raw]; c.OID {
+		case catalogue.OIDBytea, catalogue.OIDText, catalogue.OIDVarchar, catalogue.OIDBpchar:
 			if c.Key > 0 || !c.Toasted {
 				continue
 			}

@@ -1,8 +1,9 @@
 package loads
 
 import (
-	"rillmark/internal/postgres/chunk"
 	"slices"
+
+	"rillmark/internal/postgres/chunk"
 )
 
 // A commit stands in the log, and can reach us, before a query can see it: for

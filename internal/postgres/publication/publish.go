@@ -86,7 +86,7 @@ func Choose(c *session.Config, all []*catalogue.Listed) map[string]*Captured {
 func (c *Captured) MemberIDs() map[uint32]string {
 	ids := make(map[uint32]string, len(c.Members))
 	for _, l := range c.Members {
-		ids[l.Oid] = l.Name()
+		ids[l.OID] = l.Name()
 	}
 	return ids
 }

@@ -12,11 +12,11 @@ import (
 	"strings"
 	"time"
 
-	"rillmark/internal/capture/rules"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"rillmark/internal/capture/rules"
 )
 
 // Config is one PostgreSQL source.

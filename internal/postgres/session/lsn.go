@@ -3,9 +3,10 @@ package session
 import (
 	"encoding/json"
 	"fmt"
-	"rillmark/internal/change"
 	"strconv"
 	"strings"
+
+	"rillmark/internal/change"
 )
 
 // LSN is a place in PostgreSQL's log.

@@ -2,12 +2,13 @@ package session
 
 import (
 	"context"
-	"rillmark/internal/change"
-	"rillmark/internal/engine"
 	"strings"
 	"unicode"
 
 	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
 )
 
 // Querier is what a connection and a transaction share.

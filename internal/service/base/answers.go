@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+
 	"rillmark/internal/catalog"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"

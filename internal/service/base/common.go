@@ -7,6 +7,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
 	"rillmark/internal/config"
@@ -15,12 +22,6 @@ import (
 	"rillmark/internal/journal"
 	"rillmark/internal/netguard"
 	"rillmark/internal/outlet"
-	"strconv"
-	"strings"
-	"sync"
-	"time"
-
-	"github.com/jackc/pgx/v5/pgxpool"
 )
 
 // Common is what all parts work with.

@@ -3,10 +3,11 @@ package reading
 import (
 	"context"
 	"fmt"
+	"time"
+
 	"rillmark/internal/catalog"
 	"rillmark/internal/definition"
 	"rillmark/internal/service/base"
-	"time"
 )
 
 // SetMark names a place in a source's journal.

@@ -1,4 +1,10 @@
-package postgres
+// Package loading loads tables beside the stream: it hands the work out to sessions, by
+// priority, and puts what they read between two marks into the journal.
+//
+//   - loading.go hands out and delivers, loader.go is one session.
+//   - fullload.go reads tables without a key, together.go many small ones at once.
+//   - reloading.go is what is to be read again.
+package loading
 
 import (
 	"context"
@@ -9,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"rillmark/internal/capture/load"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
@@ -18,11 +26,53 @@ import (
 	"rillmark/internal/postgres/loads"
 	"rillmark/internal/postgres/publication"
 	"rillmark/internal/postgres/session"
+	"rillmark/internal/postgres/tables"
 )
+
+// Loading hands the loads of a run out to the sessions that read, and puts what they
+// read into the journal. The sink's lock guards it.
+type Loading struct {
+	config *session.Config
+	sink   engine.Sink
+	tables map[string]*tables.Table
+	host   host
+
+	toldLoads time.Time     // when the status page learnt what is being loaded
+	MoreLoads chan struct{} // closed and made anew when there is more to load
+}
+
+// host is the run that the loads belong to.
+type host interface {
+	// Place has seen called at a mark of ours in the stream, under the lock and with a
+	// unit open.
+	Place(ctx context.Context, conn *pgx.Conn, seen func() error) error
+	// MarkSession is a session that may write marks.
+	MarkSession(ctx context.Context, purpose string) (*pgx.Conn, error)
+	// Adopt puts a table's layout on record at a place.
+	Adopt(t *tables.Table, l *catalogue.Layout, place session.LSN)
+	// Refuse leaves values out of a row that are too large.
+	Refuse(t *tables.Table, l *catalogue.Layout, row *change.Row, sizes map[string]int64)
+	// LastRow is the newest place in the stream.
+	LastRow() session.LSN
+	// Touching are the transactions on a table that a query may not see yet.
+	Touching(number uint32) []uint32
+}
+
+func NewLoading(c *session.Config, sink engine.Sink, tables map[string]*tables.Table, h host) *Loading {
+	return &Loading{config: c, sink: sink, tables: tables, host: h, MoreLoads: make(chan struct{})}
+}
+
+// under runs f under the sink's lock.
+func (r *Loading) under(f func()) {
+	r.sink.Locked(func() error { //nolint:errcheck // f has none
+		f()
+		return nil
+	})
+}
 
 // job is the next thing to do for a load.
 type job struct {
-	table    *table
+	table    *tables.Table
 	load     *loads.TableLoad
 	captured *publication.Captured
 	turn     int
@@ -37,12 +87,12 @@ type job struct {
 	before []uint32
 }
 
-// keepLoading runs the sessions that load what is to be loaded.
-func (r *run) keepLoading(ctx context.Context) error {
+// KeepLoading runs the sessions that load what is to be loaded.
+func (r *Loading) KeepLoading(ctx context.Context) error {
 	group, ctx := guard.WithContext(ctx)
 	for n := range r.config.LoadSessions {
 		group.Go(func() error {
-			l := &loader{run: r, Reader: chunk.Reader{Config: r.config, Report: r.sink.Report}}
+			l := &loader{in: r, Reader: chunk.Reader{Config: r.config, Report: r.sink.Report}}
 			defer l.hangUp(ctx)
 			return l.work(ctx, n == 0)
 		})
@@ -53,7 +103,7 @@ func (r *run) keepLoading(ctx context.Context) error {
 // work does one job after the other. The first session also sees to the end of a
 // run that only loads.
 func (l *loader) work(ctx context.Context, first bool) error {
-	r := l.run
+	r := l.in
 	for {
 		var j *job
 		var more chan struct{}
@@ -61,8 +111,8 @@ func (l *loader) work(ctx context.Context, first bool) error {
 			if j, l.ahead = l.ahead, nil; j == nil {
 				j = r.nextJob()
 			}
-			more = r.moreLoads
-			if j != nil || !first || !r.config.LoadOnly || !r.allLoaded() {
+			more = r.MoreLoads
+			if j != nil || !first || !r.config.LoadOnly || !r.AllLoaded() {
 				return nil
 			}
 			if err := r.sink.StoreWhole(ctx); err != nil {
@@ -100,7 +150,7 @@ func (l *loader) work(ctx context.Context, first bool) error {
 			if why != "" {
 				r.giveUp(j, why)
 			}
-			r.wakeLoaders()
+			r.WakeLoaders()
 			return nil
 		})
 		if err != nil {
@@ -110,28 +160,28 @@ func (l *loader) work(ctx context.Context, first bool) error {
 }
 
 // nextJob hands out what is to be done next; the lock is held.
-func (r *run) nextJob() *job {
-	var refused map[*table]bool // those that have nothing to hand out now
+func (r *Loading) nextJob() *job {
+	var refused map[*tables.Table]bool // those that have nothing to hand out now
 	for {
-		var best *table
+		var best *tables.Table
 		for _, t := range r.tables {
-			if t.load == nil || !t.load.Ready || t.captured == nil || t.load.Alone || refused[t] {
+			if t.Load == nil || !t.Load.Ready || t.Captured == nil || t.Load.Alone || refused[t] {
 				continue
 			}
-			if best == nil || t.rule().Priority > best.rule().Priority || t.rule().Priority == best.rule().Priority && t.state.Table < best.state.Table {
+			if best == nil || t.Rule().Priority > best.Rule().Priority || t.Rule().Priority == best.Rule().Priority && t.State.Table < best.State.Table {
 				best = t
 			}
 		}
 		if best == nil {
 			return nil
 		}
-		if j := nextJob(best.load, r.config); j != nil {
-			j.table, j.load, j.captured, j.turn, j.at = best, best.load, best.captured, best.load.Turn, best.load.Progress
-			best.load.Alone = best.load.Alone || j.alone
+		if j := nextJob(best.Load, r.config); j != nil {
+			j.table, j.load, j.captured, j.turn, j.at = best, best.Load, best.Captured, best.Load.Turn, best.Load.Progress
+			best.Load.Alone = best.Load.Alone || j.alone
 			return j
 		}
 		if refused == nil {
-			refused = make(map[*table]bool)
+			refused = make(map[*tables.Table]bool)
 		}
 		refused[best] = true
 	}
@@ -169,9 +219,9 @@ func nextJob(load *loads.TableLoad, c *session.Config) *job {
 	return nil
 }
 
-func (r *run) allLoaded() bool {
+func (r *Loading) AllLoaded() bool {
 	for _, t := range r.tables {
-		if t.load != nil || t.state.State == engine.StateNew {
+		if t.Load != nil || t.State.State == engine.StateNew {
 			return false
 		}
 	}
@@ -179,21 +229,21 @@ func (r *run) allLoaded() bool {
 }
 
 // giveUp ends a load that cannot go on while others can; the lock is held.
-func (r *run) giveUp(j *job, why string) {
+func (r *Loading) giveUp(j *job, why string) {
 	t := j.table
-	if t.load != j.load {
+	if t.Load != j.load {
 		return
 	}
-	t.load = nil
-	t.state.State, t.state.Note = engine.StateNotLoaded, why
+	t.Load = nil
+	t.State.State, t.State.Note = engine.StateNotLoaded, why
 	if j.at.Kind == load.Refetch {
-		t.state.State = engine.StateStale
+		t.State.State = engine.StateStale
 	} else if j.at.Kind != load.Full {
-		t.state.State, t.state.Note = j.at.Then, j.at.ThenNote
+		t.State.State, t.State.Note = j.at.Then, j.at.ThenNote
 	}
-	r.sink.Table(t.progressState())
+	r.sink.Table(t.ProgressState())
 	r.sink.Touch()
-	r.sink.Report(engine.Report{Level: "error", Event: "load-failed", Message: t.state.Table + ": " + why})
+	r.sink.Report(engine.Report{Level: "error", Event: "load-failed", Message: t.State.Table + ": " + why})
 	r.tellLoads(false)
 }
 
@@ -202,15 +252,15 @@ func (r *run) giveUp(j *job, why string) {
 const tellLoadsEvery = 200 * time.Millisecond
 
 // tellLoads puts what is being loaded on the status page, now or soon; the lock is held.
-func (r *run) tellLoads(now bool) {
+func (r *Loading) tellLoads(now bool) {
 	if !now && len(r.tables) > 100 && time.Since(r.toldLoads) < tellLoadsEvery {
 		return // the session that finds nothing left to load reports
 	}
 	r.toldLoads = time.Now()
 	var names []string
 	for _, t := range r.tables {
-		if t.load != nil && t.load.Progress.Began && t.load.Progress.Kind != load.Refetch {
-			names = append(names, t.state.Table)
+		if t.Load != nil && t.Load.Progress.Began && t.Load.Progress.Kind != load.Refetch {
+			names = append(names, t.State.Table)
 		}
 	}
 	sort.Strings(names)
@@ -247,7 +297,7 @@ func (j *job) walk(key []int, pages int64) string {
 
 // current reports whether the load that a job belongs to still is the table's;
 // the lock is held.
-func (j *job) current() bool { return j.table.load == j.load && j.load.Turn == j.turn }
+func (j *job) current() bool { return j.table.Load == j.load && j.load.Turn == j.turn }
 
 // begin puts the void event and the load's beginning on record.
 func (l *loader) begin(ctx context.Context, j *job) error {
@@ -255,7 +305,7 @@ func (l *loader) begin(ctx context.Context, j *job) error {
 		return err
 	}
 	l.turnTo(j)
-	r := l.run
+	r := l.in
 	now, err := l.Layout(ctx)
 	if err != nil {
 		return err
@@ -273,7 +323,7 @@ func (l *loader) begin(ctx context.Context, j *job) error {
 	if by == loads.InFull {
 		return l.full(ctx, j, estimate)
 	}
-	return r.place(ctx, l.Conn, func() error {
+	return r.host.Place(ctx, l.Conn, func() error {
 		if j.current() {
 			r.loadBegins(j, now, by, estimate)
 			l.lookAhead(j)
@@ -283,21 +333,21 @@ func (l *loader) begin(ctx context.Context, j *job) error {
 }
 
 // loadBegins is the beginning at its mark; the lock is held and a unit is open.
-func (r *run) loadBegins(j *job, now *catalogue.Layout, by string, estimate int64) {
+func (r *Loading) loadBegins(j *job, now *catalogue.Layout, by string, estimate int64) {
 	t := j.table
-	place := r.lastRow
-	if t.state.Schema == nil {
-		r.adopt(t, now, place)
+	place := r.host.LastRow()
+	if t.State.Schema == nil {
+		r.host.Adopt(t, now, place)
 	}
-	p := &t.load.Progress
+	p := &t.Load.Progress
 	if p.Kind == load.Full {
-		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
+		r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place)})
 	}
 	p.Began, p.By, p.From = true, by, place
-	t.state.State, t.state.Note, t.state.RowsDone = engine.StateLoading, p.What(), 0
-	t.state.RowsEstimate = estimate
-	r.sink.Table(t.progressState())
-	r.sink.Report(engine.Report{Level: "info", Event: "load-began", Message: fmt.Sprintf("loading %s %s, about %d rows", t.state.Table, strings.TrimSpace(howItWalks[by]+" "+p.What()), t.state.RowsEstimate)})
+	t.State.State, t.State.Note, t.State.RowsDone = engine.StateLoading, p.What(), 0
+	t.State.RowsEstimate = estimate
+	r.sink.Table(t.ProgressState())
+	r.sink.Report(engine.Report{Level: "info", Event: "load-began", Message: fmt.Sprintf("loading %s %s, about %d rows", t.State.Table, strings.TrimSpace(howItWalks[by]+" "+p.What()), t.State.RowsEstimate)})
 	r.tellLoads(false)
 }
 
@@ -335,15 +385,15 @@ func (l *loader) measure(ctx context.Context, j *job) error {
 	if err != nil {
 		return err
 	}
-	r, t := l.run, j.table
-	return r.place(ctx, l.Conn, func() error {
+	r, t := l.in, j.table
+	return r.host.Place(ctx, l.Conn, func() error {
 		if !j.current() {
 			return nil
 		}
-		p := &t.load.Progress
+		p := &t.Load.Progress
 		p.Sized, p.File, p.Pages, p.Read = true, file, pages, pages == 0
 		r.finishIfComplete(j)
-		r.sink.Table(t.progressState())
+		r.sink.Table(t.ProgressState())
 		return nil
 	})
 }
@@ -376,9 +426,9 @@ func (l *loader) byPlace(ctx context.Context, j *job) error {
 
 // take reads a piece between two marks and puts it into the journal at the second.
 func (l *loader) take(ctx context.Context, j *job, read func(*chunk.Rows) error, taken func(*loads.Progress, *chunk.Rows)) error {
-	r := l.run
+	r := l.in
 	if j.window == nil {
-		err := r.place(ctx, l.Conn, func() error {
+		err := r.host.Place(ctx, l.Conn, func() error {
 			r.openWindow(j)
 			return nil
 		})
@@ -392,7 +442,7 @@ func (l *loader) take(ctx context.Context, j *job, read func(*chunk.Rows) error,
 	if err != nil {
 		return err
 	}
-	return r.place(ctx, l.Conn, func() error {
+	return r.host.Place(ctx, l.Conn, func() error {
 		if j.current() {
 			r.deliver(j, w, rows, taken)
 		}
@@ -403,9 +453,9 @@ func (l *loader) take(ctx context.Context, j *job, read func(*chunk.Rows) error,
 }
 
 // openWindow begins a piece at a mark; the lock is held.
-func (r *run) openWindow(j *job) {
+func (r *Loading) openWindow(j *job) {
 	if j.current() {
-		j.window, j.before = j.load.Open(), r.notYetVisible.Of(j.table.number)
+		j.window, j.before = j.load.Open(), r.host.Touching(j.table.Number)
 		if j.keys != nil {
 			j.load.Asked = make(map[string][]string)
 		}
@@ -420,27 +470,27 @@ func (l *loader) lookAhead(j *job) {
 		j.load.Alone, j.alone = false, false
 	}
 	j.load.Out = slices.DeleteFunc(j.load.Out, func(one chunk.Piece) bool { return one == j.piece })
-	next := l.run.nextJob()
+	next := l.in.nextJob()
 	if next == nil {
 		return
 	}
 	l.ahead = next
 	if p := next.at; p.Began && (p.By == loads.ByKey || p.Sized) {
-		l.run.openWindow(next)
+		l.in.openWindow(next)
 	}
 }
 
 // deliver puts a piece into the journal at its second mark. The lock is held, a
 // unit is open.
-func (r *run) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(*loads.Progress, *chunk.Rows)) {
+func (r *Loading) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(*loads.Progress, *chunk.Rows)) {
 	t := j.table
-	if w.Voided || !t.load.Progress.Began {
+	if w.Voided || !t.Load.Progress.Began {
 		return // read again
 	}
-	if read.File != 0 && read.File != t.load.Progress.File && t.load.Progress.By == loads.ByRange {
-		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.state.Table + ": its rows have been moved on disk (VACUUM FULL, CLUSTER, ALTER TABLE or TRUNCATE): the load begins anew"})
-		t.load.Restart()
-		r.sink.Table(t.progressState())
+	if read.File != 0 && read.File != t.Load.Progress.File && t.Load.Progress.By == loads.ByRange {
+		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.State.Table + ": its rows have been moved on disk (VACUUM FULL, CLUSTER, ALTER TABLE or TRUNCATE): the load begins anew"})
+		t.Load.Restart()
+		r.sink.Table(t.ProgressState())
 		return
 	}
 	for _, other := range w.Layouts {
@@ -448,8 +498,8 @@ func (r *run) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(*loa
 			return
 		}
 	}
-	place := r.lastRow
-	r.adopt(t, read.Layout, place)
+	place := r.host.LastRow()
+	r.host.Adopt(t, read.Layout, place)
 	if !j.current() {
 		return // the new version has changed rows that were read before
 	}
@@ -457,55 +507,55 @@ func (r *run) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(*loa
 	for _, row := range read.Rows {
 		r.addExisting(t, read, row, place)
 	}
-	taken(&t.load.Progress, read)
+	taken(&t.Load.Progress, read)
 	r.finishIfComplete(j)
-	r.sink.Table(t.progressState())
+	r.sink.Table(t.ProgressState())
 }
 
 // addExisting puts a row of a load into the journal; the lock is held, a unit is
 // open.
-func (r *run) addExisting(t *table, read *chunk.Rows, row []change.Value, place session.LSN) {
-	event := change.Row{Operation: change.Existing, Table: t.state.Table, Schema: read.Layout.Schema, Place: uint64(place), After: row}
+func (r *Loading) addExisting(t *tables.Table, read *chunk.Rows, row []change.Value, place session.LSN) {
+	event := change.Row{Operation: change.Existing, Table: t.State.Table, Schema: read.Layout.Schema, Place: uint64(place), After: row}
 	if len(read.TooLarge) > 0 && len(row) > 0 && read.TooLarge[&row[0]] != nil {
 		sizes := read.TooLarge[&row[0]]
-		r.refuse(t, read.Layout, &event, sizes)
-		t.load.Refused += len(sizes)
+		r.host.Refuse(t, read.Layout, &event, sizes)
+		t.Load.Refused += len(sizes)
 	}
 	r.sink.Add(&event)
-	if t.load.Progress.Kind != load.Refetch {
-		t.state.RowsDone++
+	if t.Load.Progress.Kind != load.Refetch {
+		t.State.RowsDone++
 	}
 }
 
 // finishIfComplete ends the load of a table of which everything is in the
 // journal; the lock is held, a unit is open.
-func (r *run) finishIfComplete(j *job) {
+func (r *Loading) finishIfComplete(j *job) {
 	t := j.table
-	p := &t.load.Progress
+	p := &t.Load.Progress
 	if !p.Complete() {
 		return
 	}
 	if p.Kind == load.Refetch {
-		t.load = nil
+		t.Load = nil
 		return
 	}
-	place := r.lastRow
-	t.state.State, t.state.Note = engine.StateFollowing, ""
+	place := r.host.LastRow()
+	t.State.State, t.State.Note = engine.StateFollowing, ""
 	if p.Kind == load.Full {
-		t.state.RowsEstimate = t.state.RowsDone
+		t.State.RowsEstimate = t.State.RowsDone
 	}
 	if p.Kind != load.Full {
 		body, _ := json.Marshal(map[string]string{"part": p.What()})
-		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place), Body: body})
-		t.state.State, t.state.Note = p.Then, p.ThenNote
+		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), Body: body})
+		t.State.State, t.State.Note = p.Then, p.ThenNote
 	} else {
-		if t.load.Refused > 0 {
-			t.state.State, t.state.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", t.load.Refused)
+		if t.Load.Refused > 0 {
+			t.State.State, t.State.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", t.Load.Refused)
 		}
-		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: uint64(place)})
+		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place)})
 	}
-	t.load = nil
-	r.sink.Report(engine.Report{Level: "info", Event: "load-done", Message: fmt.Sprintf("%s: %d rows loaded", t.state.Table, t.state.RowsDone)})
+	t.Load = nil
+	r.sink.Report(engine.Report{Level: "info", Event: "load-done", Message: fmt.Sprintf("%s: %d rows loaded", t.State.Table, t.State.RowsDone)})
 	r.tellLoads(false)
-	r.wakeLoaders()
+	r.WakeLoaders()
 }

@@ -1,4 +1,4 @@
-package postgres
+package loading
 
 import (
 	"context"
@@ -7,13 +7,13 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
 	"rillmark/internal/capture/load"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/chunk"
 	"rillmark/internal/postgres/loads"
-
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // A mark costs the source a commit, and a question its time on the way. Small tables,
@@ -36,22 +36,22 @@ func (j *job) fitsTogether() bool {
 }
 
 // companions are loads that may begin with a job's; the lock is held.
-func (r *run) companions(j *job) []*job {
+func (r *Loading) companions(j *job) []*job {
 	all := []*job{j}
 	if !j.fitsTogether() {
 		return nil
 	}
 	for _, t := range r.tables {
-		if t.load == nil || t == j.table || !t.load.Ready || t.captured == nil || t.load.Alone || t.rule().Priority != j.table.rule().Priority {
+		if t.Load == nil || t == j.table || !t.Load.Ready || t.Captured == nil || t.Load.Alone || t.Rule().Priority != j.table.Rule().Priority {
 			continue
 		}
-		other := &job{table: t, load: t.load, captured: t.captured, turn: t.load.Turn, at: t.load.Progress, alone: true}
+		other := &job{table: t, load: t.Load, captured: t.Captured, turn: t.Load.Turn, at: t.Load.Progress, alone: true}
 		if other.fitsTogether() {
 			all = append(all, other)
 		}
 	}
 	// The job at hand is the first by its name.
-	slices.SortFunc(all, func(a, b *job) int { return strings.Compare(a.table.state.Table, b.table.state.Table) })
+	slices.SortFunc(all, func(a, b *job) int { return strings.Compare(a.table.State.Table, b.table.State.Table) })
 	all = all[:min(len(all), togetherTables)]
 	if len(all) < 2 || !slices.Contains(all, j) {
 		return nil
@@ -64,7 +64,7 @@ func (r *run) companions(j *job) []*job {
 
 // together loads small tables; false where the job at hand is to be done by itself.
 func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
-	r := l.run
+	r := l.in
 	var all []*job
 	r.under(func() {
 		all = r.companions(j)
@@ -78,7 +78,7 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 				one.load.Alone = false
 			}
 		}
-		r.wakeLoaders()
+		r.WakeLoaders()
 	})
 	some, err := l.small(ctx, all)
 	if err != nil || len(some) < 2 || !slices.Contains(some, j) {
@@ -92,10 +92,10 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 	if !slices.Contains(some, j) {
 		return false, nil
 	}
-	err = r.place(ctx, l.Conn, func() error {
+	err = r.host.Place(ctx, l.Conn, func() error {
 		for _, one := range some {
 			if one.current() {
-				r.loadBegins(one, now[one], loads.ByKey, one.table.state.RowsEstimate)
+				r.loadBegins(one, now[one], loads.ByKey, one.table.State.RowsEstimate)
 				r.openWindow(one)
 			}
 		}
@@ -130,7 +130,7 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	return true, r.place(ctx, l.Conn, func() error {
+	return true, r.host.Place(ctx, l.Conn, func() error {
 		for i, one := range some {
 			if one.current() {
 				r.deliver(one, one.window, read[i], keyTaken)
@@ -144,7 +144,7 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 func (l *loader) small(ctx context.Context, all []*job) (some []*job, err error) {
 	oids := make([]uint32, len(all))
 	for i, one := range all {
-		oids[i] = one.captured.Members[0].Oid
+		oids[i] = one.captured.Members[0].OID
 	}
 	rows, _ := l.Conn.Query(ctx, `SELECT oid, pg_relation_size(oid) / $2, coalesce(pg_relation_size(nullif(reltoastrelid, 0)), 0), coalesce(has_table_privilege(oid, 'SELECT'), false)
 		FROM pg_class WHERE oid = ANY($1::oid[])`, pgx.QueryExecModeCacheStatement, oids, chunk.PageBytes)
@@ -173,7 +173,7 @@ func (l *loader) layouts(ctx context.Context, some []*job) (map[*job]*catalogue.
 	names, oids := make([]string, len(some)), make([]uint32, len(some))
 	for i, one := range some {
 		read := one.target()
-		names[i], oids[i] = read.Relation(), one.captured.Members[0].Oid
+		names[i], oids[i] = read.Relation(), one.captured.Members[0].OID
 	}
 	found, err := catalogue.Describe(ctx, l.Conn, oids)
 	if err != nil {
@@ -189,7 +189,7 @@ func (l *loader) layouts(ctx context.Context, some []*job) (map[*job]*catalogue.
 		if now[i] != oids[i] || len(found[oids[i]].Columns) == 0 {
 			continue
 		}
-		if layouts[one], err = catalogue.LayoutOf(l.Config, found[oids[i]], one.table.state.Table, one.captured.Rule); err != nil {
+		if layouts[one], err = catalogue.LayoutOf(l.Config, found[oids[i]], one.table.State.Table, one.captured.Rule); err != nil {
 			return nil, err
 		}
 	}
@@ -234,7 +234,7 @@ func (l *loader) readTogether(ctx context.Context, some []*job) ([]*chunk.Rows, 
 		l.turnTo(one)
 		read[i] = &chunk.Rows{Layout: layouts[one], Seen: seen}
 		if err := l.ReadByKey(ctx, read[i], nil, nil); err != nil {
-			return nil, fmt.Errorf("reading %s: %w", one.table.state.Table, err)
+			return nil, fmt.Errorf("reading %s: %w", one.table.State.Table, err)
 		}
 	}
 	_, err = l.Conn.Exec(ctx, "COMMIT")

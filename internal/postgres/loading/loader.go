@@ -1,4 +1,4 @@
-package postgres
+package loading
 
 import (
 	"context"
@@ -18,7 +18,7 @@ import (
 // loader is one session that loads.
 type loader struct {
 	chunk.Reader
-	run *run
+	in  *Loading
 	job *job
 	// ahead is the job that follows at the same mark.
 	ahead *job
@@ -31,7 +31,7 @@ func (l *loader) connect(ctx context.Context) error {
 	if l.Conn != nil {
 		return nil
 	}
-	conn, err := l.run.markSession(ctx, "load")
+	conn, err := l.in.host.MarkSession(ctx, "load")
 	if err != nil {
 		return err
 	}
@@ -66,7 +66,7 @@ func (l *loader) skippable(err error) string {
 		defer cancel()
 		l.Conn.Exec(ctx, "ROLLBACK") //nolint:errcheck // a broken connection shows at its next use
 	}
-	user := session.Quoted(l.run.config.Connection.User)
+	user := session.Quoted(l.in.config.Connection.User)
 	switch server.Code {
 	case "42501":
 		if strings.Contains(server.Message, "pg_logical_emit_message") {
@@ -90,7 +90,7 @@ func (l *loader) skippable(err error) string {
 
 // target is what the job reads.
 func (j *job) target() chunk.Target {
-	t := chunk.Target{Table: j.table.state.Table, Mapped: j.captured.Mapped, Rule: j.captured.Rule, Where: j.at.Where}
+	t := chunk.Target{Table: j.table.State.Table, Mapped: j.captured.Mapped, Rule: j.captured.Rule, Where: j.at.Where}
 	if len(j.at.Leaves) > 0 {
 		t.Leaf = j.at.Leaves[0]
 	}

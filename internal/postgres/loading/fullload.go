@@ -1,14 +1,15 @@
-package postgres
+package loading
 
 import (
 	"context"
 	"errors"
 	"fmt"
-	"rillmark/internal/postgres/chunk"
-	"rillmark/internal/postgres/loads"
 	"slices"
 	"strings"
 	"time"
+
+	"rillmark/internal/postgres/chunk"
+	"rillmark/internal/postgres/loads"
 )
 
 // full loads a table that has no key, so that nothing identifies which of its rows a
@@ -20,12 +21,12 @@ import (
 // then add up in any order: folded as a bag, in which a row may for a while be
 // missing more often than it is there, they give the table.
 func (l *loader) full(ctx context.Context, j *job, estimate int64) error {
-	marks, err := l.run.markSession(ctx, "load")
+	marks, err := l.in.host.MarkSession(ctx, "load")
 	if err != nil {
 		return err
 	}
 	defer marks.Close(context.WithoutCancel(ctx)) //nolint:errcheck // nothing is open on it
-	err = l.fullBetween(ctx, j, estimate, func(seen func() error) error { return l.run.place(ctx, marks, seen) })
+	err = l.fullBetween(ctx, j, estimate, func(seen func() error) error { return l.in.host.Place(ctx, marks, seen) })
 	if l.Conn.PgConn().TxStatus() != 'I' && ctx.Err() == nil {
 		if _, rolled := l.Conn.Exec(ctx, "ROLLBACK"); rolled != nil && (err == nil || errors.Is(err, errDisturbed)) {
 			return rolled
@@ -38,7 +39,7 @@ func (l *loader) full(ctx context.Context, j *job, estimate int64) error {
 }
 
 func (l *loader) fullBetween(ctx context.Context, j *job, estimate int64, mark func(func() error) error) error {
-	r, t := l.run, j.table
+	r, t := l.in, j.table
 	began := time.Now()
 	var into *chunk.Rows
 	for attempt := 0; ; attempt++ {
@@ -46,7 +47,7 @@ func (l *loader) fullBetween(ctx context.Context, j *job, estimate int64, mark f
 		var before []uint32
 		err := mark(func() error {
 			if j.current() {
-				w, before = j.load.Open(), r.notYetVisible.Of(t.number)
+				w, before = j.load.Open(), r.host.Touching(t.Number)
 			}
 			return nil
 		})
@@ -72,7 +73,7 @@ func (l *loader) fullBetween(ctx context.Context, j *job, estimate int64, mark f
 				return nil
 			}
 			accepted = true
-			r.adopt(t, into.Layout, r.lastRow)
+			r.host.Adopt(t, into.Layout, r.host.LastRow())
 			r.loadBegins(j, into.Layout, loads.InFull, estimate)
 			return nil
 		})
@@ -103,7 +104,7 @@ var errDisturbed = errors.New("the table has changed under the load")
 
 // readFull reads through the table with a cursor, a piece between two marks.
 func (l *loader) readFull(ctx context.Context, j *job, into *chunk.Rows, mark func(func() error) error) error {
-	r, t := l.run, j.table
+	r, t := l.in, j.table
 	s := l.SelectionOf(into.Layout)
 	if _, err := l.Conn.Exec(ctx, "DECLARE rows NO SCROLL CURSOR FOR SELECT "+strings.Join(s.Names, ", ")+" FROM "+l.Target.From()+j.condition()); err != nil {
 		return err
@@ -117,18 +118,18 @@ func (l *loader) readFull(ctx context.Context, j *job, into *chunk.Rows, mark fu
 		}
 		done := n < limit
 		err = mark(func() error {
-			if !j.current() || t.state.Schema.Fingerprint() != into.Layout.Schema.Fingerprint() {
+			if !j.current() || t.State.Schema.Fingerprint() != into.Layout.Schema.Fingerprint() {
 				if j.current() {
-					t.load.Restart()
+					t.Load.Restart()
 				}
 				return nil
 			}
 			for _, row := range into.Rows {
-				r.addExisting(t, into, row, r.lastRow)
+				r.addExisting(t, into, row, r.host.LastRow())
 			}
-			t.load.Progress.Read = done
+			t.Load.Progress.Read = done
 			r.finishIfComplete(j)
-			r.sink.Table(t.progressState())
+			r.sink.Table(t.ProgressState())
 			return nil
 		})
 		if err != nil {
