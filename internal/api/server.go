@@ -84,7 +84,7 @@ func (s *Server) describe() {
 	}}
 	config.Formats = map[string]huma.Format{"application/json": asJSON, "json": asJSON}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-		"token": {Type: "http", Scheme: "bearer", Description: "Wanted where the service has a token"},
+		"token": {Type: "http", Scheme: "bearer", Description: "Required where the service has a token"},
 	}
 	config.Components.Schemas = newRegistry()
 	s.api = humachi.New(s.router, config)

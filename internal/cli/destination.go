@@ -101,11 +101,11 @@ func (a *app) destinationKinds() *cobra.Command {
 				return usage("there is no kind %q: there are %s", args[0], kinds.Names())
 			}
 			fmt.Fprintf(a.out, "%s: %s.\n\nA destination of this kind (destination add):\n", kind.Title, kind.About) //nolint:errcheck // a closed terminal
-			if err := printFields(a.out, kind.Name, settings.Fields(kind.Settings())); err != nil || kind.Outlet == nil {
+			if err := printFields(a.out, kind.Name+".", settings.Fields(kind.Settings())); err != nil || kind.Outlet == nil {
 				return err
 			}
 			fmt.Fprint(a.out, "\nAn outlet to it (outlet add):\n") //nolint:errcheck // a closed terminal
-			return printFields(a.out, kind.Name, settings.Fields(kind.Outlet()))
+			return printFields(a.out, kind.Name+".", settings.Fields(kind.Outlet()))
 		}}
 }
 
@@ -117,7 +117,7 @@ func formatsOf(k *destination.Kind) []string {
 	return names
 }
 
-func printFields(w io.Writer, kind string, fields []settings.Field) error {
+func printFields(w io.Writer, section string, fields []settings.Field) error {
 	var rows [][]string
 	for _, f := range fields {
 		flag := ""
@@ -128,7 +128,7 @@ func printFields(w io.Writer, kind string, fields []settings.Field) error {
 		if f.Required {
 			needed = "needed"
 		}
-		rows = append(rows, []string{kind + "." + f.Path, flag, needed, f.About()})
+		rows = append(rows, []string{section + f.Path, flag, needed, f.About()})
 	}
 	return table(w, []string{"field", "flag", "", "what it is"}, rows)
 }

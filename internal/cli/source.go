@@ -17,7 +17,9 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
+	"rillmark/internal/engine/engines"
 	"rillmark/internal/service"
+	"rillmark/internal/settings"
 )
 
 type sourceList struct {
@@ -179,7 +181,7 @@ func (a *app) sourceAdd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Add a source; it starts when it is resumed",
-		Long:  "Adds a source, paused: its load begins when it is resumed, so that its outlets can be\nthere first. `rillmark source check` says beforehand whether it is ready.",
+		Long:  "Adds a source, paused: its load begins when it is resumed, so that its outlets can be\nthere first. `rillmark source check` says beforehand whether it is ready,\n`rillmark source engines ENGINE` lists all that can be set.",
 		Example: "  rillmark source add circulation --host db.example --database circulation \\\n" +
 			"      --user rillmark --password '${env:RILLMARK_SECRET_CIRCULATION}' --tables 'public.*'\n  rillmark source add circulation --file circulation.yaml",
 		Args: exactly("NAME"),
@@ -417,24 +419,48 @@ func (a *app) printTables(tables []service.TableStatus) error {
 }
 
 func (a *app) sourceEngines() *cobra.Command {
-	return &cobra.Command{Use: "engines", Short: "List the kinds of databases that can be sources, and what each supports", Example: "  rillmark source engines", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
-		var all struct {
-			Items []api.Engine `json:"items"`
-		}
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/engines", nil, &all)
-		if err != nil || a.json {
-			return firstOf(err, func() error { return a.printJSON(raw) })
-		}
-		rows := [][]string{}
-		for _, k := range all.Items {
-			can := make([]string, len(k.Capabilities))
-			for i, one := range k.Capabilities {
-				can[i] = string(one)
+	return &cobra.Command{Use: "engines [ENGINE]", Short: "List the kinds of databases that can be sources, or all that can be set for one", Example: "  rillmark source engines\n  rillmark source engines postgresql",
+		Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return a.engineFields(args[0])
 			}
-			rows = append(rows, []string{string(k.Name), k.Title, strings.Join(can, ", ")})
+			var all struct {
+				Items []api.Engine `json:"items"`
+			}
+			raw, err := a.call(c.Context(), http.MethodGet, "/v1/engines", nil, &all)
+			if err != nil || a.json {
+				return firstOf(err, func() error { return a.printJSON(raw) })
+			}
+			rows := [][]string{}
+			for _, k := range all.Items {
+				can := make([]string, len(k.Capabilities))
+				for i, one := range k.Capabilities {
+					can[i] = string(one)
+				}
+				rows = append(rows, []string{string(k.Name), k.Title, strings.Join(can, ", ")})
+			}
+			return table(a.out, []string{"engine", "database", "supports"}, rows)
+		}}
+}
+
+// engineFields lists what a source of an engine has. It needs no service.
+func (a *app) engineFields(name string) error {
+	kind := engines.Named(name)
+	if kind == nil {
+		return usage("there is no engine %q: this version knows %s", name, engines.Names())
+	}
+	var own []settings.Field
+	for _, f := range settings.Fields(new(definition.Source)) {
+		if f.Title != "" && f.Type != settings.Part {
+			own = append(own, f)
 		}
-		return table(a.out, []string{"engine", "database", "supports"}, rows)
-	}}
+	}
+	fmt.Fprintf(a.out, "The connection of a source of %s (source add):\n", kind.Title) //nolint:errcheck // a closed terminal
+	if err := printFields(a.out, "connection.", settings.Fields(kind.Connection())); err != nil {
+		return err
+	}
+	fmt.Fprint(a.out, "\nThe source:\n") //nolint:errcheck // a closed terminal
+	return printFields(a.out, "", own)
 }
 
 func (a *app) sourceTables() *cobra.Command {

@@ -17,7 +17,7 @@ import (
 type Source struct {
 	Engine     string      `json:"engine" default:"postgresql" required:"false" title:"Engine" doc:"The kind of database"`
 	Connection Connection  `json:"connection" title:"Connection"`
-	Tables     []TableRule `json:"tables" minItems:"1" doc:"The first rule that matches a table decides; a table that none matches is left out"`
+	Tables     []TableRule `json:"tables" minItems:"1" title:"Tables" doc:"The first rule that matches a table decides; a table that none matches is left out"`
 	Mode       string      `json:"mode,omitempty" enum:"load-and-follow,load-only,follow-only" default:"load-and-follow" title:"What to do" doc:"Existing rows are loaded, then changes are followed; load-only ends, and lets the source's log go, when all tables are loaded; follow-only leaves the rows that exist already out"`
 	// FromPosition is in the engine's own form.
 	FromPosition string `json:"from_position,omitempty" title:"Follow from position" doc:"With follow-only and a slot: the place in the log where somebody else's load ended, such as 0/19A2F48; what was committed before it is passed over" maxLength:"200" advanced:"yes" when:"mode=follow-only"`

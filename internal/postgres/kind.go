@@ -41,7 +41,7 @@ type Settings struct {
 	Database string `json:"database" minLength:"1" title:"Database" doc:"Name of the database"`
 	User     string `json:"user" minLength:"1" title:"User" doc:"User to log in as"`
 	Password string `json:"password,omitempty" title:"Password" secret:"yes" doc:"The password: a reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again" example:"${env:RILLMARK_SECRET_CIRCULATION}"`
-	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full" title:"TLS" doc:"verify-full without it for a new source that is not on this machine, else prefer. require: encrypted; verify-full: encrypted, and the server's name and certificate checked"`
+	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full" title:"TLS" doc:"How the connection is encrypted: disable, prefer, require, or verify-full, which also checks the server's name and certificate. Without it: verify-full for a new source that is not on this machine, else prefer"`
 	Root     string `json:"tls_root,omitempty" title:"Certificates to trust" doc:"With verify-full: file of the certificates to trust, on the service's machine; the system's own without it" when:"tls=verify-full" advanced:"yes" example:"/etc/rillmark/ca.pem"`
 	Slot     string `json:"slot,omitempty" title:"Replication slot" doc:"A replication slot that an administrator has made; without it the source makes one of its own" maxLength:"63" pattern:"^[a-z0-9_]*$" patternDescription:"lower-case letters, digits and underscores" advanced:"yes"`
 	// Publication is an administrator's, like Slot.

@@ -73,6 +73,9 @@ func take(address, folder, letters string, dark bool) error {
 	for _, page := range []struct{ name, path, until string }{
 		{"outlets", "/outlets", ".counts tbody tr"},
 		{"outlet", "/outlets/hub", ".time-chart canvas"},
+		{"outlet-live", "/outlets/hub/live", ".change-row[data-offset]"},
+		{"outlet-definition", "/outlets/hub/definition", "#tables"},
+		{"new-destination", "/outlets/new", "#kind"},
 		{"dead-letters", "/outlets/" + letters + "/dead-letters", ".tabs"},
 	} {
 		if page.name == "dead-letters" && letters == "" {

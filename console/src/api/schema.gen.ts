@@ -1058,7 +1058,7 @@ export interface components {
             slot?: string;
             /**
              * TLS
-             * @description verify-full without it for a new source that is not on this machine, else prefer. require: encrypted; verify-full: encrypted, and the server's name and certificate checked
+             * @description How the connection is encrypted: disable, prefer, require, or verify-full, which also checks the server's name and certificate. Without it: verify-full for a new source that is not on this machine, else prefer
              * @enum {string}
              */
             tls?: "disable" | "prefer" | "require" | "verify-full";
@@ -2387,7 +2387,10 @@ export interface components {
              * @enum {string}
              */
             mode?: "load-and-follow" | "load-only" | "follow-only";
-            /** @description The first rule that matches a table decides; a table that none matches is left out */
+            /**
+             * Tables
+             * @description The first rule that matches a table decides; a table that none matches is left out
+             */
             tables: components["schemas"]["TableRule"][];
         };
         SourceReset: {
