@@ -24,16 +24,11 @@ func (a *app) destination() *cobra.Command {
 }
 
 // destinationFlags define a destination in a command line.
-type destinationFlags struct {
-	file   string
-	fields fieldFlags
-	set    setFlag
-}
+type destinationFlags struct{ defineFlags }
 
 func (f *destinationFlags) register(c *cobra.Command) {
 	flags := c.Flags()
-	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
-	f.set.register(flags)
+	f.defineFlags.register(flags)
 	f.fields.addCommon(flags, settings.Fields(new(definition.Destination)))
 	flags.Lookup("kind").Usage = kinds.Names() + "; where it is absent, the other flags say which is meant"
 	f.fields.addSections(flags, func(kind string) any { return kinds.Named(kind).Settings() })
@@ -47,17 +42,14 @@ func (f *destinationFlags) any(c *cobra.Command) bool {
 
 // definition is what the file says, with the flags laid over it, and --set over both.
 func (f *destinationFlags) definition(a *app, c *cobra.Command) (*definitionFile, error) {
-	d := &definitionFile{name: "command line"}
-	if f.file != "" {
-		var err error
-		if d, err = a.readDefinition(f.file); err != nil {
-			return nil, err
+	d, err := f.begin(a, func() error {
+		if f.any(c) {
+			return nil
 		}
-		if _, err = d.record(); err != nil {
-			return nil, err
-		}
-	} else if !f.any(c) {
-		return nil, usage("say where events go: --directory, --broker, --nats, --address or --url, or --file with a definition")
+		return usage("say where events go: --directory, --broker, --nats, --address or --url, or --file with a definition")
+	})
+	if err != nil {
+		return nil, err
 	}
 	var known struct{ Kind string }
 	_ = json.Unmarshal(d.json, &known) // what is no definition, the service says
@@ -65,7 +57,6 @@ func (f *destinationFlags) definition(a *app, c *cobra.Command) (*definitionFile
 		known.Kind, _ = c.Flags().GetString("kind")
 	}
 	if known.Kind == "" {
-		var err error
 		if known.Kind, err = f.fields.kindOf(c.Flags()); err != nil {
 			return nil, err
 		}

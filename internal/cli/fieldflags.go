@@ -11,6 +11,33 @@ import (
 	"rillmark/internal/settings"
 )
 
+// defineFlags are what every command has that defines something: a file, flags for its
+// fields, and --set.
+type defineFlags struct {
+	file   string
+	fields fieldFlags
+	set    setFlag
+}
+
+// register adds the file and --set; the fields' flags follow.
+func (f *defineFlags) register(flags *pflag.FlagSet) {
+	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
+	f.set.register(flags)
+}
+
+// begin is the definition in the file, or else an empty one, or what lacking says where
+// that cannot be meant.
+func (f *defineFlags) begin(a *app, lacking func() error) (*definitionFile, error) {
+	if f.file == "" {
+		return &definitionFile{name: "command line"}, lacking()
+	}
+	d, err := a.readDefinition(f.file)
+	if err == nil {
+		_, err = d.record()
+	}
+	return d, err
+}
+
 // fieldFlags are flags for the fields of definitions. They are made of the fields' own
 // descriptions, so that a new field, or a new kind, has its flags.
 type fieldFlags struct {

@@ -25,16 +25,11 @@ func (a *app) outlet() *cobra.Command {
 }
 
 // outletFlags define an outlet in a command line.
-type outletFlags struct {
-	file   string
-	fields fieldFlags
-	set    setFlag
-}
+type outletFlags struct{ defineFlags }
 
 func (f *outletFlags) register(c *cobra.Command) {
 	flags := c.Flags()
-	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
-	f.set.register(flags)
+	f.defineFlags.register(flags)
 	f.fields.addCommon(flags, settings.Fields(new(definition.Outlet)))
 	f.fields.addSections(flags, func(kind string) any {
 		if k := kinds.Named(kind); k.Outlet != nil {
@@ -46,17 +41,14 @@ func (f *outletFlags) register(c *cobra.Command) {
 
 // definition is what the file says, with the flags laid over it, and --set over both.
 func (f *outletFlags) definition(a *app, c *cobra.Command) (*definitionFile, error) {
-	d := &definitionFile{name: "command line"}
-	if f.file != "" {
-		var err error
-		if d, err = a.readDefinition(f.file); err == nil {
-			_, err = d.record()
+	d, err := f.begin(a, func() error {
+		if c.Flags().Changed("source") || len(f.set.given) > 0 {
+			return nil
 		}
-		if err != nil {
-			return nil, err
-		}
-	} else if !c.Flags().Changed("source") && len(f.set.given) == 0 {
-		return nil, usage("an outlet needs --source, or --file with a definition")
+		return usage("an outlet needs --source, or --file with a definition")
+	})
+	if err != nil {
+		return nil, err
 	}
 	kind := ""
 	if given := f.fields.given(c.Flags()); len(given) > 0 {

@@ -14,17 +14,14 @@ import (
 
 // sourceFlags are a source's definition on the command line.
 type sourceFlags struct {
-	file   string
-	fields fieldFlags
-	set    setFlag
+	defineFlags
 	// wantTables is for what captures: what only looks can look at all tables.
 	wantTables bool
 }
 
 func (f *sourceFlags) register(c *cobra.Command) {
 	flags := c.Flags()
-	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
-	f.set.register(flags)
+	f.defineFlags.register(flags)
 	f.fields.addCommon(flags, settings.Fields(new(definition.Source)))
 	for _, k := range engines.All {
 		for _, field := range settings.Fields(k.Connection()) {
@@ -39,17 +36,12 @@ func (f *sourceFlags) register(c *cobra.Command) {
 
 // definition is what the file says, with the flags laid over it, and --set over both.
 func (f *sourceFlags) definition(a *app, c *cobra.Command) (*definitionFile, error) {
-	d := &definitionFile{name: "command line", json: []byte(`{"engine":"` + string(change.PostgreSQL) + `"}`)}
-	if f.file != "" {
-		var err error
-		if d, err = a.readDefinition(f.file); err != nil {
-			return nil, err
-		}
-		if _, err = d.record(); err != nil {
-			return nil, err
-		}
-	} else if err := f.complete(c); err != nil {
+	d, err := f.begin(a, func() error { return f.complete(c) })
+	if err != nil {
 		return nil, err
+	}
+	if f.file == "" {
+		d.json = []byte(`{"engine":"` + string(change.PostgreSQL) + `"}`)
 	}
 	if err := d.layFlags(c.Flags(), f.fields.common); err != nil {
 		return nil, err

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import { Button, Form, Table } from "react-bootstrap";
 import { answered, api } from "../../api/client";
 import type { OutletStatus } from "../../api/types";
@@ -75,33 +75,41 @@ export function LettersTab({ outlet }: { outlet: OutletStatus }) {
           </thead>
           <tbody>
             {data?.items.map((l) => (
-              <tr key={l.id}>
-                <td>
-                  <StateMark state={l.state === "dead" ? "failed" : "paused"} word={l.retrying ? `${l.state}, retrying` : l.state} />
-                </td>
-                <td className="number">{count(l.offset)}</td>
-                <td>{l.operation}</td>
-                <td>{l.table}</td>
-                <td className="code">{l.key}</td>
-                <td className="number">{count(l.attempts)}</td>
-                <td>{localMoment(l.last_at)}</td>
-                <td className="note-cell" title={l.error}>
-                  {l.error ?? "waits for one of the same row"}
-                </td>
-                <td>
-                  <Button variant="link" size="sm" className="quiet-button" aria-expanded={opened === l.id} onClick={() => setOpened(opened === l.id ? undefined : l.id)}>
-                    {opened === l.id ? "Close" : "Open"}
-                  </Button>
-                  <Button variant="link" size="sm" className="quiet-button" onClick={() => act("retry", [l.id])}>
-                    Try again
-                  </Button>
-                </td>
-              </tr>
+              <Fragment key={l.id}>
+                <tr>
+                  <td>
+                    <StateMark state={l.state === "dead" ? "failed" : "paused"} word={l.retrying ? `${l.state}, retrying` : l.state} />
+                  </td>
+                  <td className="number">{count(l.offset)}</td>
+                  <td>{l.operation}</td>
+                  <td>{l.table}</td>
+                  <td className="code">{l.key}</td>
+                  <td className="number">{count(l.attempts)}</td>
+                  <td>{localMoment(l.last_at)}</td>
+                  <td className="note-cell" title={l.error}>
+                    {l.error ?? "waits for one of the same row"}
+                  </td>
+                  <td>
+                    <Button variant="link" size="sm" className="quiet-button" aria-expanded={opened === l.id} onClick={() => setOpened(opened === l.id ? undefined : l.id)}>
+                      {opened === l.id ? "Close" : "Open"}
+                    </Button>
+                    <Button variant="link" size="sm" className="quiet-button" onClick={() => act("retry", [l.id])}>
+                      Try again
+                    </Button>
+                  </td>
+                </tr>
+                {opened === l.id && (
+                  <tr>
+                    <td colSpan={9}>
+                      <Opened outlet={outlet.name} id={l.id} />
+                    </td>
+                  </tr>
+                )}
+              </Fragment>
             ))}
           </tbody>
         </Table>
       </div>
-      {opened !== undefined && <Opened outlet={outlet.name} id={opened} />}
       <Ask
         show={asks}
         title="Discard dead letters"
