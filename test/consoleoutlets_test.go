@@ -31,9 +31,9 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	holds(t, page, "there is nothing yet", says("There are none yet"))
 	accessible(t, page, "the empty list")
 
-	// A destination that does not answer is told before anything is stored.
+	// That a destination does not answer shows before anything is stored.
 	do(press("Add an outlet"), chromedp.WaitVisible(css("#kind")), fill("#destination-name", "function"), fill("#kind", "http"), chromedp.WaitVisible(css("#url")), fill("#url", "http://127.0.0.1:1/x"), press("Check it"))
-	holds(t, page, "it is told", says("Not ready"))
+	holds(t, page, "the check says so", says("Not ready"))
 	do(press("Destination"), chromedp.WaitVisible(css("#url")), fill("#url", "http://"+f.address), press("Check it"))
 	holds(t, page, "it answers", says("Ready: nothing is missing."))
 	accessible(t, page, "the checks")
@@ -85,8 +85,8 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	do(chromedp.Navigate(i.address))
 	holds(t, page, "the journal's line has the mark", `document.querySelector(".flag")?.title.startsWith("mark morning")`)
 
-	// The definition: changed in the form that made it; as JSON, a wrong one is told with
-	// its place.
+	// A definition is changed in the form that made it, or as JSON. The error of a wrong
+	// one names its place.
 	do(chromedp.Navigate(i.address+"/outlets/desk/definition"), chromedp.WaitVisible(css("#tables")), fill("#description", "for the desk"))
 	accessible(t, page, "the form")
 	do(press("Save"))
@@ -94,7 +94,7 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	do(chromedp.Click(css("label[for=definition-view-json]")), chromedp.WaitVisible(css("#definition")), fill("#definition", `{"source": "circulation"`))
 	holds(t, page, "half a text is not sent", says("This is no JSON yet"))
 	do(fill("#definition", `{"source": "circulation", "destination": "function", "tables": ["desk"], "topic": "x"}`), press("Save"))
-	holds(t, page, "a wrong field is told", says("has no topics"))
+	holds(t, page, "the wrong field is named", says("has no topics"))
 	do(fill("#definition", `{"source": "circulation", "destination": "function", "tables": ["desk"], "description": "for the desk alone"}`), press("Save"))
 	holds(t, page, "it is saved", says("Saved as version 3"))
 	accessible(t, page, "the definition")
@@ -109,7 +109,7 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	do(click("Remove function"), chromedp.WaitVisible(css(".modal")), chromedp.Click(css(".modal button[type=submit]")))
 	holds(t, page, "it is in use", says("is in use by an outlet"))
 	do(click("Edit function"), chromedp.WaitVisible(css("#url")), fill("#url", "nowhere"), chromedp.Click(css(".modal button[type=submit]")))
-	holds(t, page, "what is wrong is told in place", `!!document.querySelector(".modal .trouble")`)
+	holds(t, page, "the error stands in the dialog", `!!document.querySelector(".modal .trouble")`)
 	accessible(t, page, "editing a destination")
 	do(chromedp.Click(css("label[for=destination-definition-view-json]")), chromedp.WaitVisible(css("#destination-definition")), fill("#destination-definition", `{"kind": "http", "http": {"url": "http://`+f.address+`/later"}}`), chromedp.Click(css(".modal button[type=submit]")))
 	holds(t, page, "it is changed", says("/later"))

@@ -116,7 +116,7 @@ func (s *Server) streamSource(w http.ResponseWriter, r *http.Request) {
 	}
 	changes := query.Get("changes")
 	if changes != "" && changes != "each" && changes != "combined" {
-		answerProblem(w, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("changes %q: there are all and net", changes)))
+		answerProblem(w, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("changes %q: there are each and combined", changes)))
 		return
 	}
 	feed, err := s.service.Reading.OpenFeed(r.Context(), chi.URLParam(r, "name"), filter, span)

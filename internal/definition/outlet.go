@@ -197,7 +197,8 @@ func (o *Outlet) Validate() error {
 		o.Refused.MaxDeadLetters = 10_000
 	}
 	if o.Destination == "" {
-		for _, at := range o.sections {
+		if len(o.sections) > 0 {
+			at := o.sections[0]
 			return settings.Wrong(at, "%s applies only to outlets with a destination; this one has none: its consumers read it", at)
 		}
 		for at, there := range map[string]bool{"topic": o.Topic != "", "schema_topic": o.SchemaTopic != "", "partition": o.Partition != "", "batch": o.Batch != nil} {

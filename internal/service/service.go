@@ -70,7 +70,6 @@ type (
 		sources      *Sources
 		destinations *Destinations
 		journals     *reading.Journals
-		reading      *reading.Reading
 		overview     *Overview
 	}
 	// DeadLetters are the events that destinations refused.
@@ -162,8 +161,8 @@ func assemble(c *base.Common) *Service {
 	overview.running = run
 	s := &Service{Common: c, running: run, Overview: overview, Reading: reading.NewReading(c), Journals: reading.NewJournals(c), Sessions: &Sessions{c},
 		Sources: &Sources{Common: c, running: run, overview: overview}, Destinations: &Destinations{Common: c, running: run}}
-	s.Outlets = &Outlets{Common: c, running: run, sources: s.Sources, destinations: s.Destinations, journals: s.Journals, reading: s.Reading, overview: overview}
-	s.upkeep = &upkeep{Common: c, running: run, sources: s.Sources, overview: overview}
+	s.Outlets = &Outlets{Common: c, running: run, sources: s.Sources, destinations: s.Destinations, journals: s.Journals, overview: overview}
+	s.upkeep = &upkeep{Common: c, running: run, sources: s.Sources}
 	s.DeadLetters = &DeadLetters{Common: c, running: run, outlets: s.Outlets}
 	run.captures, run.deliveries = s.Sources, s.Outlets
 	return s
@@ -192,7 +191,6 @@ func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool 
 	s.Goes(func() { s.Instance.Keep(s.Work) })
 	s.Goes(func() { s.Instance.KeepCommitting(s.Work) })
 	s.Draining, s.Common.Drain = context.WithCancel(s.Work)
-	s.Overview.cache.changed = make(chan struct{})
 	if config.StartPaused {
 		if err := c.PauseAll(ctx, "the service was started with --paused"); err != nil {
 			s.shutDown("could not start")

@@ -12,7 +12,6 @@ type upkeep struct {
 	*base.Common
 	running  *running
 	sources  *Sources
-	overview *Overview
 }
 
 // keep merges small blocks and drops what retention lets go.

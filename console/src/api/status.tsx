@@ -9,7 +9,7 @@ interface Live {
 }
 
 /** Store holds the newest status. Parts that have not changed stay the same objects, so
- * that who looks at one is told only when it changes. */
+ * that a component draws again only when its part has changed. */
 class Store {
   live: Live = { status: null, lost: false };
   private readonly listeners = new Set<() => void>();
