@@ -10,8 +10,8 @@ import (
 // watches what sources retain for us, and stores the outlets' history.
 type upkeep struct {
 	*base.Common
-	running  *running
-	sources  *Sources
+	running *running
+	sources *Sources
 }
 
 // keep merges small blocks and drops what retention lets go.
