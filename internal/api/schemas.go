@@ -93,15 +93,26 @@ func formOf(t reflect.Type, section func(*destination.Kind) any) reflect.Type {
 // engine's own, its own validation says.
 func connectionFields() reflect.Type {
 	var fields []reflect.StructField
-	known := make(map[string]bool)
+	at := make(map[string]int)
+	of := make(map[string]int) // in how many engines a field is required
 	for _, k := range engines.All {
 		t := reflect.TypeOf(k.Connection()).Elem()
 		for i := range t.NumField() {
 			f := t.Field(i)
-			if !known[f.Name] {
+			if _, known := at[f.Name]; !known {
 				f.Offset, f.Index = 0, nil
-				known[f.Name], fields = true, append(fields, f)
+				at[f.Name], fields = len(fields), append(fields, f)
+			} else if was := fields[at[f.Name]].Tag; was.Get("default") != f.Tag.Get("default") {
+				fields[at[f.Name]].Tag = reflect.StructTag(strings.ReplaceAll(string(was), `default:"`+was.Get("default")+`" `, ""))
 			}
+			if !strings.Contains(f.Tag.Get("json"), ",omitempty") {
+				of[f.Name]++
+			}
+		}
+	}
+	for i, f := range fields {
+		if n := of[f.Name]; n > 0 && n < len(engines.All) {
+			fields[i].Tag += ` required:"false"`
 		}
 	}
 	return reflect.StructOf(fields)

@@ -142,7 +142,7 @@ func AvroDecimal(c Column) (scale int, fixed bool) {
 	return scale, fixed
 }
 
-var sized = regexp.MustCompile(`^numeric\((\d+)(?:,(-?\d+))?\)$`)
+var sized = regexp.MustCompile(`^(?:numeric|decimal)\((\d+)(?:,(-?\d+))?\)(?: unsigned)?(?: zerofill)?$`)
 
 // DecimalSize is precision and scale of a decimal of a type such as numeric(8,2), or of
 // an unsigned integer; fixed is false where it has none, or some that Avro does not

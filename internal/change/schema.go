@@ -13,16 +13,31 @@ import (
 // Engine names a kind of database.
 type Engine string
 
-// PostgreSQL is the engine of package postgres.
-const PostgreSQL Engine = "postgresql"
+// The engines, each of the package of its name.
+const (
+	PostgreSQL Engine = "postgresql"
+	MariaDB    Engine = "mariadb"
+)
 
 // AppendPosition writes a place in the engine's log as that engine's own tools
 // write it; of an engine that this version does not know, as a number.
 func (e Engine) AppendPosition(dst []byte, place uint64) []byte {
-	if e == PostgreSQL {
+	switch e {
+	case PostgreSQL:
 		return appendLSN(dst, place)
+	case MariaDB:
+		return appendFileOffset(dst, place)
 	}
 	return strconv.AppendUint(dst, place, 10)
+}
+
+// appendFileOffset writes the number of a log's file and an offset in it, the latter being
+// the lower 40 bits, as in 000012:34567.
+func appendFileOffset(dst []byte, place uint64) []byte {
+	const offsetBits = 40
+	file := strconv.FormatUint(place>>offsetBits, 10)
+	dst = append(append(dst, "000000"[min(len(file), 6):]...), file...)
+	return strconv.AppendUint(append(dst, ':'), place&(1<<offsetBits-1), 10)
 }
 
 // appendLSN writes the two hexadecimal halves of a log sequence number.

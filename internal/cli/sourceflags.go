@@ -23,11 +23,19 @@ func (f *sourceFlags) register(c *cobra.Command) {
 	flags := c.Flags()
 	f.defineFlags.register(flags)
 	f.fields.addCommon(flags, settings.Fields(new(definition.Source)))
+	about := make(map[string]string) // with the engine's name, where engines differ
 	for _, k := range engines.All {
 		for _, field := range settings.Fields(k.Connection()) {
-			if field.Flag != "" && f.fields.common[field.Flag] == "" {
+			if field.Flag == "" {
+				continue
+			}
+			if f.fields.common[field.Flag] == "" {
 				f.fields.common[field.Flag] = "connection." + field.Path
 				addFlag(flags, &field, field.About())
+				about[field.Flag] = string(k.Name) + ": " + field.About()
+			} else if known := flags.Lookup(field.Flag); !strings.Contains(about[field.Flag], ": "+field.About()) {
+				about[field.Flag] += "; " + string(k.Name) + ": " + field.About()
+				known.Usage = about[field.Flag]
 			}
 		}
 	}

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 
+	"rillmark/internal/capture/trial"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
@@ -39,7 +39,7 @@ func Try(ctx context.Context, c *session.Config, ready func(), each func(tx *cha
 }
 
 func try(ctx context.Context, c *session.Config, own []string, ready func(), each func(*change.OpenTransaction, *change.Row) error) error {
-	sink := &trialSink{each: each}
+	sink := &trial.Sink{Each: each}
 	r := newRun(c, sink)
 	r.known = true
 	var err error
@@ -72,11 +72,11 @@ func try(ctx context.Context, c *session.Config, own []string, ready func(), eac
 	group.Go(func() error { return r.read(ctx, stream) })
 	group.Go(func() error { return stream.Report(ctx, sink) })
 	err = group.Wait()
-	if ctx.Err() != nil && (errors.Is(err, context.Canceled) || engineSaysAway(err)) && sink.err == nil {
+	if ctx.Err() != nil && (errors.Is(err, context.Canceled) || engineSaysAway(err)) && sink.Err() == nil {
 		return context.Cause(ctx)
 	}
-	if sink.err != nil {
-		return sink.err
+	if failed := sink.Err(); failed != nil {
+		return failed
 	}
 	return err
 }
@@ -182,46 +182,3 @@ func clearTrial(ctx context.Context, c *session.Config) error {
 	}
 	return nil
 }
-
-// trialSink hands events on and keeps nothing.
-type trialSink struct {
-	mu   sync.Mutex
-	each func(*change.OpenTransaction, *change.Row) error
-	tx   change.OpenTransaction
-	err  error
-}
-
-func (s *trialSink) Locked(f func() error) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return f()
-}
-
-func (s *trialSink) Unlocked(f func() error) error {
-	s.mu.Unlock()
-	defer s.mu.Lock()
-	return f()
-}
-
-func (s *trialSink) Checkpoint(func() engine.Checkpoint) {}
-func (s *trialSink) Reserve() error                      { return s.err }
-func (s *trialSink) Begin(id, origin string, commitTime int64, next uint64) {
-	s.tx = change.OpenTransaction{ID: id, Origin: origin, CommitTime: commitTime, Next: next}
-}
-
-func (s *trialSink) Add(row *change.Row) {
-	if s.err == nil {
-		s.err = s.each(&s.tx, row)
-	}
-	s.tx.Next++
-}
-
-func (s *trialSink) Next() uint64                { return s.tx.Next }
-func (s *trialSink) Commit()                     {}
-func (s *trialSink) Table(engine.TableState)     {}
-func (s *trialSink) Touch()                      {}
-func (s *trialSink) Store(context.Context) error { return s.err }
-
-func (s *trialSink) StoreWhole(context.Context) error { return s.err }
-func (s *trialSink) Released() uint64                 { return 0 }
-func (s *trialSink) Report(engine.Report)             {}

@@ -6,11 +6,12 @@ import (
 	"strings"
 
 	"rillmark/internal/engine"
+	"rillmark/internal/mariadb"
 	"rillmark/internal/postgres"
 )
 
 // All are the engines, in the order in which they are shown.
-var All = []*engine.Kind{&postgres.Kind}
+var All = []*engine.Kind{&postgres.Kind, &mariadb.Kind}
 
 // Named is the engine of a name; nil where there is none.
 func Named(name string) *engine.Kind {

@@ -1,0 +1,53 @@
+package catalogue
+
+import (
+	"rillmark/internal/mariadb/binlog"
+	"rillmark/internal/mariadb/values"
+)
+
+// Bind is the columns of a table map, with what the catalogue adds where it is of the same
+// definition: t, which may be nil, is what it says. agrees is false where it says otherwise:
+// of the columns that differ, what the log does not say is then not known.
+func Bind(m *binlog.TableMap, t *Table, sets values.Charsets) (columns []*values.Column, agrees bool, err error) {
+	agrees = t != nil && len(t.Columns) == len(m.Columns)
+	columns = make([]*values.Column, len(m.Columns))
+	for i, log := range m.Columns {
+		var known *values.Column
+		if t != nil {
+			known = t.column(log.Name)
+		}
+		if known == nil || !same(&known.Log, &log) || len(known.Known) != len(log.Labels) {
+			agrees = false
+			if columns[i], err = values.FromLog(log, sets); err != nil {
+				return nil, false, err
+			}
+			continue
+		}
+		c := *known
+		c.Log, c.Key, c.Nullable = log, log.Key, log.Nullable
+		agrees = agrees && t.Columns[i] == known && known.Nullable == log.Nullable && known.Key == log.Key
+		if err := c.Prepare(sets); err != nil {
+			return nil, false, err
+		}
+		columns[i] = &c
+	}
+	return columns, agrees, nil
+}
+
+// same reports whether the catalogue and the log describe a column alike.
+func same(known, log *binlog.Column) bool {
+	if old := former[log.Type]; old != 0 && old == known.Type {
+		return true // a time in its former form, without decimals
+	}
+	if known.Type != log.Type || known.Unsigned != log.Unsigned {
+		return false
+	}
+	switch known.Type {
+	case binlog.ColTiny, binlog.ColShort, binlog.ColInt24, binlog.ColLong, binlog.ColLongLong, binlog.ColYear, binlog.ColDate:
+		return true
+	}
+	return known.Meta == log.Meta
+}
+
+// former are the types of times before they had decimals in the log, with what they are now.
+var former = map[byte]byte{binlog.ColTime: binlog.ColTime2, binlog.ColDateTime: binlog.ColDateTime2, binlog.ColTimestamp: binlog.ColTimestamp2, binlog.ColNewDate: binlog.ColDate}

@@ -1,0 +1,238 @@
+package mariadb
+
+import (
+	"context"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+
+	"rillmark/internal/capture/rows"
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/mariadb/catalogue"
+	"rillmark/internal/mariadb/values"
+	"rillmark/internal/mariadb/wire"
+)
+
+// chunk is rows of a table that were read together.
+type chunk struct {
+	listed *catalogue.Table
+	layout *rows.Layout
+	rows   [][]change.Value
+	// large is what was left out of rows, by their place in rows before anything is laid over.
+	large map[*change.Value]map[string]int64
+	// after is the key of the last row, as literals; end is set where no more follow.
+	after []string
+	end   bool
+	bytes int
+}
+
+// walkable reports whether a table can be read in the order of its key.
+func walkable(t *catalogue.Table, l *rows.Layout) bool {
+	key := t.Key()
+	if len(key) == 0 || len(l.Schema.Key()) != len(key) {
+		return false
+	}
+	for _, c := range t.Columns {
+		if c.Key == 0 {
+			continue
+		}
+		switch c.Kind {
+		case values.Integer, values.Year, values.Decimal, values.Date, values.Time, values.DateTime, values.Timestamp, values.Text, values.Binary, values.UUID, values.Inet4, values.Inet6:
+		case values.Bits, values.Float, values.Double, values.JSON, values.Enum, values.Set, values.Geometry:
+			return false
+		}
+	}
+	return true
+}
+
+// selecting is a SELECT of all columns that are looked at.
+func selecting(t *catalogue.Table, l *rows.Layout) string {
+	names := make([]string, 0, len(t.Columns))
+	for i, c := range t.Columns {
+		if l.Needed[i] {
+			names = append(names, c.Selection(wire.Name(c.Name)))
+		}
+	}
+	from := " FROM " + wire.Name(t.Database) + "." + wire.Name(t.Table)
+	if t.Versioned {
+		from += " FOR SYSTEM_TIME ALL"
+	}
+	return "SELECT " + strings.Join(names, ", ") + from
+}
+
+// behind is the condition for rows behind a key.
+func behind(key, after []string) string {
+	var alternatives []string
+	for i := range key {
+		var parts []string
+		for j := range i {
+			parts = append(parts, wire.Name(key[j])+" = "+after[j])
+		}
+		alternatives = append(alternatives, "("+strings.Join(append(parts, wire.Name(key[i])+" > "+after[i]), " AND ")+")")
+	}
+	all := strings.Join(alternatives, " OR ")
+	if len(key) > 1 { // the server finds the range by the first column
+		return wire.Name(key[0]) + " >= " + after[0] + " AND (" + all + ")"
+	}
+	return all
+}
+
+// literal is a value that a SELECT brought, as a literal of the server's language.
+func (l *loader) literal(c *values.Column, text []byte) string {
+	switch c.Kind {
+	case values.Integer, values.Year, values.Decimal:
+		return string(text)
+	case values.Text:
+		return "_" + l.reader.Sets[c.Log.Collation] + " X'" + hex.EncodeToString(text) + "'"
+	case values.Binary:
+		return "X'" + hex.EncodeToString(text) + "'"
+	default:
+		return "'" + string(text) + "'"
+	}
+}
+
+// read reads the next rows of a table by its key: at most limit, 0 for all.
+func (l *loader) read(ctx context.Context, j *job, limit int, each func(*chunk) error) (*chunk, error) {
+	c := &chunk{listed: j.listed, layout: j.layout}
+	key := j.listed.Key()
+	statement := selecting(j.listed, j.layout)
+	var conditions []string
+	if j.at.Where != "" {
+		conditions = append(conditions, "("+j.at.Where+")")
+	}
+	if len(j.at.After) == len(key) && len(key) > 0 && limit > 0 {
+		conditions = append(conditions, "("+behind(key, j.at.After)+")")
+	}
+	if len(conditions) > 0 {
+		statement += " WHERE " + strings.Join(conditions, " AND ")
+	}
+	if limit > 0 {
+		names := make([]string, len(key))
+		for i, k := range key {
+			names[i] = wire.Name(k)
+		}
+		statement += " ORDER BY " + strings.Join(names, ", ") + fmt.Sprintf(" LIMIT %d", limit)
+	}
+	result, err := l.conn.Query(ctx, statement)
+	if err != nil {
+		return nil, err
+	}
+	n := 0
+	var last [][]byte
+	for row := result.Next(); row != nil; row = result.Next() {
+		n++
+		if err := l.convert(c, row); err != nil {
+			return nil, err
+		}
+		if n == limit {
+			for i, at := 0, 0; i < len(j.listed.Columns); i++ {
+				if !j.layout.Needed[i] {
+					continue
+				}
+				if j.listed.Columns[i].Key > 0 {
+					last = append(last, slices.Clone(row[at]))
+				}
+				at++
+			}
+		}
+		if each != nil && c.bytes >= l.run.config.ChunkBytes {
+			if err := each(c); err != nil {
+				return nil, err
+			}
+			c.rows, c.bytes, c.large = nil, 0, nil
+			l.arena = nil
+		}
+	}
+	if err := result.Err(); err != nil {
+		return nil, err
+	}
+	if c.end = n < limit || limit == 0; !c.end {
+		c.after = make([]string, len(key))
+		at := 0
+		for _, column := range j.listed.Columns {
+			if column.Key > 0 {
+				c.after[column.Key-1] = l.literal(column, last[at])
+				at++
+			}
+		}
+	}
+	return c, nil
+}
+
+// convert takes a row that a SELECT brought.
+func (l *loader) convert(c *chunk, row [][]byte) error {
+	if cap(l.raw) < len(c.listed.Columns) {
+		l.raw = make([]change.Value, len(c.listed.Columns))
+	}
+	l.raw = l.raw[:len(c.listed.Columns)]
+	at := 0
+	for i, column := range c.listed.Columns {
+		if !c.layout.Needed[i] {
+			l.raw[i] = change.Value{}
+			continue
+		}
+		text := row[at]
+		at++
+		if text == nil {
+			l.raw[i] = change.NullValue()
+			continue
+		}
+		if cap(l.arena)-len(l.arena) < 2*len(text)+64 {
+			l.arena = make([]byte, 0, max(256<<10, 4*len(text)+64))
+		}
+		start := len(l.arena)
+		grown, err := column.FromSelect(l.arena, text)
+		if err != nil && !l.run.undecodableIn(c.listed.Name(), column, err) {
+			return fmt.Errorf("column %s (%s): %w", column.Name, column.Type, err)
+		}
+		l.arena = grown
+		l.raw[i] = change.Value{Presence: change.Present, Text: grown[start:len(grown):len(grown)]}
+		c.bytes += len(grown) - start
+	}
+	c.bytes += 8
+	if c.layout.Verdict(l.raw) == 0 && c.layout.Rule.Filter != nil {
+		return nil // outside of the filter
+	}
+	projected := l.writer.Project(c.layout, l.raw, 0)
+	image := l.imageOf(projected)
+	if large := l.writer.Large(); large != nil {
+		if c.large == nil {
+			c.large = make(map[*change.Value]map[string]int64)
+		}
+		c.large[&image[0]] = large
+	}
+	c.rows = append(c.rows, image)
+	return nil
+}
+
+// imageOf is an image in room of its own; its texts are in the loader's arena already, but
+// for what the rule has made of them.
+func (l *loader) imageOf(projected []change.Value) []change.Value {
+	if cap(l.images)-len(l.images) < len(projected) {
+		l.images = make([]change.Value, 0, max(4096, len(projected)))
+	}
+	start := len(l.images)
+	l.images = append(l.images, projected...)
+	return l.images[start:len(l.images):len(l.images)]
+}
+
+// layoutOf looks a table up for a job.
+func (l *loader) layoutOf(ctx context.Context, j *job) error {
+	listed, err := l.reader.Find(ctx, j.table.name.Database, j.table.name.Name)
+	if err != nil {
+		return err
+	}
+	if listed == nil {
+		return errNoTable
+	}
+	if listed.Unfit != "" {
+		return &engine.Fault{Code: "unknown-type", Message: listed.Unfit}
+	}
+	j.listed = listed
+	return l.run.sink.Locked(func() error {
+		j.layout, err = l.run.layout(j.table, listed.Columns, false)
+		return err
+	})
+}

@@ -1,0 +1,70 @@
+package mariadb
+
+import (
+	"context"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/mariadb/check"
+	"rillmark/internal/mariadb/script"
+	"rillmark/internal/mariadb/session"
+)
+
+// Engine is one MariaDB source.
+type Engine struct{ config *session.Config }
+
+var _ interface {
+	engine.Engine
+	engine.Scripter
+	engine.Trier
+	engine.ConditionChecker
+} = (*Engine)(nil)
+
+// New is an engine of a configuration, which stays its own.
+func New(c *session.Config) *Engine { return &Engine{c} }
+
+// Name implements [engine.Engine].
+func (e *Engine) Name() change.Engine { return change.MariaDB }
+
+// Check implements [engine.Engine].
+func (e *Engine) Check(ctx context.Context) []change.Check { return check.Check(ctx, e.config) }
+
+// Tables implements [engine.Engine].
+func (e *Engine) Tables(ctx context.Context) ([]engine.Table, error) {
+	return check.Tables(ctx, e.config)
+}
+
+// Run implements [engine.Engine].
+func (e *Engine) Run(ctx context.Context, start engine.Start, sink engine.Sink) error {
+	return Run(ctx, e.config, start, sink)
+}
+
+// Remove implements [engine.Engine]: nothing of ours is on a server but what an
+// administrator has made.
+func (e *Engine) Remove(ctx context.Context) (remains []string, err error) {
+	return check.Remains(ctx, e.config)
+}
+
+// CheckCondition implements [engine.ConditionChecker].
+func (e *Engine) CheckCondition(ctx context.Context, table, condition string) error {
+	return check.Condition(ctx, e.config, table, condition)
+}
+
+// Try implements [engine.Trier].
+func (e *Engine) Try(ctx context.Context, ready func(), each func(tx *change.OpenTransaction, row *change.Row) error) error {
+	return Try(ctx, e.config, ready, each)
+}
+
+// SetupSQL implements [engine.Scripter].
+func (e *Engine) SetupSQL() string { return script.Setup(e.config) }
+
+// TeardownSQL implements [engine.Scripter].
+func (e *Engine) TeardownSQL() string { return script.Teardown(e.config) }
+
+// StatementsSQL implements [engine.Scripter]: the log has the statements already.
+func (e *Engine) StatementsSQL() string { return script.Statements(e.config) }
+
+// RunScript implements [engine.Scripter].
+func (e *Engine) RunScript(ctx context.Context, name, user, password string) error {
+	return script.Run(ctx, e.config, name, user, password)
+}

@@ -1,0 +1,123 @@
+package mariadb
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"rillmark/internal/mariadb/binlog"
+	"rillmark/internal/mariadb/stream"
+)
+
+// checkpoint is what goes into the journal's head.
+type checkpoint struct {
+	// GTIDs is how far the log has been taken: whole groups.
+	GTIDs string `json:"gtids"`
+	// Before is how far it had been taken before the newest group, Last that group's name
+	// and Digest the digest of its rows: it is read again when a run is resumed, which
+	// shows whether this is the log that we know.
+	Before string `json:"before,omitempty"`
+	Last   string `json:"last,omitempty"`
+	Digest uint32 `json:"digest,omitempty"`
+	// Open is a group of which Rows rows have been taken, Index the next event's index in
+	// its transaction.
+	Open  string `json:"open,omitempty"`
+	Rows  uint64 `json:"rows,omitempty"`
+	Index uint64 `json:"index,omitempty"`
+	// File and Offset are where the newest whole group ended, for people and for the check.
+	File   string `json:"file,omitempty"`
+	Offset uint64 `json:"offset,omitempty"`
+	// Reader is by what the server lists us, so that we know our own dead sessions.
+	Reader string `json:"reader"`
+	// Server is the number of the server that the log was read from last.
+	Server uint32 `json:"server,omitempty"`
+	// Prepared are the distributed transactions that wait for their end, oldest first.
+	Prepared []prepared `json:"prepared,omitempty"`
+	// Doubtful is how many were prepared before the log was followed.
+	Doubtful int `json:"doubtful,omitempty"`
+}
+
+// prepared is a distributed transaction whose rows are in the log and whose end is not.
+type prepared struct {
+	XID    binlog.XID `json:"xid"`
+	Group  string     `json:"group"`
+	Before string     `json:"before"` // how far the log had been taken before it
+	// Undone are the ranges of its events that a ROLLBACK TO took back.
+	Undone [][2]int `json:"undone,omitempty"`
+	// place is where it was prepared, of those that this run has seen.
+	place stream.Place
+}
+
+// maxPrepared bounds what is kept of distributed transactions.
+const maxPrepared = 10_000
+
+func parseCheckpoint(data []byte) (*checkpoint, error) {
+	if data == nil {
+		return nil, nil
+	}
+	c := new(checkpoint)
+	if err := json.Unmarshal(data, c); err != nil {
+		return nil, fmt.Errorf("reading the source's position: %w", err)
+	}
+	return c, nil
+}
+
+func (c *checkpoint) encode() []byte {
+	data, err := json.Marshal(c)
+	if err != nil {
+		panic(err) // numbers and strings always marshal
+	}
+	return data
+}
+
+// position is the checkpoint while the run goes on, with its parts as they are compared.
+type position struct {
+	checkpoint
+	gtids stream.GTIDs
+	// text is gtids as text, where no group has come since.
+	text string
+	// before, last and digest are those of the checkpoint.
+	before string
+	last   binlog.GTID
+	digest uint32
+	place  stream.Place
+	file   string
+}
+
+// encoded is the position as it is stored.
+func (p *position) encoded() []byte {
+	c := p.checkpoint
+	c.GTIDs, c.Before, c.Digest = p.state(), p.before, p.digest
+	if p.last.Sequence > 0 {
+		c.Last = p.last.String()
+	}
+	c.File, c.Offset = p.file, p.place.Offset
+	return c.encode()
+}
+
+// state is how far the log has been taken, as text.
+func (p *position) state() string {
+	if p.text == "" {
+		p.text = p.gtids.String()
+	}
+	return p.text
+}
+
+// taken moves behind a whole group.
+func (p *position) taken(g binlog.GTID, digest uint32) {
+	p.before = p.state()
+	p.gtids[g.Domain] = g
+	p.text, p.last, p.digest = "", g, digest
+	p.Open, p.Rows, p.Index = "", 0, 0
+}
+
+// forget takes a distributed transaction off the list and is what was known of it.
+func (p *position) forget(x binlog.XID) (was prepared, known bool) {
+	i := slices.IndexFunc(p.Prepared, func(one prepared) bool { return one.XID == x })
+	if i < 0 {
+		return prepared{}, false
+	}
+	was = p.Prepared[i]
+	p.Prepared = slices.Delete(slices.Clone(p.Prepared), i, i+1)
+	return was, true
+}

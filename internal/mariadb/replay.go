@@ -1,0 +1,113 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+
+	"rillmark/internal/engine"
+	"rillmark/internal/mariadb/binlog"
+	"rillmark/internal/mariadb/session"
+	"rillmark/internal/mariadb/stream"
+)
+
+// replay reads a group once more, over a connection of its own, and takes it as it comes:
+// one that was too large to hold and whose end is known by now, or one that a distributed
+// transaction prepared. before is how far the log had been taken before that group, outcome
+// says which of its rows have survived.
+func (r *run) replay(ctx context.Context, before string, which binlog.GTID, outcome *group) error {
+	from, err := stream.ParseGTIDs(before)
+	if err != nil {
+		return fmt.Errorf("reading the position before a group: %w", err)
+	}
+	s, err := stream.Open(ctx, r.config, stream.Options{ID: r.readerID() + 1, Name: r.readerName(), From: from})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	stop := context.AfterFunc(ctx, s.Interrupt)
+	defer stop()
+	inside, number := false, 0
+	for {
+		e, err := s.Next()
+		if session.IsLogGone(err) {
+			return &engine.Fault{Code: "log-gone", Final: true, Cause: err, Message: fmt.Sprintf("the group %s, whose rows were still needed, has been purged from the log of %s", which, r.config.Where()), Fix: session.Anew}
+		}
+		if err != nil {
+			return err
+		}
+		if e.Type == binlog.TypeGTID {
+			if inside {
+				return nil
+			}
+			head, err := binlog.DecodeGTID(e.Body, e.Server)
+			if err != nil {
+				return s.CannotDecode(err)
+			}
+			inside = head.GTID == which
+			continue
+		}
+		if !inside {
+			continue
+		}
+		if e.Type == binlog.TypeXid || e.Type == binlog.TypeXAPrepare {
+			return nil
+		}
+		if err := r.sink.Locked(func() error { return r.event(ctx, s, outcome, e, number) }); err != nil {
+			return err
+		}
+		if counts(e.Type) {
+			if number++; number >= outcome.numbered {
+				return nil
+			}
+		}
+	}
+}
+
+// prepare puts a distributed transaction on the list of those that wait for their end.
+func (r *run) prepare(x binlog.XID, before string) error {
+	g := &r.group
+	return r.sink.Locked(func() error {
+		if len(r.at.Prepared) >= maxPrepared {
+			return &engine.Fault{Code: "too-many-prepared", Final: true, Message: fmt.Sprintf("more than %d distributed transactions are prepared at once", maxPrepared), Fix: "commit or roll back those that XA RECOVER lists, then resume the source"}
+		}
+		r.at.Prepared = append(r.at.Prepared, prepared{XID: x, Group: g.head.String(), Before: before, Undone: slices.Clone(g.undone), place: r.tx.end})
+		r.sink.Touch()
+		return nil
+	})
+}
+
+// complete takes the end of a distributed transaction: at its commit, the rows that it had
+// prepared.
+func (r *run) complete(ctx context.Context, s *stream.Stream) error {
+	g := &r.group
+	var was prepared
+	var known bool
+	r.under(func() {
+		for _, p := range r.at.Prepared {
+			if p.XID == g.head.XID {
+				was, known = p, true
+			}
+		}
+	})
+	if known && !g.rolled {
+		which, err := binlog.ParseGTID(was.Group)
+		if err != nil {
+			return fmt.Errorf("reading the list of prepared transactions: %w", err)
+		}
+		if err := r.replay(ctx, was.Before, which, &group{numbered: math.MaxInt, undone: was.Undone}); err != nil {
+			return err
+		}
+	}
+	return r.sink.Locked(func() error {
+		if _, known := r.at.forget(g.head.XID); known {
+			r.loads.past.committed(xaCommit{xid: g.head.XID, at: r.tx.end, prepared: was.place})
+			return nil
+		}
+		if g.rolled {
+			return nil
+		}
+		return r.mayHaveChanged(fmt.Sprintf("the commit of the distributed transaction %q, whose rows had been prepared before the log was followed", g.head.XID.Global), nil, 0)
+	})
+}

@@ -1,0 +1,381 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"rillmark/internal/capture/rows"
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/mariadb/binlog"
+	"rillmark/internal/mariadb/statement"
+	"rillmark/internal/mariadb/stream"
+)
+
+// step is something to do at a place of the log; brings says that it adds an event.
+type step struct {
+	brings bool
+	do     func()
+}
+
+// statement takes a statement on tables; it has a number in its group. All that it brings
+// is one unit.
+func (r *run) statement(ctx context.Context, s *stream.Stream, e stream.Event, number int) error {
+	if r.group.head.Extra&(binlog.AlterStart|binlog.AlterRollback) != 0 {
+		return nil // an ALTER in two steps holds from its second on
+	}
+	text, q, err := r.statementOf(e)
+	if err != nil {
+		return s.CannotDecode(err)
+	}
+	effects := statement.Read(text, string(q.Database), q.Mode&binlog.ModeANSIQuotes != 0, q.Mode&binlog.ModeNoBackslashes != 0)
+	var steps []step
+	for _, effect := range effects {
+		more, err := r.effect(ctx, effect, text, fmt.Sprintf("%s:%d", s.File(), s.Place().Offset))
+		if err != nil {
+			return err
+		}
+		steps = append(steps, more...)
+	}
+	return r.perform(steps, number)
+}
+
+// perform does steps that are new to the journal, in one unit.
+func (r *run) perform(steps []step, number int) error {
+	if len(steps) == 0 {
+		return nil
+	}
+	isNew, err := r.arrive(uint64(number)<<32|(1<<32-1), slices.ContainsFunc(steps, func(s step) bool { return s.brings }))
+	if err != nil || !isNew {
+		return err
+	}
+	for _, s := range steps {
+		s.do()
+	}
+	return nil
+}
+
+func (r *run) captured(name statement.Table) *table {
+	t := r.tables[change.TableName(name.Database, name.Name)]
+	if t == nil || t.rule == nil {
+		return nil
+	}
+	return t
+}
+
+// effect is what one effect of a statement is to do. at is where it stands, for people.
+func (r *run) effect(ctx context.Context, e statement.Effect, text, at string) ([]step, error) {
+	var steps []step
+	switch e.Kind {
+	case statement.Create:
+		return r.created(ctx, e, text)
+	case statement.Alter:
+		for _, name := range e.Tables {
+			if t := r.captured(name); t != nil && !engine.Away(t.state.State) {
+				one, err := r.altered(ctx, t, e, text)
+				if err != nil {
+					return nil, err
+				}
+				steps = append(steps, one)
+			}
+		}
+	case statement.Drop:
+		for _, name := range e.Tables {
+			if t := r.captured(name); t != nil && !engine.Away(t.state.State) {
+				steps = append(steps, step{t.state.Schema != nil, func() { r.goes(t, r.printable(t, text)) }})
+			}
+		}
+	case statement.DropDatabase:
+		for _, t := range r.tables {
+			if strings.EqualFold(t.name.Database, e.Database) && t.rule != nil && !engine.Away(t.state.State) {
+				steps = append(steps, step{t.state.Schema != nil, func() { r.goes(t, r.printable(t, text)) }})
+			}
+		}
+	case statement.Rename:
+		return r.renames(e, text), nil
+	case statement.Truncate:
+		for _, name := range e.Tables {
+			if t := r.captured(name); t != nil {
+				one, err := r.truncated(ctx, t)
+				if err != nil {
+					return nil, err
+				}
+				steps = append(steps, one)
+			}
+		}
+	case statement.Rewrite:
+		for _, name := range e.Tables {
+			if t := r.captured(name); t != nil && !engine.Away(t.state.State) {
+				steps = append(steps, step{t.state.Schema != nil, func() { r.void(t, "rows of partitions came or went without an event, by a statement at "+at) }})
+			}
+		}
+	case statement.Rows:
+		why := "a statement in statement format at " + at + " may have changed its rows without events"
+		mentioned := make([]*table, 0, len(e.Tables))
+		for _, name := range e.Tables {
+			if t := r.captured(name); t != nil {
+				mentioned = append(mentioned, t)
+			}
+		}
+		if len(mentioned) > 0 {
+			steps = append(steps, step{false, func() { r.doubt(why, mentioned) }})
+		}
+	case statement.Unknown:
+		steps = append(steps, step{false, func() {
+			r.doubt("a statement at "+at+" was not understood, and may have changed any table", nil)
+		}})
+	}
+	return steps, nil
+}
+
+// maxStatement bounds the text that goes into an event, in bytes.
+const maxStatement = 16 << 10
+
+// printable is a statement's text as far as it may be shown: not where a rule keeps
+// columns of a table private, since their values may stand in it.
+func (r *run) printable(t *table, text string) string {
+	if t.rule.Private() {
+		words := strings.Fields(text)
+		return strings.ToUpper(strings.Join(words[:min(2, len(words))], " "))
+	}
+	return text[:min(len(text), maxStatement)]
+}
+
+// disturbed notes that a table's definition has changed at the place at hand: its table
+// maps are void, and so is what a load is reading.
+func (r *run) disturbed(t *table) {
+	t.version++
+	if t.load != nil {
+		t.load.disturb(r.tx.end)
+	}
+}
+
+// created takes a CREATE TABLE: whatever had the name before is no more, and the rows of
+// the new one are in the log.
+func (r *run) created(ctx context.Context, e statement.Effect, text string) ([]step, error) {
+	name := change.TableName(e.Tables[0].Database, e.Tables[0].Name)
+	rule := r.rule(name)
+	if rule == nil || isOurs(e.Tables[0].Database) {
+		return nil, nil
+	}
+	t := r.tables[name]
+	there := t != nil && !engine.Away(t.state.State) && t.state.Schema != nil
+	if there && e.IfNotExists && !e.Replaces {
+		return nil, nil
+	}
+	listed, err := r.reader.Find(ctx, e.Tables[0].Database, e.Tables[0].Name)
+	if err != nil {
+		return nil, err
+	}
+	if t == nil {
+		t = r.newTable(name, e.Tables[0])
+	}
+	var l *rows.Layout
+	var filled []bool
+	if listed != nil && listed.Unfit == "" {
+		if l, err = r.layout(t, listed.Columns, false); err != nil {
+			return nil, err
+		}
+		filled = listed.Filled
+	}
+	return []step{{there || l != nil, func() {
+		if there {
+			r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place})
+		}
+		r.disturbed(t)
+		t.load, t.listed = nil, listed
+		t.state.State, t.state.Note, t.state.RowsDone = engine.StateFollowing, "", 0
+		t.state.Rule = rule.Digest()
+		t.statement = r.printable(t, text)
+		t.keyNote()
+		if l != nil {
+			t.state.Schema = nil // of a new table nothing is rewritten
+			r.adopt(t, l, filled)
+		}
+		r.sink.Table(t.progressState())
+		r.sink.Report(engine.Report{Level: "info", Event: "table-" + t.state.State, Message: t.state.Table + ": created"})
+		r.wakeLoaders()
+	}}}, nil
+}
+
+// altered takes a statement on a table's definition.
+func (r *run) altered(ctx context.Context, t *table, e statement.Effect, text string) (step, error) {
+	listed, err := r.reader.Find(ctx, t.name.Database, t.name.Name)
+	if err != nil {
+		return step{}, err
+	}
+	var l *rows.Layout
+	if listed != nil && listed.Unfit == "" {
+		if l, err = r.layout(t, listed.Columns, false); err != nil {
+			return step{}, err
+		}
+	}
+	brings := l != nil && (t.state.Schema == nil || t.state.Schema.Fingerprint() != l.Schema.Fingerprint() || len(e.Columns) > 0)
+	return step{brings, func() {
+		r.disturbed(t)
+		t.listed = listed
+		t.statement = joined(t.statement, r.printable(t, text))
+		for _, pair := range e.Columns {
+			if pair[0] != pair[1] {
+				t.renamed = append(t.renamed, change.Rename{From: pair[0], To: pair[1]})
+			}
+		}
+		if l != nil {
+			r.adopt(t, l, listed.Filled)
+		}
+		t.keyNote()
+	}}, nil
+}
+
+// joined are statements one after the other, as far as there is room for them.
+func joined(before, statement string) string {
+	switch {
+	case before == "" || before == statement:
+		return statement
+	case len(before)+len(statement) < maxStatement:
+		return before + ";\n" + statement
+	}
+	return before
+}
+
+// renames takes tables that get other names, one after the other.
+func (r *run) renames(e statement.Effect, text string) []step {
+	var steps []step
+	for i, from := range e.Tables {
+		to := e.To[i]
+		if t := r.captured(from); t != nil {
+			steps = append(steps, step{t.state.Schema != nil, func() {
+				if !engine.Away(t.state.State) {
+					r.goes(t, r.printable(t, text))
+				}
+			}})
+		}
+		name := change.TableName(to.Database, to.Name)
+		if r.rule(name) == nil || isOurs(to.Database) {
+			continue
+		}
+		steps = append(steps, step{true, func() { r.arrives(name, to, text) }})
+	}
+	return steps
+}
+
+// arrives is for a table that has come under a name with its rows: they are in no event.
+func (r *run) arrives(name string, of statement.Table, text string) {
+	t := r.tables[name]
+	if t == nil {
+		t = r.newTable(name, of)
+	}
+	r.disturbed(t)
+	t.listed = nil
+	t.statement = r.printable(t, text)
+	if t.state.Schema != nil && !engine.Away(t.state.State) {
+		r.void(t, "another table has come under its name")
+		return
+	}
+	r.appears(t)
+}
+
+// truncated takes a TRUNCATE.
+func (r *run) truncated(ctx context.Context, t *table) (step, error) {
+	var l *rows.Layout
+	var filled []bool
+	if t.state.Schema == nil {
+		listed, err := r.reader.Find(ctx, t.name.Database, t.name.Name)
+		if err != nil || listed == nil || listed.Unfit != "" {
+			return step{}, err
+		}
+		if l, err = r.layout(t, listed.Columns, false); err != nil {
+			return step{}, err
+		}
+		filled = listed.Filled
+	}
+	return step{true, func() {
+		if l != nil {
+			r.adopt(t, l, filled)
+		}
+		r.sink.Add(&change.Row{Operation: change.Truncate, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place, Body: change.TruncateBody(false, true)})
+		r.disturbed(t)
+	}}, nil
+}
+
+const goneNote = "dropped or renamed in the source"
+
+// goes puts on record that a table is dropped or renamed; a unit is open.
+func (r *run) goes(t *table, text string) {
+	if t.state.Schema != nil {
+		body := change.SchemaChange{Previous: t.state.Schema, Statement: text}
+		r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place, Body: body.Encode()})
+	}
+	r.disturbed(t)
+	t.state.State, t.state.Note, t.load, t.listed = engine.StateGone, goneNote, nil, nil
+	r.sink.Table(t.progressState())
+	r.wakeLoaders()
+}
+
+// adopt makes a version the table's current one, with its schema event before its first
+// row. filled says which columns gave rows a value when they were added; nil where that is
+// not known. A unit is open.
+func (r *run) adopt(t *table, l *rows.Layout, filled []bool) {
+	old := t.state.Schema
+	if old != nil && old.Fingerprint() == l.Schema.Fingerprint() && len(t.renamed) == 0 {
+		t.statement = ""
+		return
+	}
+	rewrites := old != nil && rewrites(old, l, filled, t.renamed)
+	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.statement, Renamed: t.renamed}
+	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: l.Schema, Place: r.tx.place, Body: body.Encode()})
+	t.state.Schema, t.statement, t.renamed = l.Schema, "", nil
+	if rewrites {
+		r.rewritten(t, "a schema change filled or changed rows without an event")
+	}
+	r.sink.Table(t.progressState())
+}
+
+// rewrites reports whether a new version has given existing rows values without an event:
+// columns that came with one, or whose type is not wider than before.
+func rewrites(old *change.Schema, l *rows.Layout, filled []bool, renamed []change.Rename) bool {
+	for i, c := range l.Schema.Columns {
+		name := c.Name
+		for _, one := range renamed {
+			if one.To == name {
+				name = one.From
+			}
+		}
+		at := slices.IndexFunc(old.Columns, func(o change.Column) bool { return o.Name == name })
+		if at < 0 {
+			if filled == nil || filled[l.From[i]] {
+				return true
+			}
+			continue
+		}
+		if !widened(&old.Columns[at], &c) {
+			return true
+		}
+	}
+	return false
+}
+
+// widened reports whether every value of a column stays what it is under its new type.
+func widened(old, now *change.Column) bool {
+	if old.Type == now.Type && old.Treatment == now.Treatment {
+		return true
+	}
+	if old.Treatment != now.Treatment || old.Rule != now.Rule && (old.Rule != change.RuleInteger || now.Rule != change.RuleUnsigned) {
+		return false
+	}
+	switch now.Rule {
+	case change.RuleInteger, change.RuleUnsigned, change.RuleFloat:
+		return now.Bits >= old.Bits && strings.Contains(now.Type, "unsigned") == strings.Contains(old.Type, "unsigned")
+	case change.RuleText, change.RuleEnum, change.RuleJSON:
+		return true
+	case change.RuleDecimal:
+		_, was, _ := old.DecimalSize()
+		_, is, _ := now.DecimalSize()
+		return was == is
+	case change.RuleBinary:
+		return !strings.HasPrefix(now.Type, "binary(")
+	}
+	return false
+}

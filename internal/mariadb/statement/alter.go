@@ -1,0 +1,86 @@
+package statement
+
+// alter reads an ALTER.
+func (r *reader) alter() []Effect {
+	r.skipAny("ONLINE", "OFFLINE", "IGNORE")
+	if !r.skip("TABLE") {
+		return r.createOther()
+	}
+	r.skip("IF", "EXISTS")
+	t, ok := r.table()
+	if !ok {
+		return unknown()
+	}
+	r.waits()
+	effects := []Effect{{Kind: Alter, Tables: []Table{t}}}
+	for len(r.all) > 0 {
+		more, ok := r.alteration(t, &effects[0])
+		if !ok {
+			return unknown()
+		}
+		effects = append(effects, more...)
+	}
+	return effects
+}
+
+// alteration reads one part of an ALTER TABLE, up to the comma behind it. What it adds to
+// the effects comes behind the change of the columns.
+func (r *reader) alteration(t Table, change *Effect) (more []Effect, ok bool) {
+	switch {
+	case r.skip("RENAME"):
+		switch {
+		case r.skip("COLUMN"):
+			r.skip("IF", "EXISTS")
+			from := r.next()
+			if !r.skip("TO") {
+				return nil, false
+			}
+			change.Columns = append(change.Columns, [2]string{from.text, r.next().text})
+		case r.skip("INDEX"), r.skip("KEY"):
+		default:
+			if !r.skip("TO") && !r.skip("AS") {
+				r.sign("=")
+			}
+			to, ok := r.table()
+			if !ok {
+				return nil, false
+			}
+			more = append(more, Effect{Kind: Rename, Tables: []Table{t}, To: []Table{to}})
+		}
+	case r.skip("CHANGE"):
+		r.skip("COLUMN")
+		r.skip("IF", "EXISTS")
+		from, to := r.next(), r.next()
+		if !from.isName() || !to.isName() {
+			return nil, false
+		}
+		change.Columns = append(change.Columns, [2]string{from.text, to.text})
+	case r.skip("EXCHANGE", "PARTITION"):
+		r.next()
+		if !r.skip("WITH", "TABLE") {
+			return nil, false
+		}
+		other, ok := r.table()
+		if !ok {
+			return nil, false
+		}
+		more = append(more, Effect{Kind: Rewrite, Tables: []Table{t, other}})
+	case r.skip("DROP", "PARTITION"), r.skip("TRUNCATE", "PARTITION"), r.skip("DISCARD"), r.skip("IMPORT"):
+		more = append(more, Effect{Kind: Rewrite, Tables: []Table{t}})
+	case r.skip("CONVERT", "PARTITION"), r.skip("CONVERT", "TABLE"):
+		more = append(more, Effect{Kind: Rewrite, Tables: append(r.mentioned(), t)})
+	}
+	// On to the comma that is in no brackets.
+	for depth := 0; len(r.all) > 0; {
+		switch s := r.next(); {
+		case s.kind != sign:
+		case s.text == "(":
+			depth++
+		case s.text == ")":
+			depth--
+		case s.text == "," && depth == 0:
+			return more, true
+		}
+	}
+	return more, true
+}

@@ -1,0 +1,350 @@
+// Package statement says what a statement in the log does to tables. It knows what it
+// needs of the server's language and no more: what it is not sure of it says so, and the
+// caller takes the worst for given.
+package statement
+
+import "strings"
+
+// Kind is what a statement does.
+type Kind uint8
+
+// The kinds.
+const (
+	// Nothing that concerns tables or their rows.
+	Nothing Kind = iota
+	Create
+	// CreateFrom makes a table with the rows of a query, which follow in the same group.
+	Alter
+	Drop
+	Rename
+	Truncate
+	DropDatabase
+	// Rewrite changes rows of tables without events: partitions that are dropped, truncated
+	// or exchanged, rows of a statement in statement format.
+	Rewrite
+	// Rows is a change of rows that is logged as its statement.
+	Rows
+	// Begin, Commit, Rollback, Savepoint, RollbackTo and the XA kinds are of transactions.
+	Commit
+	Rollback
+	Savepoint
+	RollbackTo
+	XACommit
+	XARollback
+	// Unknown may do anything to any table.
+	Unknown
+)
+
+// Table is a table's name in parts.
+type Table struct{ Database, Name string }
+
+// Effect is what a statement does, in the order in which it does it.
+type Effect struct {
+	Kind Kind
+	// Tables are those it is done to; of Rename, From and To in pairs.
+	Tables []Table
+	To     []Table
+	// Columns are those that an ALTER renames: old and new.
+	Columns [][2]string
+	// Database of DropDatabase, Savepoint of Savepoint and RollbackTo.
+	Database, Savepoint string
+	// Replaces is set of a CREATE OR REPLACE, IfNotExists of what may have done nothing.
+	Replaces, IfNotExists bool
+}
+
+// Read says what a statement does. database is the session's.
+func Read(text, database string, ansiQuotes, noBackslashes bool) []Effect {
+	all, ok := tokens(text, ansiQuotes, noBackslashes)
+	if !ok {
+		return []Effect{{Kind: Unknown}}
+	}
+	r := &reader{all: all, text: text, database: database}
+	return r.statement()
+}
+
+type reader struct {
+	all      []token
+	text     string
+	database string
+}
+
+func (r *reader) peek() token {
+	if len(r.all) == 0 {
+		return token{kind: ending, offset: len(r.text)}
+	}
+	return r.all[0]
+}
+
+func (r *reader) next() token {
+	t := r.peek()
+	if len(r.all) > 0 {
+		r.all = r.all[1:]
+	}
+	return t
+}
+
+// skip takes keywords that may stand there, in this order, and reports whether all did.
+func (r *reader) skip(keywords ...string) bool {
+	if len(r.all) < len(keywords) {
+		return false
+	}
+	for i, k := range keywords {
+		if !r.all[i].is(k) {
+			return false
+		}
+	}
+	r.all = r.all[len(keywords):]
+	return true
+}
+
+// skipAny takes keywords as long as they are some of these.
+func (r *reader) skipAny(keywords ...string) {
+	for {
+		found := false
+		for _, k := range keywords {
+			found = found || r.skip(k)
+		}
+		if !found {
+			return
+		}
+	}
+}
+
+func (r *reader) sign(s string) bool {
+	if t := r.peek(); t.kind == sign && t.text == s {
+		r.next()
+		return true
+	}
+	return false
+}
+
+// table is a name of one or two parts.
+func (r *reader) table() (Table, bool) {
+	t := r.next()
+	if !t.isName() {
+		return Table{}, false
+	}
+	if !r.sign(".") {
+		return Table{r.database, t.text}, true
+	}
+	second := r.next()
+	return Table{t.text, second.text}, second.isName() || second.kind == value
+}
+
+func unknown() []Effect { return []Effect{{Kind: Unknown}} }
+
+func (r *reader) statement() []Effect {
+	if r.skip("SET", "STATEMENT") { // SET STATEMENT ... FOR statement
+		for len(r.all) > 0 && !r.skip("FOR") {
+			r.next()
+		}
+	}
+	for r.sign("(") {
+		continue
+	}
+	switch first := r.next(); {
+	case first.kind == ending:
+		return nil
+	case first.is("CREATE"):
+		return r.create()
+	case first.is("ALTER"):
+		return r.alter()
+	case first.is("DROP"):
+		return r.drop()
+	case first.is("RENAME"):
+		return r.rename()
+	case first.is("TRUNCATE"):
+		r.skip("TABLE")
+		if t, ok := r.table(); ok {
+			return []Effect{{Kind: Truncate, Tables: []Table{t}}}
+		}
+		return unknown()
+	case first.is("BEGIN"), first.is("START"):
+		return nil
+	case first.is("COMMIT"):
+		return []Effect{{Kind: Commit}}
+	case first.is("ROLLBACK"):
+		r.skip("WORK")
+		if r.skip("TO") {
+			r.skip("SAVEPOINT")
+			return []Effect{{Kind: RollbackTo, Savepoint: strings.ToLower(r.next().text)}}
+		}
+		return []Effect{{Kind: Rollback}}
+	case first.is("SAVEPOINT"):
+		return []Effect{{Kind: Savepoint, Savepoint: strings.ToLower(r.next().text)}}
+	case first.is("RELEASE"):
+		return nil
+	case first.is("XA"):
+		return r.xa()
+	case first.is("INSERT"), first.is("UPDATE"), first.is("DELETE"), first.is("REPLACE"), first.is("LOAD"):
+		return []Effect{{Kind: Rows, Tables: r.mentioned()}}
+	case isHarmless(first.text) && first.kind == word:
+		return nil
+	default:
+		return unknown()
+	}
+}
+
+// isHarmless reports whether statements that begin so change no table's rows or columns.
+func isHarmless(first string) bool {
+	switch strings.ToUpper(first) {
+	case "GRANT", "REVOKE", "SET", "ANALYZE", "OPTIMIZE", "REPAIR", "CHECK", "FLUSH", "RESET", "INSTALL", "UNINSTALL", "USE", "LOCK", "UNLOCK", "PURGE", "CHANGE", "KILL", "CACHE", "COMMENT":
+		return true
+	}
+	return false
+}
+
+// mentioned are all the names that could be those of tables, in the rest of a statement.
+func (r *reader) mentioned() []Table {
+	var all []Table
+	for len(r.all) > 0 {
+		if !r.peek().isName() {
+			r.next()
+			continue
+		}
+		if t, ok := r.table(); ok {
+			all = append(all, t)
+		}
+	}
+	return all
+}
+
+func (r *reader) xa() []Effect {
+	switch verb := r.next(); {
+	case verb.is("COMMIT"):
+		return []Effect{{Kind: XACommit}}
+	case verb.is("ROLLBACK"):
+		return []Effect{{Kind: XARollback}}
+	}
+	return nil // XA END, PREPARE, START
+}
+
+func (r *reader) create() []Effect {
+	e := Effect{Kind: Create}
+	e.Replaces = r.skip("OR", "REPLACE")
+	temporary := r.skip("TEMPORARY")
+	switch {
+	case r.skip("TABLE"):
+		e.IfNotExists = r.skip("IF", "NOT", "EXISTS")
+		t, ok := r.table()
+		if !ok {
+			return unknown()
+		}
+		if temporary {
+			return nil
+		}
+		e.Tables = []Table{t}
+		return []Effect{e}
+	case r.skipIndex():
+		r.skip("IF", "NOT", "EXISTS")
+		for len(r.all) > 0 {
+			if r.skip("ON") {
+				if t, ok := r.table(); ok {
+					return []Effect{{Kind: Alter, Tables: []Table{t}}}
+				}
+				break
+			}
+			r.next()
+		}
+		return unknown()
+	}
+	return r.createOther()
+}
+
+// skipIndex takes the words between CREATE and an index's name.
+func (r *reader) skipIndex() bool {
+	before := r.all
+	r.skipAny("UNIQUE", "FULLTEXT", "SPATIAL", "ONLINE", "OFFLINE")
+	if r.skip("INDEX") || r.skip("KEY") {
+		return true
+	}
+	r.all = before
+	return false
+}
+
+// createOther is for what is no table: views, routines, triggers, users, sequences.
+func (r *reader) createOther() []Effect {
+	for i := 0; i < 40 && len(r.all) > 0; i++ {
+		switch t := r.next(); {
+		case t.kind != word:
+			continue
+		case t.is("VIEW"), t.is("TRIGGER"), t.is("PROCEDURE"), t.is("FUNCTION"), t.is("EVENT"), t.is("USER"), t.is("ROLE"), t.is("DATABASE"), t.is("SCHEMA"),
+			t.is("SEQUENCE"), t.is("SERVER"), t.is("PACKAGE"), t.is("TABLESPACE"):
+			return nil
+		}
+	}
+	return unknown()
+}
+
+func (r *reader) drop() []Effect {
+	temporary := r.skip("TEMPORARY")
+	switch {
+	case r.skip("TABLE"), r.skip("TABLES"):
+		r.skip("IF", "EXISTS")
+		e := Effect{Kind: Drop}
+		for {
+			t, ok := r.table()
+			if !ok {
+				return unknown()
+			}
+			e.Tables = append(e.Tables, t)
+			if !r.sign(",") {
+				break
+			}
+		}
+		if temporary {
+			return nil
+		}
+		return []Effect{e}
+	case r.skip("DATABASE"), r.skip("SCHEMA"):
+		r.skip("IF", "EXISTS")
+		return []Effect{{Kind: DropDatabase, Database: r.next().text}}
+	case r.skip("INDEX"):
+		r.skip("IF", "EXISTS")
+		for len(r.all) > 0 {
+			if r.skip("ON") {
+				if t, ok := r.table(); ok {
+					return []Effect{{Kind: Alter, Tables: []Table{t}}}
+				}
+				break
+			}
+			r.next()
+		}
+		return unknown()
+	}
+	return r.createOther()
+}
+
+func (r *reader) rename() []Effect {
+	if r.skip("USER") {
+		return nil
+	}
+	if !r.skip("TABLE") && !r.skip("TABLES") {
+		return unknown()
+	}
+	r.skip("IF", "EXISTS")
+	e := Effect{Kind: Rename}
+	for {
+		from, ok := r.table()
+		r.waits()
+		if !ok || !r.skip("TO") {
+			return unknown()
+		}
+		to, ok := r.table()
+		if !ok {
+			return unknown()
+		}
+		e.Tables, e.To = append(e.Tables, from), append(e.To, to)
+		if !r.sign(",") {
+			return []Effect{e}
+		}
+	}
+}
+
+// waits takes WAIT n or NOWAIT.
+func (r *reader) waits() {
+	if r.skip("WAIT") {
+		r.next()
+	}
+	r.skip("NOWAIT")
+}

@@ -1,0 +1,227 @@
+package mariadb
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"rillmark/internal/capture/load"
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/mariadb/catalogue"
+	"rillmark/internal/mariadb/statement"
+)
+
+const (
+	ruleChanged  = "the table's rule has changed, and events before that follow the old one"
+	reloadByHand = ": reload the table with `rillmark source reload`"
+	noKeyNote    = "no key: consumers cannot tell two equal rows apart"
+)
+
+func (r *run) newTable(name string, of statement.Table) *table {
+	t := &table{name: of, rule: r.rule(name), state: engine.TableState{Table: name, State: engine.StateNew}}
+	r.tables[name] = t
+	return t
+}
+
+// restore takes a table that is on record.
+func (r *run) restore(name string, state *engine.TableState) {
+	database, own, ok := change.SplitTable(name)
+	if !ok {
+		return
+	}
+	t := r.newTable(name, statement.Table{Database: database, Name: own})
+	t.state = *state
+	if state.State == engine.StateToLoad || state.State == engine.StateLoading || state.Progress != nil {
+		t.load = restoredLoad(state.Progress)
+	}
+}
+
+// appears is for a table that is taken up with the rows that it has.
+func (r *run) appears(t *table) {
+	t.state.Note, t.state.Rule, t.state.RowsDone = "", t.rule.Digest(), 0
+	if r.config.Load {
+		t.state.State, t.load = engine.StateToLoad, &tableLoad{}
+		r.wakeLoaders()
+	} else {
+		t.state.State, t.load = engine.StateFollowing, nil
+		t.keyNote()
+	}
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
+	r.sink.Report(engine.Report{Level: "info", Event: "table-" + t.state.State, Message: t.state.Table})
+}
+
+// keyNote says of a table that is followed whether it has a key.
+func (t *table) keyNote() {
+	if t.state.State != engine.StateFollowing || t.listed == nil {
+		return
+	}
+	t.state.Note = ""
+	if len(t.listed.Key()) == 0 && len(t.rule.Key) == 0 {
+		t.state.Note = noKeyNote
+	}
+}
+
+// rewritten is for a table whose rows have changed without an event: it is loaded anew, or
+// shown as stale, as its rule says; a load that is under way begins again. The lock is held.
+func (r *run) rewritten(t *table, why string) {
+	reload := t.rule.ReloadRewritten && r.config.Load
+	if t.load != nil {
+		if p := &t.load.progress; p.Kind != load.Full && reload {
+			*p = progress{Restarts: p.Restarts} // of all rows
+		} else if p.Kind != load.Full {
+			p.Then, p.ThenNote = engine.StateStale, why+reloadByHand
+		}
+		t.load.restart()
+		r.sink.Table(t.progressState())
+		r.sink.Touch()
+		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.state.Table + ": " + why + ": the load begins anew"})
+		r.wakeLoaders()
+		return
+	}
+	if !slices.Contains([]string{engine.StateFollowing, engine.StateStale, engine.StateNotLoaded}, t.state.State) {
+		return
+	}
+	if reload {
+		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
+		t.load = &tableLoad{}
+		r.wakeLoaders()
+	} else {
+		t.state.State, t.state.Note = engine.StateStale, why+reloadByHand
+	}
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
+	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.state.State, Message: t.state.Table + ": " + why})
+}
+
+// void says at a place that a table's earlier rows no longer hold, and has it read again. A
+// unit is open.
+func (r *run) void(t *table, why string) {
+	if t.state.Schema != nil {
+		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place})
+	}
+	r.disturbed(t)
+	if r.config.Load {
+		t.load = &tableLoad{}
+		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
+		r.wakeLoaders()
+	} else {
+		t.state.State, t.state.Note = engine.StateStale, why
+	}
+	r.sink.Table(t.progressState())
+	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.state.State, Message: t.state.Table + ": " + why})
+}
+
+// doubt is for tables whose rows may have changed without an event; nil for all.
+func (r *run) doubt(why string, of []*table) {
+	for _, t := range r.tables {
+		if t.rule != nil && !engine.Away(t.state.State) && (of == nil || slices.Contains(of, t)) {
+			r.rewritten(t, why)
+		}
+	}
+}
+
+// mayHaveChanged is doubt at an event that has a number in its group.
+func (r *run) mayHaveChanged(why string, of []*table, number int) error {
+	return r.perform([]step{{false, func() { r.doubt(why, of) }}}, number)
+}
+
+// keepRefreshing looks for tables that the log has not shown, at intervals.
+func (r *run) keepRefreshing(ctx context.Context) error {
+	ticker := time.NewTicker(r.config.RefreshEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-ticker.C:
+		}
+		if err := r.lookAgain(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+func (r *run) lookAgain(ctx context.Context) error {
+	conn, err := r.config.Connect(ctx, "tables")
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	reader, err := catalogue.NewReader(ctx, conn)
+	if err != nil {
+		return err
+	}
+	return r.refresh(ctx, reader, false)
+}
+
+// refresh puts tables on record that are there and that the log has not shown. first is
+// set before the log is read.
+func (r *run) refresh(ctx context.Context, reader *catalogue.Reader, first bool) error {
+	all, err := reader.List(ctx, "", "")
+	if err != nil {
+		return err
+	}
+	if !first {
+		// What was made a moment ago comes by in the log, which knows better.
+		end, err := logEnd(ctx, reader.Conn)
+		if err != nil {
+			return err
+		}
+		if err := r.await(ctx, end); err != nil {
+			return err
+		}
+	}
+	r.under(func() {
+		for name, listed := range all {
+			r.seen(name, listed, first)
+		}
+		for name, t := range r.tables {
+			leftOut := r.rule(name) == nil
+			if leftOut && !engine.Away(t.state.State) {
+				t.state.State, t.state.Note, t.load = engine.StateLeftOut, "no rule chooses it any more", nil
+				r.sink.Table(t.progressState())
+				r.sink.Touch()
+			}
+		}
+		r.wakeLoaders()
+	})
+	return nil
+}
+
+// seen takes what the catalogue says of a table.
+func (r *run) seen(name string, listed *catalogue.Table, first bool) {
+	rule := r.rule(name)
+	if rule == nil {
+		return
+	}
+	t := r.tables[name]
+	if t == nil {
+		t = r.newTable(name, statement.Table{Database: listed.Database, Name: listed.Table})
+		t.listed = listed
+		t.state.RowsEstimate = listed.Rows
+		r.appears(t)
+		return
+	}
+	t.rule = rule
+	if first || t.listed == nil {
+		t.listed = listed
+	}
+	switch {
+	case t.state.State == engine.StateLeftOut, t.state.State == engine.StateLoaded:
+		r.appears(t)
+	case engine.Away(t.state.State), t.state.State == engine.StateNew:
+		if t.state.State == engine.StateNew {
+			r.appears(t)
+		}
+	case t.state.Rule != rule.Digest():
+		t.state.Rule = rule.Digest()
+		t.version++
+		r.rewritten(t, ruleChanged)
+		r.sink.Table(t.progressState())
+	}
+	if listed.Rows != t.state.RowsEstimate && listed.Rows > 0 && t.load == nil {
+		t.state.RowsEstimate = listed.Rows
+	}
+}

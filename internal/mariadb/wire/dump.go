@@ -1,0 +1,59 @@
+package wire
+
+import (
+	"encoding/binary"
+	"fmt"
+)
+
+// The flags of [Conn.Dump] (section "COM_BINLOG_DUMP").
+const (
+	// DumpStatements asks for the texts of statements that changed rows.
+	DumpStatements = 2
+)
+
+// Register makes the session known as a replica (section "COM_REGISTER_SLAVE").
+func (c *Conn) Register(server uint32, host string) error {
+	body := binary.LittleEndian.AppendUint32(nil, server)
+	host = host[:min(len(host), 60)]
+	body = append(append(body, byte(len(host))), host...)
+	body = append(body, 0, 0, 0, 0) // user, password, port
+	body = append(body, make([]byte, 8)...)
+	if err := c.command(0x15, string(body)); err != nil {
+		return err
+	}
+	packet, err := c.readPacket()
+	if err != nil {
+		return err
+	}
+	if len(packet) > 0 && packet[0] == 0xFF {
+		return errorOf(packet)
+	}
+	return nil
+}
+
+// Dump asks for the log from a file's offset on; with an empty file from where the
+// session's slave_connect_state says.
+func (c *Conn) Dump(server uint32, file string, offset uint32, flags uint16) error {
+	body := binary.LittleEndian.AppendUint32(nil, offset)
+	body = binary.LittleEndian.AppendUint16(body, flags)
+	body = binary.LittleEndian.AppendUint32(body, server)
+	return c.command(0x12, string(append(body, file...)))
+}
+
+// NextEvent is the next event of the log without its frame, good until the next call.
+// The end of the log, which a server sends to a reader of id 0 only, is an error.
+func (c *Conn) NextEvent() ([]byte, error) {
+	packet, err := c.readPacket()
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case len(packet) > 1 && packet[0] == 0x00:
+		return packet[1:], nil
+	case len(packet) > 0 && packet[0] == 0xFF:
+		return nil, errorOf(packet)
+	case len(packet) > 0 && packet[0] == 0xFE:
+		return nil, fmt.Errorf("the server ends its log")
+	}
+	return nil, errPacket
+}

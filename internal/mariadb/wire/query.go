@@ -1,0 +1,196 @@
+package wire
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+)
+
+// Rows are the rows of a statement as they come. They must be read to their end or the
+// session closed before the next statement.
+type Rows struct {
+	conn    *Conn
+	stop    func() bool
+	ctx     context.Context //nolint:containedctx // the statement's, for as long as its rows come
+	Columns []string
+	// Collations are the numbers of the columns' collations; 63 is binary.
+	values [][]byte
+	ended  bool
+	err    error
+}
+
+// moreResults is the flag in an OK packet's status that another result follows.
+const moreResults = 0x0008
+
+// Query sends a statement. Its rows come in text form, a null being nil.
+func (c *Conn) Query(ctx context.Context, statement string) (*Rows, error) {
+	if c.broken {
+		return nil, errors.New("the session has been closed")
+	}
+	if err := context.Cause(ctx); err != nil {
+		return nil, err
+	}
+	r := &Rows{conn: c, ctx: ctx}
+	r.stop = context.AfterFunc(ctx, func() { c.conn.SetDeadline(time.Unix(1, 0)) }) //nolint:errcheck // the statement fails by it
+	if err := c.command(0x03, statement); err != nil {
+		return nil, r.fail(err)
+	}
+	packet, err := c.readPacket()
+	if err != nil {
+		return nil, r.fail(err)
+	}
+	f := &fields{data: packet}
+	switch {
+	case len(packet) == 0:
+		return nil, r.fail(errPacket)
+	case packet[0] == 0x00:
+		r.finish()
+		return r, nil
+	case packet[0] == 0xFF:
+		err := errorOf(packet)
+		r.finish()
+		return nil, err
+	case packet[0] == 0xFB:
+		return nil, r.fail(errors.New("the server asks for a file, which it never gets"))
+	}
+	n, _ := f.length()
+	if f.bad || n > 4096+1 {
+		return nil, r.fail(errPacket)
+	}
+	for range n { // section "Column definition packet"
+		packet, err := c.readPacket()
+		if err != nil {
+			return nil, r.fail(err)
+		}
+		f := &fields{data: packet}
+		for range 4 {
+			f.text() // catalog, schema, table and its own name
+		}
+		r.Columns = append(r.Columns, string(f.text()))
+		if f.bad {
+			return nil, r.fail(errPacket)
+		}
+	}
+	if packet, err = c.readPacket(); err != nil {
+		return nil, r.fail(err)
+	}
+	if len(packet) == 0 || packet[0] != 0xFE {
+		return nil, r.fail(errPacket)
+	}
+	r.values = make([][]byte, n)
+	return r, nil
+}
+
+// fail ends the session with the statement.
+func (r *Rows) fail(err error) error {
+	r.conn.broken = true
+	r.finish()
+	if cause := context.Cause(r.ctx); cause != nil {
+		err = cause
+	}
+	r.err = err
+	return err
+}
+
+func (r *Rows) finish() {
+	if r.ended {
+		return
+	}
+	r.ended = true
+	if !r.stop() {
+		r.conn.broken = true // its deadline has been moved
+	}
+}
+
+// Next is the next row, good until the next call; nil behind the last one or at an error.
+func (r *Rows) Next() [][]byte {
+	if r.ended {
+		return nil
+	}
+	packet, err := r.conn.readPacket()
+	if err != nil {
+		r.fail(err) //nolint:errcheck // Err gives it
+		return nil
+	}
+	switch {
+	case len(packet) > 0 && packet[0] == 0xFE && len(packet) < 9: // section "EOF_Packet"
+		r.finish()
+		return nil
+	case len(packet) > 0 && packet[0] == 0xFF:
+		r.err = errorOf(packet)
+		r.finish()
+		return nil
+	}
+	f := &fields{data: packet}
+	for i := range r.values {
+		r.values[i] = f.text()
+	}
+	if f.bad {
+		r.fail(errPacket) //nolint:errcheck // Err gives it
+		return nil
+	}
+	return r.values
+}
+
+// Err is what ended the rows before their end.
+func (r *Rows) Err() error { return r.err }
+
+// Exec runs a statement and drops its rows.
+func (c *Conn) Exec(ctx context.Context, statement string) error {
+	r, err := c.Query(ctx, statement)
+	if err != nil {
+		return err
+	}
+	for r.Next() != nil {
+		continue
+	}
+	return r.Err()
+}
+
+// All is the rows of a statement that brings few, as texts; a null is the empty text.
+func (c *Conn) All(ctx context.Context, statement string) ([][]string, error) {
+	r, err := c.Query(ctx, statement)
+	if err != nil {
+		return nil, err
+	}
+	var all [][]string
+	for row := r.Next(); row != nil; row = r.Next() {
+		texts := make([]string, len(row))
+		for i, v := range row {
+			texts[i] = string(v)
+		}
+		all = append(all, texts)
+	}
+	return all, r.Err()
+}
+
+// One is the first row of a statement; nil where it has none.
+func (c *Conn) One(ctx context.Context, statement string) ([]string, error) {
+	all, err := c.All(ctx, statement)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return all[0], nil
+}
+
+// Text is a text as a statement has it, whatever the session's sql_mode. Its bytes are
+// UTF-8, as the session's.
+func Text(s string) string {
+	if strings.ContainsAny(s, `\`) {
+		// A backslash escapes or not, by the sql_mode: bytes say it without one.
+		const digits = "0123456789abcdef"
+		var b strings.Builder
+		b.WriteString("_utf8mb4 X'")
+		for i := range len(s) {
+			b.WriteByte(digits[s[i]>>4])
+			b.WriteByte(digits[s[i]&15])
+		}
+		b.WriteByte('\'')
+		return b.String()
+	}
+	return "'" + strings.ReplaceAll(s, "'", "''") + "'"
+}
+
+// Name is a name as a statement has it.
+func Name(s string) string { return "`" + strings.ReplaceAll(s, "`", "``") + "`" }
