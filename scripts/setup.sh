@@ -1,7 +1,7 @@
 #!/bin/sh
 # Installs what a fresh Debian 12 machine with Go and Node lacks for the demo and
-# the tests: a PostgreSQL server and the console's packages; for the tests also
-# Chromium, the servers that events are delivered to, and clients to read them
+# the tests: a PostgreSQL and a MariaDB server and the console's packages; for the tests
+# also Chromium, the servers that events are delivered to, and clients to read them
 # back. Does nothing where all is there; says plainly what is missing where it
 # cannot install.
 set -eu
@@ -9,6 +9,7 @@ cd "$(dirname "$0")/.."
 
 missing=""
 ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
+[ -x /usr/sbin/mariadbd ] && command -v mariadb-install-db >/dev/null || missing="$missing mariadb-server"
 if [ "${1:-}" = "--tests" ]; then
     [ -x /usr/bin/chromium ] || missing="$missing chromium"
     for package in kcat redis-server redis-tools nats-server; do

@@ -245,9 +245,23 @@ func enginesOf(r huma.Registry) []Engine {
 		fields := source["properties"].(map[string]any)
 		connection := fields["connection"].(map[string]any)
 		its := make(map[string]bool)
+		required := []string{}
 		for _, f := range settings.Fields(k.Connection()) {
 			its[f.Path] = true
+			if f.Required {
+				required = append(required, f.Path)
+			}
+			if one, is := connection["properties"].(map[string]any)[f.Path].(map[string]any); is {
+				if f.Default != "" {
+					one["default"] = plainDefault(&f)
+				}
+				one["description"] = f.Doc
+				if f.Example != "" {
+					one["examples"] = []any{f.Example}
+				}
+			}
 		}
+		connection["required"] = required
 		for name := range connection["properties"].(map[string]any) {
 			if !its[name] {
 				delete(connection["properties"].(map[string]any), name)
@@ -257,6 +271,15 @@ func enginesOf(r huma.Registry) []Engine {
 		all[i] = Engine{k.Name, k.Title, engine.Capabilities(k.Bare), connection, source}
 	}
 	return all
+}
+
+// plainDefault is a field's default as JSON has it.
+func plainDefault(f *settings.Field) any {
+	var v any
+	if f.Type == settings.Number && json.Unmarshal([]byte(f.Default), &v) == nil {
+		return v
+	}
+	return f.Default
 }
 
 func formatNames[F ~string](formats []F) []string {

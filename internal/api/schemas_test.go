@@ -50,7 +50,12 @@ func TestKindsDescribeThemselves(t *testing.T) {
 	require.Equal(t, "stream", fields(all["nats"].Settings)["create_stream"].(map[string]any)["x-when"])
 	require.Equal(t, "directory", fields(all["file"].Settings)["bucket"].(map[string]any)["x-instead"])
 	engines := enginesOf(r)
-	require.Len(t, engines, 1)
-	require.Equal(t, "password", fields(engines[0].Connection)["password"].(map[string]any)["format"])
-	require.Nil(t, fields(engines[0].Source)["connection"])
+	require.Len(t, engines, 2)
+	for i, required := range [][]string{{"host", "database", "user"}, {"host", "user"}} {
+		require.Equal(t, required, engines[i].Connection.(map[string]any)["required"])
+		require.Equal(t, []any{5432.0, 3306.0}[i], fields(engines[i].Connection)["port"].(map[string]any)["default"])
+		require.Equal(t, "password", fields(engines[i].Connection)["password"].(map[string]any)["format"])
+		require.Nil(t, fields(engines[i].Source)["connection"])
+	}
+	require.Nil(t, fields(engines[1].Connection)["slot"])
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -13,7 +14,9 @@ import (
 
 	"rillmark/internal/definition"
 	"rillmark/internal/destination/kinds"
-	"rillmark/internal/postgres"
+	"rillmark/internal/engine"
+	"rillmark/internal/engine/engines"
+	"rillmark/internal/settings"
 )
 
 // TestSet: a value goes in at its path, what lacks on the way is made, numbers keep
@@ -107,7 +110,13 @@ func TestFlagsAreFields(t *testing.T) {
 		parse(c, flag)
 		require.NoError(t, d.layFlags(c.Flags(), map[string]string{flag: place, "from-position": "from_position"}))
 		if strings.HasPrefix(place, "connection.") {
-			strict(d, "connection", new(postgres.Settings), flag)
+			var its engine.Connection
+			for _, k := range engines.All { // the first that has the field
+				if its == nil && slices.ContainsFunc(settings.Fields(k.Connection()), func(f settings.Field) bool { return "connection."+f.Path == place }) {
+					its = k.Connection()
+				}
+			}
+			strict(d, "connection", its, flag)
 		} else {
 			strict(d, "", new(plainSource), flag)
 		}

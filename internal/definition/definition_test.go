@@ -204,13 +204,15 @@ func TestSources(t *testing.T) {
 	const rule = `"tables":[{"match":"public.*"}]`
 	for _, c := range []struct{ text, at, told string }{
 		{`{` + rule + `}`, "", ""},
-		{`{"engine":"ledger",` + rule + `}`, "engine", "knows postgresql"},
+		{`{"engine":"ledger",` + rule + `}`, "engine", "knows postgresql, mariadb"},
 		{`{}`, "tables", "at least one rule"},
 		{`{"connection":{"tls_root":"/ca"},` + rule + `}`, "connection.tls_root", "verify-full only"},
 		{`{"from_position":"12","mode":"follow-only",` + rule + `}`, "from_position", "looks like 0/19A2F48"},
 		{`{"from_position":"0/12",` + rule + `}`, "from_position", "mode: follow-only"},
 		{`{"from_position":"0/12","mode":"follow-only",` + rule + `}`, "from_position", "connection.slot"},
 		{`{"from_position":"0/12","mode":"follow-only","connection":{"slot":"mine"},` + rule + `}`, "", ""},
+		{`{"engine":"mariadb","from_position":"0/12","mode":"follow-only",` + rule + `}`, "from_position", "like 0-1-42"},
+		{`{"engine":"mariadb","from_position":"0-1-42,3-1-7","mode":"follow-only",` + rule + `}`, "", ""},
 		{`{"tables":[{"match":"a"},{"match":""}]}`, "tables[1].match", "empty"},
 		{`{"tables":[{"match":"a","columns":[{"match":"b","treat":"hide"}]}]}`, "tables[0].columns[0].treat", "none of keep"},
 		{`{"tables":[{"match":"a","columns":[{"match":"b","treat":"hash"}]}]}`, "tables[0].columns[0].treat", "hash_key"},

@@ -127,6 +127,15 @@ type ColumnRule struct {
 	Treat string `json:"treat" enum:"keep,drop,mask,hash" doc:"drop: the column is not captured; mask: each value becomes ***; hash: each value becomes an HMAC-SHA256 of it under hash_key, so that equal ones stay equal"`
 }
 
+// Complete is Validate for a definition that somebody has just written: what its engine
+// needs to reach the source has to be there.
+func (s *Source) Complete() error {
+	if err := s.Validate(); err != nil {
+		return err
+	}
+	return settings.Missing(s.Connection.Connection, "connection")
+}
+
 // Loads reports whether existing rows are read first.
 func (s *Source) Loads() bool { return s.Mode != "follow-only" }
 

@@ -56,12 +56,13 @@ func binaries() (string, error) {
 	return best, nil
 }
 
-// account is whom the server runs as; nil for ourselves.
-func account() (*syscall.Credential, error) {
+// account is whom a server runs as, the first of some users that is there; nil for
+// ourselves.
+func account(names ...string) (*syscall.Credential, error) {
 	if os.Geteuid() != 0 {
 		return nil, nil
 	}
-	for _, name := range []string{"postgres", "nobody"} {
+	for _, name := range names {
 		u, err := user.Lookup(name)
 		if err != nil {
 			continue
@@ -72,14 +73,14 @@ func account() (*syscall.Credential, error) {
 			return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 		}
 	}
-	return nil, errors.New("PostgreSQL refuses to run as root, and there is no user postgres or nobody to run it as")
+	return nil, fmt.Errorf("a database server refuses to run as root, and there is no user %s to run it as", strings.Join(names, " or "))
 }
 
 // Housing is where below folder a server's data can lie: folder itself, unless
 // the user that the server runs as may not enter it, as under a home that is
 // closed to others. Then it is a folder of its own below /var/tmp.
 func Housing(folder string) (string, error) {
-	who, err := account()
+	who, err := account("postgres", "nobody")
 	if err != nil || who == nil || enterable(folder, who) {
 		return folder, err
 	}
@@ -126,7 +127,7 @@ func (c *Cluster) Start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	who, err := account()
+	who, err := account("postgres", "nobody")
 	if err != nil {
 		return err
 	}

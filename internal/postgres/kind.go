@@ -56,9 +56,6 @@ func (s *Settings) Validate() error {
 	if s.TLS == "" {
 		s.TLS = "prefer"
 	}
-	if s.Database == "" {
-		return settings.Wrong("connection.database", "a PostgreSQL source needs the name of its database")
-	}
 	if s.Root != "" && s.TLS != "verify-full" {
 		return settings.Wrong("connection.tls_root", "certificates to trust are of use with tls: verify-full only")
 	}

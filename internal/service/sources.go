@@ -25,7 +25,7 @@ func (s *Sources) Add(ctx context.Context, name string, d definition.Source) err
 	if d.Connection.Connection != nil {
 		d.Connection.Secure()
 	}
-	if err := d.Validate(); err != nil {
+	if err := d.Complete(); err != nil {
 		return err
 	}
 	if err := s.Catalog.AddSource(ctx, name, d); err != nil {
@@ -38,7 +38,7 @@ func (s *Sources) Add(ctx context.Context, name string, d definition.Source) err
 // Edit stores a new definition in place of version. A source that runs
 // goes on with it.
 func (s *Sources) Edit(ctx context.Context, name string, version int64, d definition.Source) error {
-	if err := d.Validate(); err != nil {
+	if err := d.Complete(); err != nil {
 		return err
 	}
 	old, err := s.Catalog.Source(ctx, name)
@@ -222,7 +222,7 @@ func (s *Sources) engineOf(ctx context.Context, name string, d *definition.Sourc
 			d.Connection.Secure()
 		}
 	}
-	if err := d.Validate(); err != nil {
+	if err := d.Complete(); err != nil {
 		return nil, err
 	}
 	record := &catalog.Source{Name: name, Definition: *d}

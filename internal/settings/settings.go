@@ -216,3 +216,21 @@ func jsonName(f reflect.StructField) string {
 	}
 	return name
 }
+
+// Missing is the fault of a section whose field at its top is empty although it is required.
+func Missing(section any, at string) error {
+	raw, err := json.Marshal(section)
+	if err != nil {
+		return err
+	}
+	var values map[string]any
+	if err := json.Unmarshal(raw, &values); err != nil {
+		return err
+	}
+	for _, f := range Fields(section) {
+		if f.Required && !strings.Contains(f.Path, ".") && (values[f.Path] == nil || values[f.Path] == "") {
+			return Wrong(at+"."+f.Path, "it is missing: %s", strings.ToLower(f.Doc[:1])+f.Doc[1:])
+		}
+	}
+	return nil
+}

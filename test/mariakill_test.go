@@ -1,0 +1,273 @@
+package test
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/demo"
+	"rillmark/internal/seeded"
+)
+
+// The tables of the tests under load: a single key, a key of two columns in another order
+// than the table's, a key of text under a collation, and one of a storage engine without
+// transactions.
+var mariaWorkloadTables = []string{
+	"CREATE TABLE copies (copy_id bigint PRIMARY KEY, shelf_mark varchar(100) NOT NULL, price decimal(8,2), acquired_at datetime(6) NOT NULL DEFAULT current_timestamp(6), cover blob)",
+	"CREATE TABLE loans (note text, patron_id int, copy_id bigint unsigned, lent timestamp(3) NOT NULL DEFAULT current_timestamp(3), body json, PRIMARY KEY (copy_id, patron_id))",
+	"CREATE TABLE shelves (mark varchar(40) CHARACTER SET latin1 PRIMARY KEY, essay longtext NOT NULL, visits int NOT NULL DEFAULT 0, tags varbinary(100))",
+	"CREATE TABLE visits (id int PRIMARY KEY, n int NOT NULL) ENGINE=MyISAM",
+}
+
+func mariaFill(copies int) []string {
+	return append(mariaWorkloadTables[:len(mariaWorkloadTables):len(mariaWorkloadTables)],
+		fmt.Sprintf("INSERT INTO copies SELECT seq, concat('S-', seq %% 50), (seq %% 9000) / 100.0, now(6), unhex(md5(seq)) FROM seq_1_to_%d", copies),
+		fmt.Sprintf("INSERT INTO loans SELECT 'first', seq %% 40, seq, now(3), json_object('n', 9007199254740993 + seq) FROM seq_1_to_%d", copies/2),
+		fmt.Sprintf("INSERT INTO shelves SELECT concat('m', seq), repeat(md5(seq), 20), 0, 'a' FROM seq_1_to_%d", copies/20),
+		fmt.Sprintf("INSERT INTO visits SELECT seq, 0 FROM seq_1_to_%d", copies/20))
+}
+
+// startMariaWriters change the tables until they are told to stop. A server that goes away
+// is connected to again.
+func startMariaWriters(t *testing.T, m *demo.MariaDB, database string, n, copies int) *writers {
+	ctx, cancel := context.WithCancel(context.Background())
+	w := &writers{stop: cancel}
+	for i := range n {
+		w.done.Add(1)
+		random := seeded.Random(t, uint64(i))
+		go func() {
+			defer w.done.Done()
+			for ctx.Err() == nil {
+				db, err := m.Connect(ctx, database)
+				if err != nil {
+					continue
+				}
+				for step := 0; err == nil && ctx.Err() == nil; step++ {
+					err = mariaWriteOne(ctx, db, random, copies, fmt.Sprintf("w%d-%d-%d", i, step, random.Uint32()))
+				}
+				db.Close() //nolint:errcheck // it may be broken
+				var server *mysql.MySQLError
+				if errors.As(err, &server) && server.Number != 1213 && server.Number != 1205 && server.Number != 1062 && server.Number != 1053 && server.Number != 1927 && server.Number != 1412 && server.Number != 1020 {
+					t.Errorf("a writer's statement failed: %v", err)
+					return
+				}
+			}
+		}()
+	}
+	t.Cleanup(w.end)
+	return w
+}
+
+// mariaWriteOne is one transaction of one to a few hundred changes; some are rolled back,
+// whole or to a savepoint, some are distributed.
+func mariaWriteOne(ctx context.Context, db *sql.DB, random *rand.Rand, copies int, name string) error {
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close() //nolint:errcheck // it goes back to the pool
+	exec := func(sql string, args ...any) {
+		if err == nil {
+			_, err = conn.ExecContext(ctx, sql, args...)
+		}
+	}
+	distributed := random.IntN(12) == 0
+	xid := "'" + name + "'"
+	if distributed {
+		exec("XA START " + xid)
+	} else {
+		exec("START TRANSACTION")
+	}
+	defer func() {
+		if err != nil {
+			conn.Raw(func(any) error { return errors.New("gone") }) //nolint:errcheck // whatever is open on it
+		}
+	}()
+	for range 1 + random.IntN(4) {
+		id, other := 1+random.IntN(copies), 1+random.IntN(copies*2)
+		var sql string
+		args := []any{id}
+		switch random.IntN(13) {
+		case 0, 1:
+			sql, args = "INSERT IGNORE INTO copies VALUES (?, 'new', ?, now(6), NULL)", []any{other, fmt.Sprintf("%d.%02d", id%500, id%100)}
+		case 2:
+			sql = "DELETE FROM copies WHERE copy_id = ?"
+		case 3, 4:
+			sql = "UPDATE copies SET shelf_mark = concat(shelf_mark, '!'), acquired_at = now(6) WHERE copy_id = ? AND length(shelf_mark) < 60"
+		case 5:
+			sql, args = "UPDATE IGNORE copies SET copy_id = ? WHERE copy_id = ?", []any{other, id}
+		case 6:
+			sql, args = "INSERT IGNORE INTO loans (note, patron_id, copy_id) VALUES ('again', ?, ?)", []any{random.IntN(40), id}
+		case 7:
+			sql = "UPDATE loans SET note = NULL, body = json_set(body, '$.seen', true) WHERE copy_id = ?"
+		case 8:
+			sql = "UPDATE IGNORE loans SET patron_id = patron_id + 1000 WHERE copy_id = ? AND patron_id < 1000"
+		case 9:
+			sql, args = "UPDATE shelves SET visits = visits + 1 WHERE mark = concat('m', ?)", []any{id % (copies / 20)}
+		case 10:
+			sql, args = "UPDATE IGNORE shelves SET mark = concat('M', ?) WHERE mark = concat('m', ?)", []any{random.IntN(copies / 10), id % (copies / 20)}
+		case 11:
+			sql, args = "REPLACE INTO copies VALUES (?, 'replaced', 1, now(6), 'x')", []any{other}
+		default:
+			sql, args = "UPDATE shelves SET essay = repeat(md5(?), 30), tags = NULL WHERE mark = concat('m', ?)", []any{fmt.Sprint(other), id % (copies / 20)}
+		}
+		if random.IntN(15) == 0 && !distributed {
+			exec("SAVEPOINT s")
+			exec(sql, args...)
+			exec("ROLLBACK TO s")
+			continue
+		}
+		exec(sql, args...)
+	}
+	if random.IntN(20) == 0 && !distributed {
+		exec("UPDATE visits SET n = n + 1 WHERE id = ?", 1+random.IntN(copies/20)) // stays, whatever comes
+	}
+	switch what := random.IntN(150); {
+	case distributed:
+		exec("XA END " + xid)
+		exec("XA PREPARE " + xid)
+		if random.IntN(4) == 0 {
+			exec("XA ROLLBACK " + xid)
+		} else {
+			exec("XA COMMIT " + xid)
+		}
+		return err
+	case what < 4:
+		exec("ROLLBACK")
+		return err
+	case what == 4: // a transaction of many rows, so that kills cut through one
+		exec("UPDATE copies SET price = price + 0.01 WHERE copy_id % 3 = ?", random.IntN(3))
+	}
+	exec("COMMIT")
+	return err
+}
+
+func mariaKillStage(t *testing.T, m *demo.MariaDB, copies int) (*instance, string, *sql.DB) {
+	t.Helper()
+	name, db := mariaDatabase(t, m, mariaFill(copies)...)
+	i := newInstance(t, stateServer(t), killConfig).start()
+	i.must(http.MethodPost, "/v1/sources/catalogue", mariaSource(t, m, map[string]any{"match": name + ".*"}), nil)
+	i.must(http.MethodPost, "/v1/destinations/archive", map[string]any{"kind": "file", "file": map[string]string{"directory": "archive"}}, nil)
+	i.must(http.MethodPost, "/v1/outlets/archive", map[string]any{"source": "catalogue", "destination": "archive", "file": map[string]any{"rotate_bytes": 4 << 20}}, nil)
+	i.must(http.MethodPost, "/v1/outlets/desk", map[string]any{"source": "catalogue"}, nil)
+	return i, name, db
+}
+
+// mariaProve holds that the journal is whole and equal to the source.
+func mariaProve(t *testing.T, i *instance, db *sql.DB, database string, tables ...string) []*event {
+	t.Helper()
+	finishXA(t, db)
+	i.mariaSettled("catalogue", db)
+	events := i.journal("catalogue")
+	f := proveJournal(t, events)
+	for _, table := range tables {
+		require.True(t, f.loaded[database+"."+table], "%s was loaded", table)
+		f.mariaEquals(t, db, database, table)
+	}
+	return events
+}
+
+// finishXA ends the distributed transactions whose writer has gone.
+func finishXA(t *testing.T, db *sql.DB) {
+	t.Helper()
+	rows, err := db.QueryContext(t.Context(), "XA RECOVER")
+	require.NoError(t, err)
+	var names []string
+	for rows.Next() {
+		var a, b, c int
+		var name string
+		require.NoError(t, rows.Scan(&a, &b, &c, &name))
+		names = append(names, name)
+	}
+	require.NoError(t, rows.Err())
+	for n, name := range names {
+		how := []string{"COMMIT", "ROLLBACK"}[n%2]
+		_, err := db.ExecContext(t.Context(), "XA "+how+" '"+name+"'")
+		var server *mysql.MySQLError
+		if errors.As(err, &server) && server.Number == 1402 {
+			continue // there was nothing in it: it is rolled back
+		}
+		require.NoError(t, err)
+	}
+}
+
+// TestMariaDBKill kills the service at random moments under load, with load and following
+// at work.
+func TestMariaDBKill(t *testing.T) {
+	t.Parallel()
+	inRounds(t, mariaKill)
+}
+
+func mariaKill(t *testing.T, _ int) {
+	m, copies := mariaServer(t, nil), 6000
+	i, name, db := mariaKillStage(t, m, copies)
+	w := startMariaWriters(t, m, name, 3, copies)
+	reader := startPullReader(t, i, "desk")
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	random := seeded.Random(t, 7)
+	loadsCut := 0
+	for kill := range 20 {
+		moment := time.Duration(random.IntN(40)) * time.Millisecond
+		if kill%3 > 0 {
+			moment = time.Duration(100+random.IntN(700)) * time.Millisecond
+		}
+		if kill%6 == 5 {
+			i.call(http.MethodPost, "/v1/sources/catalogue/tables/"+name+".copies/reload", nil) //nolint:errcheck // the service may still be starting
+		}
+		<-time.After(moment)
+		for _, s := range i.status().Sources {
+			for _, table := range s.Tables {
+				if table.State == "loading" || table.State == "to-load" {
+					loadsCut++
+				}
+			}
+		}
+		i.stop(syscall.SIGKILL)
+		i.launch()
+		if kill%3 > 0 {
+			i.eventually("the service answers again", func() bool {
+				code, _, err := i.call(http.MethodGet, "/readyz", nil)
+				return err == nil && code == http.StatusOK
+			})
+		}
+	}
+	i.eventually("the service answers again", func() bool { return len(i.status().Sources) == 1 })
+	w.end()
+	events := mariaProve(t, i, db, name, "copies", "loans", "shelves", "visits")
+	reader.end()
+	reader.prove(t)
+	require.Positive(t, loadsCut, "at least one kill fell into a load")
+	t.Logf("%d events, %d pages' offsets read, %d loads cut", len(events), len(reader.seen), loadsCut)
+}
+
+// TestMariaDBKillSource kills the source's server under load.
+func TestMariaDBKillSource(t *testing.T) {
+	t.Parallel()
+	m, copies := mariaServer(t, map[string]string{"innodb-flush-log-at-trx-commit": "1", "sync-binlog": "1"}), 2000
+	i, name, db := mariaKillStage(t, m, copies)
+	w := startMariaWriters(t, m, name, 2, copies)
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	random := seeded.Random(t, 8)
+	for range 3 {
+		<-time.After(time.Duration(300+random.IntN(900)) * time.Millisecond)
+		m.Kill()
+		i.eventually("the service says that its source is away", func() bool {
+			s := i.status().Sources
+			return len(s) == 1 && s[0].Phase != "running"
+		})
+		require.NoError(t, m.Start(context.Background()))
+	}
+	w.end()
+	mariaRun(t, db, "REPAIR TABLE visits") // MyISAM does not survive a kill
+	mariaProve(t, i, db, name, "copies", "loans", "shelves")
+}
+
