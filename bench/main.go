@@ -40,8 +40,8 @@ func main() {
 	flag.IntVar(&s.rounds, "rounds", 5, "runs of each, alternating; medians are printed")
 	flag.IntVar(&s.large, "large", 1_500_000, "rows of the one large transaction")
 	flag.IntVar(&s.huge, "huge", 10_000_000, "rows of the transaction and the table that show how memory grows; run once")
-	flag.StringVar(&s.only, "only", "", "load, small (transactions), delay, fan (outlets beside capture), delivery, stalled, rest (outlets with little to do), tables (many of them) or demo: that alone")
-	flag.StringVar(&s.match, "match", "", "of deliveries, those alone whose names hold this")
+	flag.StringVar(&s.only, "only", "", "load, small (transactions), delay, fan (outlets beside capture), delivery, mariadb, stalled, rest (outlets with little to do), tables (many of them) or demo: that alone")
+	flag.StringVar(&s.match, "match", "", "of deliveries and of MariaDB, those alone whose names hold this")
 	flag.IntVar(&s.small, "small", 200_000, "transactions of one row")
 	flag.IntVar(&s.rate, "rate", 1000, "transactions a second for the delay")
 	flag.DurationVar(&s.span, "span", 20*time.Second, "how long the delay is measured")
@@ -129,6 +129,13 @@ func run(ctx context.Context, s settings) error {
 			return fmt.Errorf("load: %w", err)
 		}
 		report.WriteString(line)
+	}
+	if s.only == "" || only("mariadb") {
+		table, err := b.mariaDB(ctx)
+		if err != nil {
+			return fmt.Errorf("MariaDB: %w", err)
+		}
+		report.WriteString("\n" + table)
 	}
 	if s.only == "" || only("fan") {
 		table, err := b.fanOut(ctx)

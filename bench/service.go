@@ -41,7 +41,7 @@ func stateName(name string) string { return "state_" + strings.ReplaceAll(name, 
 func (b *bed) start(ctx context.Context, name string) (*instance, error) {
 	database := stateName(name)
 	config := filepath.Join(b.folder, name+".yaml")
-	text := fmt.Sprintf("listen: 127.0.0.1:%d\nstate_database: \"%s\"\nkey_file: %s\nfiles_root: %s\nnetwork: {local: [all]}\nsecrets: {folders: [%s]}\nlog_level: warn\n", b.port, b.state.Address(database), filepath.Join(b.folder, "key"), filepath.Join(b.folder, "files"), filepath.Dir(b.source.PasswordFile()))
+	text := fmt.Sprintf("listen: 127.0.0.1:%d\nstate_database: \"%s\"\nkey_file: %s\nfiles_root: %s\nnetwork: {local: [all]}\nsecrets: {folders: [%s]}\nlog_level: warn\n", b.port, b.state.Address(database), filepath.Join(b.folder, "key"), filepath.Join(b.folder, "files"), b.folder)
 	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 		return nil, err
 	}
@@ -259,7 +259,7 @@ func (b *bed) delay(ctx context.Context) (string, error) {
 		topic, err = readTopic(measure, broker, "delay")
 		failed <- err
 	}()
-	stream, err := i.readDelays(measure)
+	stream, err := i.readDelays(measure, committedAt)
 	for range writers + 2 {
 		if err := <-failed; err != nil && measure.Err() == nil {
 			return "", err
@@ -323,7 +323,8 @@ func (b *bed) commitBarely(ctx context.Context, i *instance, took *[]time.Durati
 	return nil
 }
 
-func (i *instance) readDelays(ctx context.Context) ([]time.Duration, error) {
+// readDelays reads a pull outlet's stream: written is when an insert was written.
+func (i *instance) readDelays(ctx context.Context, written func(line []byte) (at time.Time, found bool)) ([]time.Duration, error) {
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, i.address+"/v1/outlets/desk/stream", nil)
 	if err != nil {
 		return nil, err
@@ -336,22 +337,24 @@ func (i *instance) readDelays(ctx context.Context) ([]time.Duration, error) {
 	var delays []time.Duration
 	in := bufio.NewScanner(response.Body)
 	in.Buffer(make([]byte, 64<<10), 8<<20)
-	mark := []byte(`"time":"`)
 	for in.Scan() {
 		now := time.Now()
-		line := in.Bytes()
-		if !bytes.Contains(line, []byte(`"operation":"insert"`)) {
+		if !bytes.Contains(in.Bytes(), []byte(`"operation":"insert"`)) {
 			continue
 		}
-		_, rest, found := bytes.Cut(line, mark)
-		if !found {
-			continue
+		if at, found := written(in.Bytes()); found {
+			delays = append(delays, now.Sub(at))
 		}
-		committed, err := time.Parse(time.RFC3339Nano, string(rest[:27]))
-		if err != nil {
-			return delays, err
-		}
-		delays = append(delays, now.Sub(committed))
 	}
 	return delays, in.Err()
+}
+
+// committedAt is the time that the event's transaction carries.
+func committedAt(line []byte) (time.Time, bool) {
+	_, rest, found := bytes.Cut(line, []byte(`"time":"`))
+	if !found {
+		return time.Time{}, false
+	}
+	at, err := time.Parse(time.RFC3339Nano, string(rest[:27]))
+	return at, err == nil
 }

@@ -269,48 +269,67 @@ func (r *run) end(ctx context.Context, s *stream.Stream, last stream.Event) erro
 	}
 	r.writing.Lock()
 	defer r.writing.Unlock()
-	before := r.at.state()
-	r.under(func() {
-		r.tx = transaction{open: true, id: g.head.String(), time: int64(g.time) * 1e6, image: r.tx.image, arena: r.tx.arena[:0], place: s.Place().Number(), end: s.Place()}
-		if g.head.Server != r.server {
-			r.tx.origin = strconv.FormatUint(uint64(g.head.Server), 10)
-		}
-		if r.at.Open != r.tx.id {
-			r.skip, r.skipIndex = 0, 0
-		}
-	})
 	x := binlog.XAPrepare{OnePhase: true}
-	var err error
 	if last.Type == binlog.TypeXAPrepare {
+		var err error
 		if x, err = binlog.DecodeXAPrepare(last.Body); err != nil {
 			return s.CannotDecode(err)
 		}
 	}
+	var aside func() error
 	switch {
 	case !x.OnePhase:
-		err = r.prepare(x.XID, before)
+		aside = func() error { return r.prepare(x.XID, r.at.state()) }
 	case g.head.Flags&binlog.GroupXACompleted != 0:
-		err = r.complete(ctx, s)
+		aside = func() error { return r.complete(ctx, s) }
 	case g.large:
-		err = r.replay(ctx, before, g.head.GTID, g)
-	default:
-		err = r.sink.Locked(func() error { return r.takeHeld(ctx, s, g) })
+		aside = func() error { return r.replay(ctx, r.at.state(), g.head.GTID, g) }
 	}
-	if err != nil {
+	if aside == nil { // most groups are held: one turn with the lock takes them
+		return r.sink.Locked(func() error {
+			r.opens(s)
+			if err := r.takeHeld(ctx, s, g); err != nil {
+				return err
+			}
+			r.closes(s)
+			return nil
+		})
+	}
+	r.under(func() { r.opens(s) })
+	if err := aside(); err != nil {
 		return err
 	}
-	return r.sink.Locked(func() error {
-		if r.tx.begun {
-			r.sink.Commit()
-		}
-		r.tx.open, r.tx.begun, r.skip = false, false, 0
-		r.at.taken(g.head.GTID, r.tx.digest)
-		if r.loads.wanted {
-			r.loads.past.ended(s.Place())
-		}
-		r.reached(s.Place(), s.File())
-		return nil
-	})
+	r.under(func() { r.closes(s) })
+	return nil
+}
+
+// opens begins to take the group whose end has come; the lock is held.
+func (r *run) opens(s *stream.Stream) {
+	g := &r.group
+	tx := &r.tx
+	tx.open, tx.begun, tx.id, tx.origin = true, false, g.head.String(), ""
+	tx.time, tx.ordinal, tx.digest = int64(g.time)*1e6, 0, 0
+	tx.end = s.Place()
+	tx.place = tx.end.Number()
+	if g.head.Server != r.server {
+		tx.origin = strconv.FormatUint(uint64(g.head.Server), 10)
+	}
+	if r.at.Open != tx.id {
+		r.skip, r.skipIndex = 0, 0
+	}
+}
+
+// closes ends the group that has been taken; the lock is held.
+func (r *run) closes(s *stream.Stream) {
+	if r.tx.begun {
+		r.sink.Commit()
+	}
+	r.tx.open, r.tx.begun, r.skip = false, false, 0
+	r.at.taken(r.group.head.GTID, r.tx.digest)
+	if r.loads.wanted {
+		r.loads.past.ended(s.Place())
+	}
+	r.reached(s.Place(), s.File())
 }
 
 // takeHeld takes the events of a group that was held; the lock is held.

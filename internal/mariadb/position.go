@@ -3,6 +3,7 @@ package mariadb
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 
 	"rillmark/internal/mariadb/binlog"
@@ -76,12 +77,14 @@ type position struct {
 	gtids stream.GTIDs
 	// text is gtids as text, where no group has come since.
 	text string
-	// before, last and digest are those of the checkpoint.
-	before string
-	last   binlog.GTID
-	digest uint32
-	place  stream.Place
-	file   string
+	// last and digest are those of the checkpoint; previous is what last's domain had before
+	// it, zero where it had nothing, and before how far the log had been taken then, in the
+	// words of an earlier run.
+	last, previous binlog.GTID
+	before         string
+	digest         uint32
+	place          stream.Place
+	file           string
 }
 
 // encoded is the position as it is stored.
@@ -89,7 +92,11 @@ func (p *position) encoded() []byte {
 	c := p.checkpoint
 	c.GTIDs, c.Before, c.Digest = p.state(), p.before, p.digest
 	if p.last.Sequence > 0 {
-		c.Last = p.last.String()
+		before := maps.Clone(p.gtids)
+		if before[p.last.Domain] = p.previous; p.previous.Sequence == 0 {
+			delete(before, p.last.Domain)
+		}
+		c.Last, c.Before = p.last.String(), before.String()
 	}
 	c.File, c.Offset = p.file, p.place.Offset
 	return c.encode()
@@ -105,7 +112,7 @@ func (p *position) state() string {
 
 // taken moves behind a whole group.
 func (p *position) taken(g binlog.GTID, digest uint32) {
-	p.before = p.state()
+	p.previous = p.gtids[g.Domain]
 	p.gtids[g.Domain] = g
 	p.text, p.last, p.digest = "", g, digest
 	p.Open, p.Rows, p.Index = "", 0, 0

@@ -31,7 +31,7 @@ func (r *run) replay(ctx context.Context, before string, which binlog.GTID, outc
 	inside, number := false, 0
 	for {
 		e, err := s.Next()
-		if session.IsLogGone(err) {
+		if err != nil && session.IsLogGone(err) {
 			return &engine.Fault{Code: "log-gone", Final: true, Cause: err, Message: fmt.Sprintf("the group %s, whose rows were still needed, has been purged from the log of %s", which, r.config.Where()), Fix: session.Anew}
 		}
 		if err != nil {

@@ -307,7 +307,7 @@ func (r *run) read(ctx context.Context, s *stream.Stream) error {
 	defer stop()
 	for {
 		e, err := s.Next()
-		if session.IsLogGone(err) && r.resumed != nil && r.resumed.Before != r.resumed.GTIDs {
+		if err != nil && session.IsLogGone(err) && r.resumed != nil && r.resumed.Before != r.resumed.GTIDs {
 			// The newest group is purged already; what comes behind it may not be.
 			r.sink.Report(engine.Report{Level: "warn", Event: "unverified", Message: "the group that was read last has been purged: that the log is the one that was followed before cannot be verified"})
 			s.Close()

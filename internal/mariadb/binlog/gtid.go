@@ -16,7 +16,10 @@ type GTID struct {
 
 // String is the name as the server writes it: 0-1-42.
 func (g GTID) String() string {
-	return fmt.Sprintf("%d-%d-%d", g.Domain, g.Server, g.Sequence)
+	var b [44]byte
+	text := append(strconv.AppendUint(b[:0], uint64(g.Domain), 10), '-')
+	text = append(strconv.AppendUint(text, uint64(g.Server), 10), '-')
+	return string(strconv.AppendUint(text, g.Sequence, 10))
 }
 
 // ParseGTID reads what String wrote.

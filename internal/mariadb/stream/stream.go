@@ -4,10 +4,10 @@ package stream
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
@@ -16,17 +16,52 @@ import (
 )
 
 // Stream is a log as it comes. It is not safe for several goroutines, but for Interrupt.
+//
+// A goroutine of its own takes events off the connection, checks them and hands them over
+// in batches, so that what is read and what is made of it take turns on two cores.
 type Stream struct {
 	config *session.Config
 	conn   *wire.Conn
-	// checksum says whether events of the file at hand have one.
-	checksum bool
-	file     string
-	place    Place
+	// at is where the event at hand stands.
+	at      standing
+	batch   *batch
+	next    int // of batch
+	batches chan *batch
+	spare   chan *batch
+	closing chan struct{}
+	ended   chan struct{}
+	once    sync.Once
+}
+
+// standing is where in the server's files an event ends.
+type standing struct {
+	file  string
+	place Place
 	// rotated is true once a file's end has been read: the beginning of the next one then
 	// says which groups came before.
 	rotated bool
 }
+
+// batch is events one after the other, and what ended the log behind them.
+type batch struct {
+	data   []byte
+	events []batched
+	err    error
+}
+
+type batched struct {
+	binlog.Header
+	end int // of its body in data
+	at  standing
+}
+
+const (
+	// batchBytes and batchEvents are the most that is handed over at once.
+	batchBytes  = 256 << 10
+	batchEvents = 2048
+	// batchesAhead are read ahead at most.
+	batchesAhead = 2
+)
 
 // Options say how a log is read.
 type Options struct {
@@ -49,6 +84,15 @@ func Open(ctx context.Context, c *session.Config, o Options) (*Stream, error) {
 		conn.Close()
 		return nil, c.Explain(err)
 	}
+	s.batches, s.spare = make(chan *batch, batchesAhead), make(chan *batch, batchesAhead+2)
+	s.closing, s.ended = make(chan struct{}), make(chan struct{})
+	for range batchesAhead + 2 {
+		s.spare <- new(batch)
+	}
+	go func() {
+		defer close(s.ended)
+		(&reader{conn: conn, user: c.User, where: c.Where()}).run(s)
+	}()
 	return s, nil
 }
 
@@ -69,7 +113,7 @@ func (s *Stream) start(ctx context.Context, o Options) error {
 	stop := context.AfterFunc(ctx, s.conn.Interrupt)
 	defer stop()
 	if err := s.conn.Register(o.ID, o.Name); err != nil {
-		return s.noRight(err)
+		return noRight(err, s.config.User, s.config.Where())
 	}
 	flags := uint16(0)
 	if o.Statements {
@@ -106,10 +150,10 @@ func (s *Stream) idIsFree(ctx context.Context, o Options) error {
 	return nil
 }
 
-func (s *Stream) noRight(err error) error {
+func noRight(err error, user, where string) error {
 	if code := wire.Code(err); code == 1045 || code == 1227 {
-		return &engine.Fault{Code: "no-replication-right", Cause: err, Message: fmt.Sprintf("user %q may not read the log of %s", s.config.User, s.config.Where()),
-			Fix: "GRANT REPLICATION SLAVE ON *.* TO " + s.config.User}
+		return &engine.Fault{Code: "no-replication-right", Cause: err, Message: fmt.Sprintf("user %q may not read the log of %s", user, where),
+			Fix: "GRANT REPLICATION SLAVE ON *.* TO " + user}
 	}
 	return err
 }
@@ -117,115 +161,56 @@ func (s *Stream) noRight(err error) error {
 // Interrupt ends whatever waits for the log. It may be called by another goroutine.
 func (s *Stream) Interrupt() { s.conn.Interrupt() }
 
-// Close ends the session.
-func (s *Stream) Close() { s.conn.Close() }
+// Close ends the session; a second call does nothing.
+func (s *Stream) Close() {
+	s.once.Do(func() {
+		s.conn.Interrupt()
+		close(s.closing)
+		<-s.ended
+		s.conn.Close()
+	})
+}
 
-// Place is where the log goes on behind the event at hand, File its file's name.
-func (s *Stream) Place() Place { return s.place }
+// Place is where the log goes on behind the event at hand.
+func (s *Stream) Place() Place { return s.at.place }
 
 // File is the name of the file at hand.
-func (s *Stream) File() string { return s.file }
+func (s *Stream) File() string { return s.at.file }
 
 // Rotated reports whether a file's end has been read.
-func (s *Stream) Rotated() bool { return s.rotated }
+func (s *Stream) Rotated() bool { return s.at.rotated }
 
-// Event is one event, good until the next.
+// Event is one event. Its body is good until the next one.
 type Event struct {
 	binlog.Header
 	Body []byte
-	// Raw is the whole event, without its checksum.
-	Raw []byte
 }
 
 // Next is the next event. What only says how the log is written is taken here.
 func (s *Stream) Next() (Event, error) {
-	for {
-		raw, err := s.conn.NextEvent()
-		if err != nil {
-			return Event{}, s.noRight(err)
-		}
-		if len(raw) > 4 && binlog.Type(raw[4]) == binlog.TypeFormatDescription {
-			d, err := binlog.DecodeFormatDescription(raw)
-			if err != nil {
-				return Event{}, s.broken(err)
+	for s.batch == nil || s.next == len(s.batch.events) {
+		if s.batch != nil {
+			if s.batch.err != nil {
+				return Event{}, s.batch.err
 			}
-			s.checksum = d.Checksum
-			s.advance(raw)
-			return Event{Header: binlog.Header{Type: binlog.TypeFormatDescription}}, nil
+			s.spare <- s.batch
 		}
-		// The first event names the file before its format is known: it has a checksum
-		// where the server's others have one, and is right with or without.
-		h, body, err := binlog.Split(raw, s.checksum)
-		if err != nil && !s.checksum && s.file == "" {
-			return Event{}, s.broken(err)
-		}
-		if err != nil {
-			return Event{}, s.broken(err)
-		}
-		s.advance(raw)
-		if h.Type == binlog.TypeRotate {
-			if err := s.rotate(h, body); err != nil {
-				return Event{}, err
-			}
-			continue
-		}
-		return Event{h, body, raw[:binlog.HeaderSize+len(body)]}, nil
+		s.batch, s.next = <-s.batches, 0
 	}
-}
-
-func (s *Stream) rotate(h binlog.Header, body []byte) error {
-	if s.file == "" && len(body) > 12 {
-		// Whether the first event has a checksum is not said before the second.
-		if named := string(body[8 : len(body)-4]); !validFile(string(body[8:])) && validFile(named) {
-			body = body[:len(body)-4]
-		}
+	start := 0
+	if s.next > 0 {
+		start = s.batch.events[s.next-1].end
 	}
-	r, err := binlog.DecodeRotate(body)
-	if err != nil {
-		return s.broken(err)
-	}
-	if s.file != "" && r.File != s.file {
-		s.rotated = true
-	}
-	if r.File != s.file {
-		s.file = r.File
-		s.place = Place{FileNumber(r.File), r.Offset}
-	}
-	return nil
-}
-
-// validFile reports whether a name ends with a file's number.
-func validFile(name string) bool {
-	at := strings.LastIndexByte(name, '.')
-	if at < 0 || len(name)-at < 2 {
-		return false
-	}
-	return strings.Trim(name[at+1:], "0123456789") == ""
-}
-
-// advance moves on behind an event. Its header has the low half of the offset only.
-func (s *Stream) advance(raw []byte) {
-	h := binlog.Header{End: uint32(raw[13]) | uint32(raw[14])<<8 | uint32(raw[15])<<16 | uint32(raw[16])<<24, Flags: uint16(raw[17]) | uint16(raw[18])<<8}
-	if h.End == 0 || h.Flags&binlog.FlagArtificial != 0 || binlog.Type(raw[4]) == binlog.TypeHeartbeat {
-		return
-	}
-	end := s.place.Offset&^(1<<32-1) | uint64(h.End)
-	if end < s.place.Offset {
-		end += 1 << 32
-	}
-	s.place.Offset = end
-}
-
-func (s *Stream) broken(err error) error {
-	if errors.Is(err, binlog.ErrChecksum) {
-		return &engine.Fault{Code: "log-damaged", Cause: err, Message: fmt.Sprintf("the event behind %s:%d of the log was damaged on its way, or on the server's disk", s.file, s.place.Offset),
-			Fix: "it is read again; where it stays so, the server's log is damaged: " + session.Anew}
-	}
-	return s.CannotDecode(err)
+	e := &s.batch.events[s.next]
+	s.next++
+	s.at = e.at
+	return Event{e.Header, s.batch.data[start:e.end:e.end]}, nil
 }
 
 // CannotDecode is the fault of an event that is not what it says.
-func (s *Stream) CannotDecode(err error) error {
+func (s *Stream) CannotDecode(err error) error { return cannotDecode(&s.at, err) }
+
+func cannotDecode(at *standing, err error) error {
 	return &engine.Fault{Code: "cannot-decode", Final: true, Cause: err,
-		Message: fmt.Sprintf("the event that ends at %s:%d of the log cannot be decoded", s.file, s.place.Offset), Fix: "report it with this line; nothing was lost, capture waits there"}
+		Message: fmt.Sprintf("the event that ends at %s:%d of the log cannot be decoded", at.file, at.place.Offset), Fix: "report it with this line; nothing was lost, capture waits there"}
 }

@@ -55,6 +55,10 @@ type Column struct {
 	set []string
 	// old is a temporal type in its former form.
 	old bool
+	// size is how many bytes an integer has in the log, prefix a text's length; aliased is
+	// set where the log has the value as events have it.
+	size, prefix int
+	aliased      bool
 }
 
 // Undecodable is what a text could not be decoded from.
@@ -149,6 +153,11 @@ func geometryName(subtype uint8) string {
 // Prepare fills in what follows from the kind: the rule, the labels, the decoder.
 func (c *Column) Prepare(sets Charsets) error {
 	c.old = c.Log.Type == binlog.ColTime || c.Log.Type == binlog.ColDateTime || c.Log.Type == binlog.ColTimestamp
+	c.size, c.prefix, c.aliased = integers[c.Log.Type], c.lengthBytes(), false
+	defer func() {
+		compressed := c.Log.Type == binlog.ColBlobCompressed || c.Log.Type == binlog.ColVarcharCompr
+		c.aliased = !compressed && (c.Kind == Text && c.Decode == nil || c.Kind == Binary && c.Bytes == 0)
+	}()
 	c.Rule, c.Bits, c.Labels = ruleOf[c.Kind], 0, nil
 	switch c.Kind {
 	case Integer:

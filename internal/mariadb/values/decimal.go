@@ -1,6 +1,9 @@
 package values
 
-import "errors"
+import (
+	"errors"
+	"strconv"
+)
 
 // digitBytes is how many bytes so many digits have that do not fill a group of nine.
 var digitBytes = [...]int{0, 1, 1, 2, 2, 3, 3, 4, 4, 4}
@@ -27,9 +30,12 @@ func appendDecimal(dst, data []byte, precision, scale int) (out []byte, n int, e
 		}
 		dst = append(dst, '-')
 	}
+	if precision <= 18 && whole <= 9 && scale <= 9 {
+		return appendShortDecimal(dst, b, whole, scale), n, nil
+	}
 	start := len(dst)
 	group := func(size, width int) {
-		dst = digits(dst, int64(bigEndian(b[:size])), width)
+		dst = digits(dst, bigEndian(b[:size]), width)
 		b = b[size:]
 	}
 	if rest := whole % 9; rest > 0 {
@@ -58,4 +64,21 @@ func appendDecimal(dst, data []byte, precision, scale int) (out []byte, n int, e
 		group(digitBytes[rest], rest)
 	}
 	return dst, n, nil
+}
+
+// appendShortDecimal is for the numbers that most tables have: one group before the point
+// and one behind it.
+func appendShortDecimal(dst, b []byte, whole, scale int) []byte {
+	size := digitBytes[whole]
+	dst = strconv.AppendUint(dst, bigEndian(b[:size]), 10)
+	if scale == 0 {
+		return dst
+	}
+	v, at := uint32(bigEndian(b[size:])), len(dst)
+	dst = append(dst, ".000000000"[:1+scale]...)
+	for i := at + scale; v > 0 && i > at; i-- {
+		dst[i] = byte('0' + v%10)
+		v /= 10
+	}
+	return dst
 }

@@ -27,8 +27,7 @@ const maxText = 1 << 30
 func (c *Column) FromLog(dst, data []byte) (out []byte, n int, err error) {
 	switch c.Log.Type {
 	case binlog.ColTiny, binlog.ColShort, binlog.ColInt24, binlog.ColLong, binlog.ColLongLong:
-		n = integers[c.Log.Type]
-		if len(data) < n {
+		if n = c.size; len(data) < n {
 			return dst, 0, errShort
 		}
 		return appendInteger(dst, data[:n], c.Log.Unsigned), n, nil
@@ -68,7 +67,7 @@ func (c *Column) FromLog(dst, data []byte) (out []byte, n int, err error) {
 		out, err = c.appendLabels(dst, littleEndian(data[:n]))
 		return out, n, err
 	}
-	prefix := c.lengthBytes()
+	prefix := c.prefix
 	if len(data) < prefix {
 		return dst, 0, errShort
 	}
@@ -91,7 +90,7 @@ func (c *Column) FromLog(dst, data []byte) (out []byte, n int, err error) {
 func (c *Column) Skip(data []byte) (n, size int, err error) {
 	switch c.Log.Type {
 	case binlog.ColVarchar, binlog.ColVarString, binlog.ColString, binlog.ColTinyBlob, binlog.ColBlob, binlog.ColMediumBlob, binlog.ColLongBlob, binlog.ColGeometry, binlog.ColBlobCompressed, binlog.ColVarcharCompr:
-		prefix := c.lengthBytes()
+		prefix := c.prefix
 		if len(data) < prefix {
 			return 0, 0, errShort
 		}
@@ -133,7 +132,15 @@ func bigEndian(b []byte) (v uint64) {
 }
 
 func appendInteger(dst, data []byte, unsigned bool) []byte {
-	v := littleEndian(data)
+	var v uint64
+	switch len(data) {
+	case 8:
+		v = binary.LittleEndian.Uint64(data)
+	case 4:
+		v = uint64(binary.LittleEndian.Uint32(data))
+	default:
+		v = littleEndian(data)
+	}
 	if unsigned {
 		return strconv.AppendUint(dst, v, 10)
 	}
@@ -299,15 +306,10 @@ func expand(text []byte) ([]byte, error) {
 // Alias is the text of a value that stands in the log as it is in events: UTF-8, or bytes.
 // It points into data; is is false where the value has to be converted.
 func (c *Column) Alias(data []byte) (text []byte, n int, is bool) {
-	switch {
-	case c.Kind == Text && c.Decode == nil, c.Kind == Binary && c.Bytes == 0:
-	default:
+	if !c.aliased {
 		return nil, 0, false
 	}
-	if c.Log.Type == binlog.ColBlobCompressed || c.Log.Type == binlog.ColVarcharCompr {
-		return nil, 0, false
-	}
-	prefix := c.lengthBytes()
+	prefix := c.prefix
 	if len(data) < prefix {
 		return nil, 0, false
 	}

@@ -24,8 +24,16 @@ func fraction(data []byte, decimals int) int64 {
 func (c *Column) appendTemporal(dst, data []byte) (out []byte, n int, err error) {
 	decimals := min(int(c.Log.Meta), 6)
 	behind := (decimals + 1) / 2
-	size := map[byte]int{binlog.ColDate: 3, binlog.ColNewDate: 3, binlog.ColTime: 3, binlog.ColDateTime: 8, binlog.ColTimestamp: 4, binlog.ColTime2: 3, binlog.ColDateTime2: 5, binlog.ColTimestamp2: 4}
-	n = size[c.Log.Type]
+	switch c.Log.Type {
+	case binlog.ColDateTime:
+		n = 8
+	case binlog.ColDateTime2:
+		n = 5
+	case binlog.ColTimestamp, binlog.ColTimestamp2:
+		n = 4
+	default:
+		n = 3
+	}
 	if !c.old && c.Kind != Date {
 		n += behind
 	}
@@ -79,8 +87,27 @@ func appendTime2(dst, data []byte, behind int) []byte {
 	return appendClock(dst, negative, v>>12&1023, v>>6&63, v&63, micros)
 }
 
+// pairs are the numbers of two digits one after the other.
+var pairs = func() (all [200]byte) {
+	for i := range 100 {
+		all[2*i], all[2*i+1] = byte('0'+i/10), byte('0'+i%10)
+	}
+	return all
+}()
+
+// put2 writes a number of two digits.
+func put2(dst []byte, v uint32) { copy(dst[:2], pairs[2*v:2*v+2]) }
+
+// put6 writes a number of six digits.
+func put6(dst []byte, v uint32) {
+	_ = dst[5]
+	put2(dst, v/10000)
+	put2(dst[2:], v/100%100)
+	put2(dst[4:], v%100)
+}
+
 // digits appends a number with zeros in front.
-func digits(dst []byte, v int64, width int) []byte {
+func digits(dst []byte, v uint64, width int) []byte {
 	var b [20]byte
 	i := len(b)
 	for v > 0 || width > 0 {
@@ -93,31 +120,51 @@ func digits(dst []byte, v int64, width int) []byte {
 }
 
 func appendDate(dst []byte, year, month, day int) []byte {
-	dst = append(digits(dst, int64(year), 4), '-')
-	dst = append(digits(dst, int64(month), 2), '-')
-	return digits(dst, int64(day), 2)
+	var b [10]byte
+	putDate(b[:], year, month, day)
+	return append(dst, b[:]...)
+}
+
+func putDate(b []byte, year, month, day int) {
+	_ = b[9]
+	put2(b, uint32(year)/100%100)
+	put2(b[2:], uint32(year)%100)
+	b[4], b[7] = '-', '-'
+	put2(b[5:], uint32(month)%100)
+	put2(b[8:], uint32(day)%100)
 }
 
 func appendClock(dst []byte, negative bool, hours, minutes, seconds, micros int64) []byte {
 	if negative {
 		dst = append(dst, '-')
 	}
-	dst = append(digits(dst, hours, 2), ':')
-	dst = append(digits(dst, minutes, 2), ':')
-	dst = append(digits(dst, seconds, 2), '.')
-	return digits(dst, micros, 6)
+	if hours > 99 {
+		dst = append(dst, byte('0'+hours/100%10))
+	}
+	var b [15]byte
+	putClock(b[:], hours%100, minutes, seconds, micros)
+	return append(dst, b[:]...)
+}
+
+func putClock(b []byte, hours, minutes, seconds, micros int64) {
+	_ = b[14]
+	put2(b, uint32(hours)%100)
+	put2(b[3:], uint32(minutes)%100)
+	put2(b[6:], uint32(seconds)%100)
+	b[2], b[5], b[8] = ':', ':', '.'
+	put6(b[9:], uint32(micros)%1000000)
 }
 
 // appendDateTime is RFC 3339 without a zone; a date with a zero in it, which is none, stays
 // as the server writes it, with a space.
 func appendDateTime(dst []byte, year, month, day int, seconds, micros int64) []byte {
-	dst = appendDate(dst, year, month, day)
-	between := byte('T')
-	if month == 0 || day == 0 {
-		between = ' '
+	var b [26]byte
+	putDate(b[:], year, month, day)
+	if b[10] = 'T'; month == 0 || day == 0 {
+		b[10] = ' '
 	}
-	dst = append(dst, between)
-	return appendClock(dst, false, seconds/3600, seconds/60%60, seconds%60, micros)
+	putClock(b[11:], seconds/3600, seconds/60%60, seconds%60, micros)
+	return append(dst, b[:]...)
 }
 
 // appendInstant is RFC 3339 in UTC; the zero of a TIMESTAMP is no instant.

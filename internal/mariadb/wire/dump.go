@@ -57,3 +57,6 @@ func (c *Conn) NextEvent() ([]byte, error) {
 	}
 	return nil, errPacket
 }
+
+// Pending reports whether more of the log has come already.
+func (c *Conn) Pending() bool { return c.in.Buffered()-c.passed > 4 }
