@@ -33,7 +33,7 @@ type mariaWork struct {
 	events       int
 	write        string
 	once         bool
-	sessions     int // that write it, 1 without
+	sessions     int    // that write it, 1 without
 	before, last string // positions
 }
 

@@ -270,4 +270,3 @@ func TestMariaDBKillSource(t *testing.T) {
 	mariaRun(t, db, "REPAIR TABLE visits") // MyISAM does not survive a kill
 	mariaProve(t, i, db, name, "copies", "loans", "shelves")
 }
-

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"database/sql"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -39,7 +41,12 @@ const (
 	hubName     = "hub"     // a broker of the Kafka protocol
 	noticeName  = "notices" // an HTTP function that sends notices to readers
 	lakeName    = "lake"    // Parquet files
-	seed        = 20261123
+
+	catalogueName = "catalogue"    // the second source
+	worksName     = "works"        // its tables, to the broker
+	feedName      = "feed"         // what is new, of both sources
+	feedTopic     = "library.feed" // the one topic it goes to
+	seed          = 20261123
 )
 
 // stage is all that the demo has started.
@@ -53,6 +60,10 @@ type stage struct {
 	standIns      []*exec.Cmd
 	db            *pgx.Conn // to the source, as the library's owner
 	library       *Library
+	// The second source, of which the example has none.
+	maria     *MariaDB
+	mariaDB   *sql.DB // to the catalogue, as an administrator
+	catalogue *Catalogue
 }
 
 // Run starts everything, plays, and stops everything when ctx is done.
@@ -92,7 +103,7 @@ func (s *stage) say(format string, args ...any) {
 }
 
 func (s *stage) start(ctx context.Context) error {
-	for _, port := range []int{s.Port, s.Port + 3, s.Port + 4} {
+	for _, port := range []int{s.Port, s.Port + 3, s.Port + 4, s.Port + 5} {
 		if err := portFree(port); err != nil {
 			return err
 		}
@@ -123,6 +134,13 @@ func (s *stage) start(ctx context.Context) error {
 	}
 	if err := s.prepareSource(ctx); err != nil {
 		return err
+	}
+	if !s.Example {
+		s.say("starting a MariaDB server on port %d (the catalogue) …", s.Port+5)
+		s.maria = &MariaDB{Folder: filepath.Join(housing, "catalogue"), Port: s.Port + 5}
+		if err := s.prepareCatalogue(ctx); err != nil {
+			return err
+		}
 	}
 	s.say("starting stand-ins for a broker (port %d) and an HTTP function (port %d) …", s.Port+3, s.Port+4)
 	if err := s.startStandIns(ctx); err != nil {
@@ -350,7 +368,13 @@ func (s *stage) define(ctx context.Context) error {
 	if err := os.WriteFile(notices, []byte(noticesOutlet), 0o600); err != nil {
 		return err
 	}
-	fresh := false
+	catalogue := filepath.Join(s.Folder, catalogueName+".yaml")
+	if !s.Example {
+		if err := os.WriteFile(catalogue, []byte(s.catalogueDefinition()), 0o600); err != nil {
+			return err
+		}
+	}
+	fresh := make(map[string]bool)
 	for _, args := range [][]string{
 		{"source", "add", sourceName, "--file", file},
 		{"destination", "add", archiveName, "--directory", archiveName},
@@ -362,16 +386,27 @@ func (s *stage) define(ctx context.Context) error {
 		{"outlet", "add", noticeName, "--file", notices},
 		{"destination", "add", lakeName, "--directory", lakeName},
 		{"outlet", "add", lakeName, "--source", sourceName, "--destination", lakeName, "--format", "parquet", "--rotate-every", "30s"},
+		{"source", "add", catalogueName, "--file", catalogue},
+		{"outlet", "add", worksName, "--source", catalogueName, "--destination", hubName, "--topic", "library.{table|log}"},
+		// Of both sources into one topic: an outlet each.
+		{"outlet", "add", feedName, "--source", sourceName, "--destination", hubName, "--topic", feedTopic, "--tables", "public.loans"},
+		{"outlet", "add", feedName + "-catalogue", "--source", catalogueName, "--destination", hubName, "--topic", feedTopic, "--tables", "catalogue.works"},
 		{"source", "resume", sourceName, "--reason", "the demo begins"},
+		{"source", "resume", catalogueName, "--reason", "the demo begins"},
 	} {
+		if s.Example && (slices.Contains(args, catalogueName) || strings.HasPrefix(args[2], feedName)) {
+			continue
+		}
 		// What an earlier start defined stays as it is; one that was ended half way is
 		// completed.
 		if args[1] == "add" {
 			if _, err := s.client(ctx, args[0], "show", args[2]); err == nil {
 				continue
 			}
-			fresh = true
-		} else if !fresh {
+			if args[0] == "source" {
+				fresh[args[2]] = true
+			}
+		} else if !fresh[args[2]] {
 			continue
 		}
 		if _, err := s.client(ctx, args...); err != nil {
@@ -403,20 +438,24 @@ Three commands to try, in another terminal:
     PGPASSFILE=%s psql -h 127.0.0.1 -p %d -U library %s \
         -c "UPDATE patrons SET name = 'You' WHERE patron_id = 1"
 
-Delivered files are in %s: lines of JSON in %s, Parquet
+The second source, %s, is a MariaDB server on port %d. Its works and the first one's
+loans go to one topic: an outlet each. Delivered files are in %s: lines of JSON in %s, Parquet
 in %s, and what the HTTP function took in function.ndjson. With kcat, the broker:
 
     kcat -b %s -C -t library.loans -o -3 -e
 
 Ctrl-C stops everything.`,
-		s.Rate, s.address, tool, sourceName, tool, deskName, s.source.PassFile(), s.Port+2, sourceName, filepath.Join(s.Folder, "delivered"), archiveName, lakeName, s.brokerAddress())
+		s.Rate, s.address, tool, sourceName, tool, deskName, s.source.PassFile(), s.Port+2, sourceName, catalogueName, s.maria.Port, filepath.Join(s.Folder, "delivered"), archiveName, lakeName, s.brokerAddress())
 }
+
+// catalogueEvery is how many steps of circulation one of the catalogue comes after.
+const catalogueEvery = 10
 
 // day plays until ctx is done.
 func (s *stage) day(ctx context.Context) error {
 	ticker := time.NewTicker(time.Second / time.Duration(s.Rate))
 	defer ticker.Stop()
-	for {
+	for n := 1; ; n++ {
 		select {
 		case <-ctx.Done():
 			return nil
@@ -425,6 +464,12 @@ func (s *stage) day(ctx context.Context) error {
 		case <-ticker.C:
 			if _, err := s.library.Step(ctx); err != nil && ctx.Err() == nil {
 				return fmt.Errorf("playing the working day: %w", err)
+			}
+			if n%catalogueEvery != 0 {
+				continue
+			}
+			if err := s.catalogue.Step(ctx); err != nil && ctx.Err() == nil {
+				return fmt.Errorf("playing the catalogue's day: %w", err)
 			}
 		}
 	}
@@ -436,6 +481,9 @@ func (s *stage) stop() {
 		s.db.Close(ctx) //nolint:errcheck // nothing is open on it
 		cancel()
 	}
+	if s.mariaDB != nil {
+		s.mariaDB.Close() //nolint:errcheck // nothing is open on it
+	}
 	s.stopService(syscall.SIGTERM)
 	for _, command := range s.standIns {
 		command.Process.Signal(syscall.SIGTERM) //nolint:errcheck // it may have gone
@@ -445,6 +493,9 @@ func (s *stage) stop() {
 		if c != nil {
 			c.Stop()
 		}
+	}
+	if s.maria != nil {
+		s.maria.Stop()
 	}
 }
 

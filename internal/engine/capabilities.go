@@ -47,9 +47,10 @@ type Trier interface {
 	Try(ctx context.Context, ready func(), each func(tx *change.OpenTransaction, row *change.Row) error) error
 }
 
-// LogRetainer knows how much of its log a source keeps because of us.
+// LogRetainer knows how much of its log a source keeps because of us, or still has for us.
 type LogRetainer interface {
-	RetainedLog(ctx context.Context) (RetainedLog, error)
+	// RetainedLog asks the source; checkpoint is the newest that is stored, nil without one.
+	RetainedLog(ctx context.Context, checkpoint []byte) (RetainedLog, error)
 }
 
 // Capabilities are what an engine offers, in the order of the constants.

@@ -18,6 +18,7 @@ var _ interface {
 	engine.Scripter
 	engine.Trier
 	engine.ConditionChecker
+	engine.LogRetainer
 } = (*Engine)(nil)
 
 // New is an engine of a configuration, which stays its own.
@@ -48,6 +49,15 @@ func (e *Engine) Remove(ctx context.Context) (remains []string, err error) {
 // CheckCondition implements [engine.ConditionChecker].
 func (e *Engine) CheckCondition(ctx context.Context, table, condition string) error {
 	return check.Condition(ctx, e.config, table, condition)
+}
+
+// RetainedLog implements [engine.LogRetainer].
+func (e *Engine) RetainedLog(ctx context.Context, stored []byte) (engine.RetainedLog, error) {
+	c, err := parseCheckpoint(stored)
+	if err != nil || c == nil || c.File == "" {
+		return engine.RetainedLog{}, err
+	}
+	return check.UnreadLog(ctx, e.config, c.File, int64(c.Offset))
 }
 
 // Try implements [engine.Trier].

@@ -92,6 +92,7 @@ func (r *run) take(ctx context.Context, s *stream.Stream, e stream.Event) error 
 	case binlog.TypeHeartbeat:
 		r.idle(s, e)
 		return nil
+	default:
 	}
 	if !g.open {
 		if e.Type == binlog.TypeQuery || e.Type.IsRows() || e.Type == binlog.TypeXid {
@@ -144,6 +145,7 @@ func (r *run) known(s *stream.Stream, h binlog.Header) error {
 	case binlog.TypeQuery, binlog.TypeQueryCompressed, binlog.TypeTableMap, binlog.TypeXid, binlog.TypeXAPrepare, binlog.TypeAnnotateRows, binlog.TypeIntvar, binlog.TypeRand, binlog.TypeUserVar,
 		binlog.TypeBeginLoadQuery, binlog.TypeExecuteLoadQuery, binlog.TypeStop, binlog.TypeCheckpoint, binlog.TypeFormatDescription, binlog.TypeGTIDList, binlog.TypeStartEncryption, binlog.TypeIgnorable:
 		return nil
+	default:
 	}
 	if h.Type.IsRows() || h.Flags&binlog.FlagIgnorable != 0 {
 		return nil
@@ -193,6 +195,7 @@ func (r *run) follow(s *stream.Stream, e stream.Event) (ended bool, err error) {
 					break
 				}
 			}
+		default: // it is not about the group
 		}
 	}
 	return g.head.Flags&binlog.GroupStandalone != 0, nil
@@ -309,6 +312,7 @@ func (r *run) opens(s *stream.Stream) {
 	tx := &r.tx
 	tx.open, tx.begun, tx.id, tx.origin = true, false, g.head.String(), ""
 	tx.time, tx.ordinal, tx.digest = int64(g.time)*1e6, 0, 0
+	clear(tx.announced)
 	tx.end = s.Place()
 	tx.place = tx.end.Number()
 	if g.head.Server != r.server {

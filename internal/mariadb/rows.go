@@ -34,6 +34,7 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 	}
 	id := uint64(body[0]) | uint64(body[1])<<8 | uint64(body[2])<<16 | uint64(body[3])<<24 | uint64(body[4])<<32 | uint64(body[5])<<40
 	if b := r.bindings[id]; b != nil && bytes.Equal(b.body, body) && (b.table == nil || b.version == b.table.version) {
+		r.announce(b)
 		return nil
 	}
 	m, err := binlog.DecodeTableMap(body)
@@ -46,6 +47,8 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 	b := &binding{body: bytes.Clone(body), width: len(m.Columns), key: m.Database + "." + m.Table, transactional: true}
 	r.bindings[id] = b
 	name := change.TableName(m.Database, m.Table)
+	b.name = name
+	r.announce(b)
 	rule := r.rule(name)
 	if rule == nil || isOurs(m.Database) {
 		return nil
@@ -84,6 +87,18 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 	}
 	b.layout, err = r.layout(t, columns, !agrees)
 	return err
+}
+
+// announce notes which tables a statement has announced, where any has others that change
+// with it.
+func (r *run) announce(b *binding) {
+	if len(r.children) == 0 {
+		return
+	}
+	if r.tx.announced == nil {
+		r.tx.announced = make(map[string]bool)
+	}
+	r.tx.announced[b.name] = true
 }
 
 // layout is a version of a table of these columns.
@@ -133,7 +148,18 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 	if !g.rolled {
 		r.tx.digest = digestOf(r.tx.digest, b.key, event.Data)
 	}
-	if b.table == nil || g.rolled && b.transactional || uint64(number) < r.skip>>32 {
+	if g.rolled && b.transactional || uint64(number) < r.skip>>32 {
+		return nil
+	}
+	if len(r.children) > 0 {
+		if event.Kind != binlog.Write {
+			r.cascaded(b, event.Kind)
+		}
+		if event.Flags&binlog.FlagStatementEnd != 0 {
+			defer clear(r.tx.announced)
+		}
+	}
+	if b.table == nil {
 		return nil
 	}
 	if event.Width != b.width {

@@ -42,6 +42,8 @@ type run struct {
 	group    group // owned by the goroutine that reads the log
 	tables   map[string]*table
 	bindings map[uint64]*binding
+	// children are the tables that change with others, by the names of those.
+	children map[string][]child
 	writer   rows.Writer
 	tx       transaction
 	waits    []*wait
@@ -65,6 +67,8 @@ type transaction struct {
 	end     stream.Place // of the group
 	image   [2][]change.Value
 	arena   []byte
+	// announced are the tables that the statement at hand has announced.
+	announced map[string]bool
 	// observing is the table whose row is being written.
 	observing *table
 }

@@ -126,6 +126,7 @@ func (r *run) effect(ctx context.Context, e statement.Effect, text, at string) (
 		steps = append(steps, step{false, func() {
 			r.doubt("a statement at "+at+" was not understood, and may have changed any table", nil)
 		}})
+	case statement.Nothing, statement.Commit, statement.Rollback, statement.Savepoint, statement.RollbackTo, statement.XACommit, statement.XARollback:
 	}
 	return steps, nil
 }
@@ -376,6 +377,7 @@ func widened(old, now *change.Column) bool {
 		return was == is
 	case change.RuleBinary:
 		return !strings.HasPrefix(now.Type, "binary(")
+	default:
+		return false
 	}
-	return false
 }

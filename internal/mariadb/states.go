@@ -187,7 +187,7 @@ func (r *run) refresh(ctx context.Context, reader *catalogue.Reader, first bool)
 		}
 		r.wakeLoaders()
 	})
-	return nil
+	return r.cascades(ctx, reader)
 }
 
 // seen takes what the catalogue says of a table.

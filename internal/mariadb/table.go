@@ -50,6 +50,7 @@ type binding struct {
 	adopted bool
 	filled  []bool
 	key     string // the table's name, for digests
+	name    string // the same as events have it
 	// transactional is false of a table whose rows stay when its group is rolled back.
 	transactional bool
 }

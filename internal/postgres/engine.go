@@ -51,7 +51,7 @@ func (e *Engine) CheckCondition(ctx context.Context, table, condition string) er
 }
 
 // RetainedLog implements [engine.LogRetainer].
-func (e *Engine) RetainedLog(ctx context.Context) (engine.RetainedLog, error) {
+func (e *Engine) RetainedLog(ctx context.Context, _ []byte) (engine.RetainedLog, error) {
 	return check.RetainedLog(ctx, e.config)
 }
 

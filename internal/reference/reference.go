@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"rillmark/internal/change"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/engine/engines"
 	"rillmark/internal/settings"
@@ -21,11 +22,13 @@ func Pages() map[string]map[string]string {
 		}
 		pages["outlets/"+k.Name+".md"] = tables
 	}
-	tables := make(map[string]string)
 	for _, e := range engines.All {
-		tables[string(e.Name)] = settings.Markdown("connection", settings.Fields(e.Connection()))
+		page := string(e.Name) + ".md"
+		if e.Name == change.PostgreSQL {
+			page = "capture.md" // which also says what is the same for all
+		}
+		pages[page] = map[string]string{string(e.Name): settings.Markdown("connection", settings.Fields(e.Connection()))}
 	}
-	pages["capture.md"] = tables
 	return pages
 }
 

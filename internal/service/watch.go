@@ -48,7 +48,11 @@ func (s *upkeep) watch(name string, one *sourceRun) {
 	}
 	ctx, cancel := context.WithTimeout(s.Work, 5*time.Second)
 	defer cancel()
-	held, err := retainer.RetainedLog(ctx)
+	head, err := s.Store.Head(ctx, one.record.ID)
+	if err != nil {
+		return
+	}
+	held, err := retainer.RetainedLog(ctx, head.Checkpoint)
 	if err != nil {
 		return
 	}

@@ -71,7 +71,7 @@ func run(ctx context.Context, config *wire.Config, out string) error {
 	if err := z.Close(); err != nil {
 		return err
 	}
-	return os.WriteFile(out, packed.Bytes(), 0o644) //nolint:gosec // it is a source file
+	return os.WriteFile(out, packed.Bytes(), 0o644)
 }
 
 func appendSet(ctx context.Context, conn *wire.Conn, dst []byte, set string, ranges []string) ([]byte, error) {

@@ -1025,7 +1025,7 @@ export interface components {
              * Database
              * @description Name of the database
              */
-            database: string;
+            database?: string;
             /**
              * Host
              * @description Host name, address, or directory of a Unix socket
@@ -1043,7 +1043,6 @@ export interface components {
              * Port
              * Format: int64
              * @description Port of the database
-             * @default 5432
              */
             port?: number;
             /**
@@ -1051,6 +1050,12 @@ export interface components {
              * @description A publication that an administrator has made; without it the source makes one of its own
              */
             publication?: string;
+            /**
+             * Reader ID
+             * Format: int64
+             * @description The number by which the server knows this reader of its log, which no other server or reader may have, nor the number above it; without it one follows from the source's name
+             */
+            reader_id?: number;
             /**
              * Replication slot
              * @description A replication slot that an administrator has made; without it the source makes one of its own

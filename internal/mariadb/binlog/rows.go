@@ -44,6 +44,7 @@ func DecodeRows(kind Type, body, scratch []byte) (r Rows, err error) {
 		r.Kind = Update
 	case TypeDeleteRowsV1, TypeDeleteRows, TypeDeleteCompressedV1, TypeDeleteCompressed:
 		r.Kind = Delete
+	default: // a write
 	}
 	width := p.length()
 	if p.bad || width > MaxColumns {

@@ -168,6 +168,7 @@ func (c *Column) Prepare(sets Charsets) error {
 		c.Bits = 32
 	case Double:
 		c.Bits = 64
+	default:
 	}
 	if c.Kind != Text && c.Kind != JSON && c.Kind != Enum && c.Kind != Set {
 		return nil

@@ -14,8 +14,9 @@ func (c *Column) Selection(name string) string {
 		return "CAST(" + name + " AS DOUBLE)" // as itself it would be rounded to its display width
 	case UUID, Inet4, Inet6:
 		return "CAST(" + name + " AS CHAR)"
+	default:
+		return name
 	}
-	return name
 }
 
 // FromSelect appends a value that a SELECT brought: text in the column's own character

@@ -1,7 +1,7 @@
 package wire
 
 import (
-	"crypto/sha1"
+	"crypto/sha1" //nolint:gosec // the protocol names it
 	"crypto/sha512"
 	"errors"
 	"fmt"

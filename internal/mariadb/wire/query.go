@@ -20,9 +20,6 @@ type Rows struct {
 	err    error
 }
 
-// moreResults is the flag in an OK packet's status that another result follows.
-const moreResults = 0x0008
-
 // Query sends a statement. Its rows come in text form, a null being nil.
 func (c *Conn) Query(ctx context.Context, statement string) (*Rows, error) {
 	if c.broken {

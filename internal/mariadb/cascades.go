@@ -1,0 +1,66 @@
+package mariadb
+
+import (
+	"context"
+
+	"rillmark/internal/engine"
+	"rillmark/internal/mariadb/binlog"
+	"rillmark/internal/mariadb/catalogue"
+)
+
+// child is a table whose rows the server may change with those of another, by a foreign
+// key: it logs none of that.
+type child struct {
+	table              *table
+	key                string // the foreign key's name
+	onDelete, onUpdate bool
+}
+
+// cascades looks for such tables, through others that lie between.
+func (r *run) cascades(ctx context.Context, reader *catalogue.Reader) error {
+	all, err := reader.Cascades(ctx)
+	if err != nil {
+		return err
+	}
+	r.under(func() {
+		r.children = make(map[string][]child)
+		for _, first := range all {
+			for _, one := range beyond(all, first) {
+				if t := r.tables[one.Child]; t != nil && t.rule != nil {
+					r.children[first.Parent] = append(r.children[first.Parent], child{t, one.Name, first.OnDelete, first.OnUpdate})
+				}
+			}
+		}
+	})
+	return nil
+}
+
+// beyond are a foreign key and those that it may set off.
+func beyond(all []catalogue.Cascade, first catalogue.Cascade) []catalogue.Cascade {
+	reached, seen := []catalogue.Cascade{first}, map[string]bool{first.Child: true}
+	for i := 0; i < len(reached); i++ {
+		for _, next := range all {
+			if next.Parent == reached[i].Child && !seen[next.Child] {
+				seen[next.Child] = true
+				reached = append(reached, next)
+			}
+		}
+	}
+	return reached
+}
+
+// cascaded marks the tables whose rows may have changed with rows of a parent; the lock is
+// held. The log announces such a table at each statement that may change it, and brings no
+// row of it: an update that leaves the parent's key alone announces none.
+func (r *run) cascaded(b *binding, kind binlog.RowsKind) {
+	for _, c := range r.children[b.name] {
+		if kind == binlog.Delete && !c.onDelete || kind == binlog.Update && !c.onUpdate || !r.tx.announced[c.table.state.Table] {
+			continue
+		}
+		why := "rows of " + b.name + " were deleted or changed their key, and the server does not log what its foreign key " + c.key + " changes with them"
+		if c.table.state.State == engine.StateStale && c.table.state.Note == why+reloadByHand {
+			continue
+		}
+		r.rewritten(c.table, why)
+	}
+}

@@ -1,0 +1,377 @@
+package test
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/demo"
+)
+
+// mariaFollowed is a source that follows a few tables, loaded.
+func mariaFollowed(t *testing.T, m *demo.MariaDB, config string, statements ...string) (i *instance, database string, db *sql.DB) {
+	t.Helper()
+	database, db = mariaDatabase(t, m, statements...)
+	i = newInstance(t, stateServer(t), config).start()
+	i.must(http.MethodPost, "/v1/sources/catalogue", mariaSource(t, m, map[string]any{"match": database + ".*"}), nil)
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	i.mariaSettled("catalogue", db)
+	return i, database, db
+}
+
+// fails waits until the source is failed with a code.
+func (i *instance) fails(source, code string) {
+	i.t.Helper()
+	i.eventually("the source fails with "+code, func() bool {
+		for _, s := range i.status().Sources {
+			if s.Name == source && s.Phase == "failed" {
+				require.Equal(i.t, code, s.Code, s.Error)
+				require.Contains(i.t, s.Error, "Fix: ")
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func (i *instance) pause(source string) {
+	i.t.Helper()
+	i.must(http.MethodPost, "/v1/sources/"+source+"/pause", nil, nil)
+	i.eventually("the source is paused", func() bool { return i.status().Sources[0].Phase == "paused" })
+}
+
+// TestMariaDBOtherLogs: a log that was purged, a server that was reset while it was read or
+// while it was not, and one that has a history of its own are each recognised, and a new
+// generation is the way out.
+func TestMariaDBOtherLogs(t *testing.T) {
+	t.Parallel()
+	reset := func(i *instance, db *sql.DB) {
+		i.must(http.MethodPost, "/v1/sources/catalogue/reset", map[string]string{"reason": "the log is another one"}, nil)
+		i.mariaSettled("catalogue", db)
+	}
+	t.Run("purged", func(t *testing.T) {
+		m := mariaServer(t, nil)
+		i, database, db := mariaFollowed(t, m, "", "CREATE TABLE a (id int PRIMARY KEY)")
+		i.pause("catalogue")
+		mariaRun(t, db, "INSERT INTO a VALUES (1)", "FLUSH BINARY LOGS", "INSERT INTO a VALUES (2)", "FLUSH BINARY LOGS")
+		var last, size string
+		rows, err := db.QueryContext(t.Context(), "SHOW BINARY LOGS")
+		require.NoError(t, err)
+		for rows.Next() {
+			require.NoError(t, rows.Scan(&last, &size))
+		}
+		require.NoError(t, rows.Err())
+		mariaRun(t, db, "PURGE BINARY LOGS TO '"+last+"'")
+		i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+		i.fails("catalogue", "log-gone")
+		reset(i, db)
+		f := newFold()
+		for _, e := range i.journal("catalogue") {
+			f.apply(e)
+		}
+		f.mariaEquals(t, db, database, "a")
+	})
+	t.Run("reset under the reader", func(t *testing.T) {
+		m := mariaServer(t, nil)
+		i, _, db := mariaFollowed(t, m, "", "CREATE TABLE a (id int PRIMARY KEY)")
+		mariaRun(t, db, "INSERT INTO a VALUES (1)")
+		i.mariaReached("catalogue", db)
+		mariaRun(t, db, "RESET MASTER", "INSERT INTO a VALUES (2)", "FLUSH BINARY LOGS", "INSERT INTO a VALUES (3)")
+		i.eventually("the source stops", func() bool { return i.status().Sources[0].Phase == "failed" })
+		require.Contains(t, []string{"other-log", "log-gone", "cannot-decode"}, i.status().Sources[0].Code)
+		reset(i, db)
+	})
+	t.Run("another history", func(t *testing.T) {
+		m := mariaServer(t, nil)
+		i, _, db := mariaFollowed(t, m, "", "CREATE TABLE a (id int PRIMARY KEY)")
+		i.pause("catalogue")
+		mariaRun(t, db, "RESET MASTER")
+		for n := range 60 { // the same names, other rows
+			mariaRun(t, db, fmt.Sprintf("INSERT INTO a VALUES (%d)", n+100))
+		}
+		i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+		i.fails("catalogue", "other-log")
+		reset(i, db)
+	})
+}
+
+// TestMariaDBFailover: a source that is pointed at a replica goes on by GTID in the middle
+// of the work, and nothing is lost or doubled.
+func TestMariaDBFailover(t *testing.T) {
+	t.Parallel()
+	first := mariaServer(t, nil)
+	second := mariaServer(t, map[string]string{"server-id": "2", "log-slave-updates": "1"})
+	password, err := first.Password()
+	require.NoError(t, err)
+	replica := mariaConnect(t, second, "")
+	mariaRun(t, mariaConnect(t, first, ""), "RESET MASTER")
+	mariaRun(t, replica, "RESET MASTER", fmt.Sprintf("CHANGE MASTER TO master_host='127.0.0.1', master_port=%d, master_user='capture', master_password='%s', master_use_gtid=slave_pos", first.Port, password), "START SLAVE")
+	i, database, db := mariaFollowed(t, first, killConfig, "CREATE TABLE a (id int PRIMARY KEY, v int)")
+	for n := range 50 {
+		mariaRun(t, db, fmt.Sprintf("INSERT INTO a SELECT seq + %d, seq FROM seq_1_to_40", n*100))
+	}
+	i.pause("catalogue")
+	mariaRun(t, db, "UPDATE a SET v = v + 1 WHERE id % 3 = 0")
+	var at string
+	require.NoError(t, db.QueryRowContext(t.Context(), "SELECT @@gtid_binlog_pos").Scan(&at))
+	var waited int
+	require.NoError(t, replica.QueryRowContext(t.Context(), "SELECT MASTER_GTID_WAIT('"+at+"', 30)").Scan(&waited))
+	require.Zero(t, waited)
+	mariaRun(t, replica, "STOP SLAVE")
+	there := mariaConnect(t, second, database)
+	mariaRun(t, there, "DELETE FROM a WHERE id % 7 = 0")
+	secondPassword, err := second.Password()
+	require.NoError(t, err)
+	var now struct {
+		Version    int64          `json:"version"`
+		Definition map[string]any `json:"definition"`
+	}
+	i.must(http.MethodGet, "/v1/sources/catalogue", nil, &now)
+	now.Definition["connection"] = map[string]any{"host": "127.0.0.1", "port": second.Port, "user": "capture", "password": secondPassword}
+	code, raw, err := i.call(http.MethodPut, "/v1/sources/catalogue", now.Definition, "If-Match", fmt.Sprintf(`"%d"`, now.Version))
+	require.NoError(t, err)
+	require.Less(t, code, 300, string(raw))
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	i.mariaReached("catalogue", there)
+	proveJournal(t, i.journal("catalogue")).mariaEquals(t, there, database, "a")
+}
+
+// TestMariaDBWrongInput: what is wrong with a server or a login is said with its fix.
+func TestMariaDBWrongInput(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, map[string]string{"binlog-format": "MIXED", "binlog-row-metadata": "MINIMAL", "binlog-ignore-db": "scratch"})
+	name, db := mariaDatabase(t, m, "CREATE TABLE parents (id int PRIMARY KEY)", "CREATE TABLE children (id int PRIMARY KEY, parent int, FOREIGN KEY mine (parent) REFERENCES parents (id) ON DELETE CASCADE)",
+		"CREATE TABLE loose (v float)", "CREATE TABLE visits (id int PRIMARY KEY) ENGINE=MyISAM", "CREATE TABLE numbered (id int PRIMARY KEY, b bigint unsigned GENERATED ALWAYS AS ROW START, e bigint unsigned GENERATED ALWAYS AS ROW END, PERIOD FOR SYSTEM_TIME (b, e)) WITH SYSTEM VERSIONING")
+	i := newInstance(t, stateServer(t), "").start()
+	definition := mariaSource(t, m, map[string]any{"match": name + ".*"})
+	check := func(definition map[string]any) string {
+		var answer struct {
+			Items []struct{ Name, Verdict, Found, Why, Fix string }
+		}
+		i.must(http.MethodPost, "/v1/sources/catalogue/check", definition, &answer)
+		var b strings.Builder
+		for _, c := range answer.Items {
+			fmt.Fprintf(&b, "%s %s: %s | %s\n", c.Verdict, c.Name, c.Found, c.Fix)
+		}
+		return b.String()
+	}
+	said := check(definition)
+	for _, want := range []string{"missing binlog_format: binlog_format is MIXED | SET GLOBAL binlog_format = 'ROW'", "missing binlog_row_metadata: binlog_row_metadata is MINIMAL | SET GLOBAL", "missing filters: ", "has no key", "storage engine is MyISAM",
+		"ON DELETE CASCADE", "missing table " + name + ".numbered", "sync_binlog is 0"} {
+		require.Contains(t, said, want)
+	}
+	with := func(change func(connection map[string]any)) map[string]any {
+		d := mariaSource(t, m, map[string]any{"match": name + ".*"})
+		change(d["connection"].(map[string]any))
+		return d
+	}
+	require.Contains(t, check(with(func(c map[string]any) { c["password"] = "wrong" })), "refuses user \"capture\"")
+	require.Contains(t, check(with(func(c map[string]any) { c["port"] = freePort(t) })), "cannot be reached")
+	require.Contains(t, check(with(func(c map[string]any) { c["tls"] = "require" })), "does not encrypt connections")
+	require.NoError(t, m.Login(t.Context(), "weak", "SELECT ON "+name+".*"))
+	said = check(with(func(c map[string]any) { c["user"] = "weak" }))
+	require.Contains(t, said, "missing right: REPLICATION SLAVE: user \"weak\" does not have it | GRANT REPLICATION SLAVE ON *.* TO")
+	require.Contains(t, said, "missing right: BINLOG MONITOR")
+	i.must(http.MethodPost, "/v1/sources/catalogue", definition, nil)
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	i.eventually("the source says that the log is not by rows", func() bool { return i.status().Sources[0].Code == "log-format" })
+	mariaRun(t, db, "SET GLOBAL binlog_format = 'ROW'", "SET GLOBAL binlog_row_metadata = 'FULL'")
+	i.eventually("the source runs", func() bool { return i.status().Sources[0].Phase == "running" })
+}
+
+// TestMariaDBReaderIDs: a number that another reader has is recognised before that one is
+// thrown out.
+func TestMariaDBReaderIDs(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, nil)
+	name, db := mariaDatabase(t, m, "CREATE TABLE a (id int PRIMARY KEY)")
+	i := newInstance(t, stateServer(t), "").start()
+	for _, source := range []string{"catalogue", "second"} {
+		d := mariaSource(t, m, map[string]any{"match": name + ".*"})
+		d["connection"].(map[string]any)["reader_id"] = 4711
+		i.must(http.MethodPost, "/v1/sources/"+source, d, nil)
+	}
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	i.mariaSettled("catalogue", db)
+	i.must(http.MethodPost, "/v1/sources/second/resume", nil, nil)
+	i.eventually("the second says that its number is taken", func() bool {
+		for _, s := range i.status().Sources {
+			if s.Name == "second" {
+				return s.Code == "reader-id-in-use"
+			}
+		}
+		return false
+	})
+	i.mariaReached("catalogue", db)
+}
+
+// TestMariaDBCascades: what the server changes without logging it is said, and a table
+// whose rule says so is loaded anew.
+func TestMariaDBCascades(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, nil)
+	database, db := mariaDatabase(t, m, "CREATE TABLE parents (id int PRIMARY KEY, v int)", "CREATE TABLE children (id int PRIMARY KEY, parent int, FOREIGN KEY (parent) REFERENCES parents (id) ON DELETE CASCADE ON UPDATE CASCADE)",
+		"CREATE TABLE others (id int PRIMARY KEY, child int, FOREIGN KEY (child) REFERENCES children (id) ON DELETE SET NULL)", "INSERT INTO parents VALUES (1, 0), (2, 0), (3, 0)", "INSERT INTO children VALUES (10, 1), (20, 2)", "INSERT INTO others VALUES (100, 10)")
+	i := newInstance(t, stateServer(t), "").start()
+	i.must(http.MethodPost, "/v1/sources/catalogue", mariaSource(t, m, map[string]any{"match": database + ".children"}, map[string]any{"match": database + ".*", "after_rewrite": "reload"}), nil)
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	i.mariaSettled("catalogue", db)
+	state := func(table string) (string, string) {
+		for _, s := range i.status().Sources[0].Tables {
+			if s.Name == database+"."+table {
+				return s.State, s.Note
+			}
+		}
+		return "", ""
+	}
+	mariaRun(t, db, "UPDATE parents SET v = 1", "INSERT INTO children VALUES (30, 3)")
+	i.mariaReached("catalogue", db)
+	was, _ := state("children")
+	require.Equal(t, "following", was, "an update that leaves the key alone changes no child")
+	mariaRun(t, db, "DELETE FROM parents WHERE id = 1")
+	i.mariaReached("catalogue", db)
+	was, note := state("children")
+	require.Equal(t, "stale", was)
+	require.Contains(t, note, "does not log what its foreign key")
+	i.mariaSettled("catalogue", db)
+	f := proveJournal(t, i.journal("catalogue"))
+	f.mariaEquals(t, db, database, "others")
+	i.must(http.MethodPost, "/v1/sources/catalogue/tables/"+database+".children/reload", nil, nil)
+	i.mariaSettled("catalogue", db)
+	proveJournal(t, i.journal("catalogue")).mariaEquals(t, db, database, "children")
+}
+
+// TestMariaDBSchemaChanges: random statements on definitions between random changes of
+// rows, and the fold is the table, or the table is stale by name.
+func TestMariaDBSchemaChanges(t *testing.T) {
+	t.Parallel()
+	inRounds(t, func(t *testing.T, round int) {
+		m := mariaServer(t, nil)
+		i, database, db := mariaFollowed(t, m, killConfig, "CREATE TABLE a (id int PRIMARY KEY, c0 int)", "CREATE TABLE b (id int PRIMARY KEY, c0 varchar(20))", "INSERT INTO a SELECT seq, seq FROM seq_1_to_200", "INSERT INTO b SELECT seq, seq FROM seq_1_to_200")
+		random := draws(t, round, 11)
+		columns := map[string][]string{"a": {"c0"}, "b": {"c0"}}
+		types := []string{"int", "bigint unsigned", "varchar(40)", "decimal(12,3)", "datetime(3)", "enum('x','y')", "json"}
+		next := 0
+		for range 60 {
+			table := []string{"a", "b"}[random.IntN(2)]
+			mariaRun(t, db, mariaSchemaStep(random, table, columns, types, &next)...)
+			mariaRun(t, db, fmt.Sprintf("INSERT IGNORE INTO %s (id) VALUES (%d)", table, random.IntN(1000)), fmt.Sprintf("DELETE FROM %s WHERE id = %d", table, random.IntN(1000)))
+			for _, c := range columns[table] {
+				if random.IntN(3) == 0 {
+					mariaRun(t, db, fmt.Sprintf("UPDATE IGNORE %s SET %s = NULL WHERE id %% 5 = %d", table, c, random.IntN(5)))
+				}
+			}
+		}
+		i.mariaSettled("catalogue", db)
+		for _, s := range i.status().Sources[0].Tables {
+			if s.State == "stale" {
+				i.must(http.MethodPost, "/v1/sources/catalogue/tables/"+s.Name+"/reload", nil, nil)
+			}
+		}
+		i.mariaSettled("catalogue", db)
+		f := proveJournal(t, i.journal("catalogue"))
+		for _, table := range []string{"a", "b"} {
+			f.mariaEquals(t, db, database, table)
+		}
+	})
+}
+
+func mariaSchemaStep(random *rand.Rand, table string, columns map[string][]string, types []string, next *int) []string {
+	name := func() string {
+		*next++
+		return fmt.Sprintf("c%d", *next)
+	}
+	has := columns[table]
+	at := random.IntN(max(len(has), 1))
+	switch what := random.IntN(11); {
+	case what < 3 || len(has) == 0:
+		n := name()
+		columns[table] = append(has, n)
+		return []string{fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s NULL", table, n, types[random.IntN(len(types))])}
+	case what == 3:
+		n := name()
+		columns[table] = append(has, n)
+		return []string{fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s int NOT NULL DEFAULT 7 FIRST", table, n)}
+	case what == 4:
+		columns[table] = append(has[:at:at], has[at+1:]...)
+		return []string{fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, has[at])}
+	case what == 5:
+		n := name()
+		old := has[at]
+		columns[table] = append(append(has[:at:at], n), has[at+1:]...)
+		return []string{fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", table, old, n)}
+	case what == 6:
+		return []string{"TRUNCATE TABLE " + table, fmt.Sprintf("INSERT INTO %s (id) SELECT seq FROM seq_1_to_50", table)}
+	case what == 7:
+		columns["a"], columns["b"] = columns["b"], columns["a"]
+		return []string{"RENAME TABLE a TO swap, b TO a, swap TO b"}
+	case what == 8:
+		columns[table] = []string{"c0"}
+		return []string{"DROP TABLE " + table, fmt.Sprintf("CREATE TABLE %s (id int PRIMARY KEY, c0 int) SELECT seq AS id, seq * 2 AS c0 FROM seq_1_to_30", table)}
+	case what == 9:
+		return []string{fmt.Sprintf("CREATE OR REPLACE TABLE other LIKE %s", table), fmt.Sprintf("ALTER TABLE %s ENGINE=InnoDB, ALGORITHM=COPY", table)}
+	default:
+		return []string{fmt.Sprintf("ALTER TABLE %s ADD INDEX (id), COMMENT 'x'", table)}
+	}
+}
+
+// TestMariaDBLoadBesideWriters: tables are loaded again and again while others write to
+// them, while the log is rotated, and while monitors look at the status that the load goes
+// by; each load is what the server has.
+func TestMariaDBLoadBesideWriters(t *testing.T) {
+	t.Parallel()
+	m, copies := mariaServer(t, map[string]string{"rpl-semi-sync-master-enabled": "1", "rpl-semi-sync-master-timeout": "20", "rpl-semi-sync-master-wait-point": "AFTER_SYNC"}), 3000
+	i, name, db := mariaKillStage(t, m, copies)
+	w := startMariaWriters(t, m, name, 4, copies)
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	ctx, cancel := context.WithCancel(t.Context())
+	var beside sync.WaitGroup
+	for range 2 {
+		beside.Add(1)
+		go func() {
+			defer beside.Done()
+			for ctx.Err() == nil {
+				rows, err := db.QueryContext(ctx, "SHOW GLOBAL STATUS LIKE 'binlog_snapshot%'")
+				if err == nil {
+					rows.Close() //nolint:errcheck // only the look counts
+				}
+			}
+		}()
+	}
+	random := draws(t, 1, 5)
+	ticker := time.NewTicker(120 * time.Millisecond)
+	defer ticker.Stop()
+	for step := range 60 {
+		<-ticker.C
+		table := []string{"copies", "loans", "shelves", "visits"}[random.IntN(4)]
+		i.call(http.MethodPost, "/v1/sources/catalogue/tables/"+name+"."+table+"/reload", nil) //nolint:errcheck // it may be loading
+		switch step % 10 {
+		case 3:
+			mariaRun(t, db, "FLUSH BINARY LOGS")
+		case 6:
+			mariaRun(t, db, "ALTER TABLE copies ADD COLUMN IF NOT EXISTS extra int NULL, ALGORITHM=INSTANT")
+		case 9:
+			mariaRun(t, db, "ALTER TABLE loans FORCE")
+		}
+	}
+	cancel()
+	beside.Wait()
+	w.end()
+	events := mariaProve(t, i, db, name, "copies", "loans", "shelves", "visits")
+	loads := 0
+	for _, e := range events {
+		if e.Data.Operation == "loaded" {
+			loads++
+		}
+	}
+	require.Greater(t, loads, 10)
+	t.Logf("%d events, %d loads", len(events), loads)
+}
