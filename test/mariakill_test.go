@@ -98,7 +98,7 @@ func mariaWriteOne(ctx context.Context, db *sql.DB, random *rand.Rand, copies in
 		args := []any{id}
 		switch random.IntN(13) {
 		case 0, 1:
-			sql, args = "INSERT IGNORE INTO copies VALUES (?, 'new', ?, now(6), NULL)", []any{other, fmt.Sprintf("%d.%02d", id%500, id%100)}
+			sql, args = "INSERT IGNORE INTO copies (copy_id, shelf_mark, price, acquired_at, cover) VALUES (?, 'new', ?, now(6), NULL)", []any{other, fmt.Sprintf("%d.%02d", id%500, id%100)}
 		case 2:
 			sql = "DELETE FROM copies WHERE copy_id = ?"
 		case 3, 4:
@@ -116,7 +116,7 @@ func mariaWriteOne(ctx context.Context, db *sql.DB, random *rand.Rand, copies in
 		case 10:
 			sql, args = "UPDATE IGNORE shelves SET mark = concat('M', ?) WHERE mark = concat('m', ?)", []any{random.IntN(copies / 10), id % (copies / 20)}
 		case 11:
-			sql, args = "REPLACE INTO copies VALUES (?, 'replaced', 1, now(6), 'x')", []any{other}
+			sql, args = "REPLACE INTO copies (copy_id, shelf_mark, price, acquired_at, cover) VALUES (?, 'replaced', 1, now(6), 'x')", []any{other}
 		default:
 			sql, args = "UPDATE shelves SET essay = repeat(md5(?), 30), tags = NULL WHERE mark = concat('m', ?)", []any{fmt.Sprint(other), id % (copies / 20)}
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strconv"
 	"sync"
+	"time"
 
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/rules"
@@ -135,7 +136,7 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	if err != nil {
 		return err
 	}
-	defer s.Close()
+	defer r.hangUp(ctx, s)
 	r.under(func() { sink.Checkpoint(r.checkpoint) })
 	if stored == nil {
 		// From here on a table's load and the log are one story: that has to be known.
@@ -287,6 +288,15 @@ func (r *run) open(ctx context.Context) (*stream.Stream, error) {
 	return stream.Open(ctx, r.config, stream.Options{ID: r.readerID(), Name: r.readerName(), From: from})
 }
 
+// hangUp ends a reading of the log on the server, too, which would notice at its next
+// heartbeat and keep its files for us until then.
+func (r *run) hangUp(ctx context.Context, s *stream.Stream) {
+	s.Close()
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+	defer cancel()
+	r.control.Exec(ctx, fmt.Sprintf("KILL %d", s.Session())) //nolint:errcheck // it may have gone
+}
+
 // checkpoint is what the sink stores with the events so far; the lock is held.
 func (r *run) checkpoint() engine.Checkpoint {
 	r.at.Server = r.server
@@ -314,14 +324,14 @@ func (r *run) read(ctx context.Context, s *stream.Stream) error {
 		if err != nil && session.IsLogGone(err) && r.resumed != nil && r.resumed.Before != r.resumed.GTIDs {
 			// The newest group is purged already; what comes behind it may not be.
 			r.sink.Report(engine.Report{Level: "warn", Event: "unverified", Message: "the group that was read last has been purged: that the log is the one that was followed before cannot be verified"})
-			s.Close()
+			r.hangUp(ctx, s)
 			stop()
 			r.resumed = nil
 			if s, err = r.open(ctx); err != nil {
 				return err
 			}
 			stop = context.AfterFunc(ctx, s.Interrupt)
-			defer s.Close() //nolint:gocritic // once in a run
+			defer r.hangUp(ctx, s) //nolint:gocritic // once in a run
 			continue
 		}
 		if err != nil {

@@ -50,7 +50,7 @@ func try(ctx context.Context, c *session.Config, sink engine.Sink, ready func())
 	if err != nil {
 		return err
 	}
-	defer s.Close()
+	defer r.hangUp(ctx, s)
 	ready()
 	err = r.read(ctx, s)
 	if errors.Is(err, context.Canceled) {

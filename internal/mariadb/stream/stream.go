@@ -158,6 +158,9 @@ func noRight(err error, user, where string) error {
 	return err
 }
 
+// Session is the number of the session on the server.
+func (s *Stream) Session() uint32 { return s.conn.ID }
+
 // Interrupt ends whatever waits for the log. It may be called by another goroutine.
 func (s *Stream) Interrupt() { s.conn.Interrupt() }
 
