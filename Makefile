@@ -14,7 +14,7 @@ example: setup build
 
 # Packages that are quick enough to be tested with the race detector each time; make
 # soak has it on for all, the service that the tests start included.
-QUICK := $(addprefix ./internal/,capture catalog change definition destination encode guard journal jsontext netguard outlet postgres/... shape thrift)
+QUICK := $(addprefix ./internal/,capture/... catalog change definition destination encode guard journal jsontext mariadb/... netguard outlet postgres/... shape thrift)
 
 test: setup-tests build
 	cd console && npm run --silent test
@@ -27,6 +27,8 @@ soak: setup-tests build
 	go test -run '^$$' -fuzz FuzzCursor -fuzztime 5m ./internal/journal
 	go test -run '^$$' -fuzz FuzzString -fuzztime 5m ./internal/encode
 	go test -run '^$$' -fuzz FuzzLargeRow -fuzztime 5m ./internal/postgres/wire
+	go test -run '^$$' -fuzz FuzzDecode -fuzztime 5m ./internal/mariadb/binlog
+	go test -run '^$$' -fuzz FuzzRead -fuzztime 5m ./internal/mariadb/statement
 	for fuzz in FuzzArray FuzzValue; do go test -run '^$$' -fuzz $$fuzz'$$' -fuzztime 5m ./internal/postgres/canonical || exit 1; done
 	go test -run '^$$' -fuzz FuzzNames -fuzztime 5m ./internal/postgres/session
 
