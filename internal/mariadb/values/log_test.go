@@ -74,3 +74,31 @@ func BenchmarkRow(b *testing.B) {
 		}
 	}
 }
+
+// FuzzFromLog: whatever the bytes and the type are, a value is read within them, or refused.
+func FuzzFromLog(f *testing.F) {
+	_, row := benchColumns(f)
+	types := []byte{binlog.ColTiny, binlog.ColShort, binlog.ColInt24, binlog.ColLong, binlog.ColLongLong, binlog.ColFloat, binlog.ColDouble, binlog.ColNewDecimal, binlog.ColYear, binlog.ColBit, binlog.ColDate, binlog.ColTime2, binlog.ColDateTime2,
+		binlog.ColTimestamp2, binlog.ColTime, binlog.ColDateTime, binlog.ColTimestamp, binlog.ColVarchar, binlog.ColString, binlog.ColBlob, binlog.ColGeometry, binlog.ColEnum, binlog.ColSet, binlog.ColVarcharCompr, binlog.ColBlobCompressed}
+	for i := range types {
+		f.Add(byte(i), uint16(2), uint16(45), false, row)
+		f.Add(byte(i), uint16(300), uint16(13), true, row)
+	}
+	sets := Charsets{45: "utf8mb4", 13: "sjis", 35: "ucs2", 63: "binary", 60: "utf32"}
+	f.Fuzz(func(t *testing.T, kind byte, meta, collation uint16, unsigned bool, data []byte) {
+		c, err := FromLog(binlog.Column{Name: "v", Type: types[int(kind)%len(types)], Meta: meta, Collation: collation, Unsigned: unsigned, Labels: [][]byte{[]byte("a"), []byte("b")}}, sets)
+		if err != nil {
+			return
+		}
+		if out, n, err := c.FromLog(nil, data); err == nil {
+			require.LessOrEqual(t, n, len(data))
+			skipped, _, err := c.Skip(data)
+			require.NoError(t, err)
+			require.Equal(t, n, skipped)
+			if text, used, is := c.Alias(data); is {
+				require.Equal(t, n, used)
+				require.Equal(t, out, append([]byte(nil), text...))
+			}
+		}
+	})
+}
