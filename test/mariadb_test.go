@@ -349,3 +349,14 @@ func TestMariaDBValues(t *testing.T) {
 	require.Equal(t, 4, seen)
 	require.Len(t, schemas, 1, "the load and the log agree on the columns")
 }
+
+// texts are an image's values as JSON texts.
+func texts(image map[string]json.RawMessage) map[string]string {
+	all := make(map[string]string)
+	for name, v := range image {
+		all[name] = string(v)
+	}
+	return all
+}
+
+func jsonOf(raw json.RawMessage, into any) error { return json.Unmarshal(raw, into) }

@@ -34,7 +34,7 @@ type MariaDB struct {
 }
 
 // mariadbSettings are those of a server whose log can be captured.
-var mariadbSettings = map[string]string{"log-bin": "binlog", "binlog-format": "ROW", "binlog-row-image": "FULL", "binlog-row-metadata": "FULL", "server-id": "1", "sync-binlog": "1"}
+var mariadbSettings = map[string]string{"log-bin": "binlog", "binlog-format": "ROW", "binlog-row-image": "FULL", "binlog-row-metadata": "FULL", "server-id": "1", "sync-binlog": "1", "binlog-expire-logs-seconds": "604800"}
 
 func (m *MariaDB) data() string { return filepath.Join(m.Folder, "data") }
 

@@ -2361,7 +2361,7 @@ export interface components {
             engine?: string;
             /**
              * Follow from position
-             * @description With follow-only and a slot: the place in the log where somebody else's load ended, such as 0/19A2F48; what was committed before it is passed over
+             * @description With follow-only: the place in the log where somebody else's load ended; what was committed before it is passed over. PostgreSQL: 0/19A2F48, and a slot that was made before; MariaDB: the GTID of each domain, 0-1-42
              */
             from_position?: string;
             /**

@@ -79,7 +79,7 @@ func server(ctx context.Context, _ *session.Config, conn *wire.Conn) ([]change.C
 		checks = append(checks, change.Check{Name: name, Verdict: verdict, Found: found, Why: why, Fix: fix})
 	}
 	add("server", strings.Contains(row[0], "MariaDB"), change.Missing, "the server is "+row[0], "this engine reads MariaDB's log", "choose the engine of that server, where there is one")
-	add("log_bin", row[2] == "1", change.Missing, "the binary log is "+map[string]string{"1": "on", "0": "off"}[row[2]], "changes are read from it", "in the server's configuration: log_bin = binlog, server_id = 1; then restart the server")
+	add("log_bin", row[2] == "1", change.Missing, "the binary log is "+map[bool]string{true: "on", false: "off"}[row[2] == "1"], "changes are read from it", "in the server's configuration: log_bin = binlog, server_id = 1; then restart the server")
 	if row[2] != "1" {
 		return checks, nil
 	}
@@ -88,7 +88,7 @@ func server(ctx context.Context, _ *session.Config, conn *wire.Conn) ([]change.C
 	add("binlog_row_image", row[4] == "FULL", change.Note, "binlog_row_image is "+row[4], "columns that are not logged are omitted in events: of a changed row, those that did not change", "SET GLOBAL binlog_row_image = 'FULL', and in the server's configuration")
 	add("binlog_row_metadata", row[5] == "FULL", change.Missing, "binlog_row_metadata is "+row[5], "without it the log does not name columns, and a row could be read by the wrong definition", "SET GLOBAL binlog_row_metadata = 'FULL', and in the server's configuration")
 	add("sync_binlog", row[6] == "1", change.Note, "sync_binlog is "+row[6], "after a power failure the server may take back transactions that were captured", "SET GLOBAL sync_binlog = 1, and in the server's configuration")
-	add("mysql56_temporal_format", row[7] == "1", change.Note, "mysql56_temporal_format is "+row[7], "times with decimals in tables that are made under this setting cannot be read from the log", "SET GLOBAL mysql56_temporal_format = ON, and ALTER TABLE ... FORCE for tables that were made before")
+	add("temporal format", row[7] == "1", change.Note, "mysql56_temporal_format is "+row[7], "times with decimals in tables that are made under this setting cannot be read from the log", "SET GLOBAL mysql56_temporal_format = ON, and ALTER TABLE ... FORCE for tables that were made before")
 	return checks, nil
 }
 
@@ -186,20 +186,20 @@ func rights(ctx context.Context, c *session.Config, conn *wire.Conn) ([]change.C
 		return strings.Contains(global, "ALL PRIVILEGES") || strings.Contains(global, " "+right+",") || strings.HasSuffix(global, " "+right)
 	}
 	var checks []change.Check
-	add := func(right, why string, verdict change.Verdict) {
-		check := change.Check{Name: "right: " + right, Verdict: change.Good, Found: fmt.Sprintf("user %q has it", c.User)}
+	add := func(name, right, why string) {
+		check := change.Check{Name: name, Verdict: change.Good, Found: fmt.Sprintf("user %q has %s", c.User, right)}
 		if !has(right) {
-			check = change.Check{Name: "right: " + right, Verdict: verdict, Found: fmt.Sprintf("user %q does not have it", c.User), Why: why, Fix: "GRANT " + right + " ON *.* TO " + account}
+			check = change.Check{Name: name, Verdict: change.Missing, Found: fmt.Sprintf("user %q does not have %s", c.User, right), Why: why, Fix: "GRANT " + right + " ON *.* TO " + account}
 		}
 		checks = append(checks, check)
 	}
-	add("REPLICATION SLAVE", "the log is sent to nobody without it", change.Missing)
+	add("right to replicate", "REPLICATION SLAVE", "the log is sent to nobody without it")
 	_, err = conn.All(ctx, "SHOW BINLOG STATUS")
 	if err != nil && !session.IsDenied(err) {
 		return nil, err
 	}
 	if err != nil {
-		add("BINLOG MONITOR", "a load has to know where the log ends", change.Missing)
+		add("right to the log", "BINLOG MONITOR", "a load has to know where the log ends")
 	}
 	hosts, err := conn.All(ctx, "SHOW REPLICA HOSTS")
 	switch {
