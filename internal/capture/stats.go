@@ -5,6 +5,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 )
@@ -111,7 +112,7 @@ func (s *Stats) appended(blocks []*journal.Block, stored int64, took time.Durati
 		s.bytes += int64(len(b.Payload))
 		s.rates.Add(now, b.Events())
 		s.lastCommit = b.LastCommit
-		s.delay = now.Sub(b.LastCommit)
+		s.delay = change.DelaySince(b.LastCommit, now)
 	}
 }
 

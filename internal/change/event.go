@@ -18,6 +18,16 @@ type Transaction struct {
 	Last bool
 }
 
+// DelaySince is how long ago a commit was. Of a time of whole seconds, as some logs have
+// it, it is what can be told for certain: the commit was up to a second later.
+func DelaySince(committed, now time.Time) time.Duration {
+	delay := now.Sub(committed)
+	if committed.Nanosecond() == 0 && delay > 0 {
+		return max(delay-time.Second, 0)
+	}
+	return delay
+}
+
 // Event is one change as the journal holds it. A reader that hands out an
 // Event owns its slices; they are good until the reader's next call.
 type Event struct {

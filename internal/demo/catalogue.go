@@ -6,6 +6,7 @@ import (
 	_ "embed"
 	"fmt"
 	"math/rand/v2"
+	"time"
 )
 
 //go:embed catalogue.sql
@@ -70,7 +71,7 @@ func (c *Catalogue) Step(ctx context.Context) error {
 	case n < 8:
 		exec("UPDATE works SET title = concat(substring_index(title, ' (', 1), ' (', ?, ' ed.)') WHERE work_id = ?", 2+c.random.IntN(7), work)
 	case n < 13:
-		exec("INSERT INTO editions (work_id, isbn, published, pages, list_price) VALUES (?, ?, current_date, ?, ?)", work, fmt.Sprintf("979%010d", c.random.Uint64N(1e10)), 80+c.random.IntN(600), fmt.Sprintf("%d.90", 4+c.random.IntN(40)))
+		exec("INSERT IGNORE INTO editions (work_id, isbn, published, pages, list_price) VALUES (?, ?, current_date, ?, ?)", work, fmt.Sprintf("979%010d", c.random.Uint64N(1e10)), 80+c.random.IntN(600), fmt.Sprintf("%d.90", 4+c.random.IntN(40)))
 	case n < 15:
 		exec("UPDATE editions SET list_price = list_price + 1 WHERE work_id = ?", work)
 	case n < 16:
@@ -111,7 +112,7 @@ func (s *stage) prepareCatalogue(ctx context.Context) error {
 	if err := s.mariaDB.QueryRowContext(ctx, "SELECT count(*) FROM information_schema.tables WHERE table_schema = ?", catalogueDatabase).Scan(&tables); err != nil {
 		return err
 	}
-	s.catalogue = NewCatalogue(s.mariaDB, seed)
+	s.catalogue = NewCatalogue(s.mariaDB, seed+uint64(time.Now().UnixNano()))
 	if tables > 0 {
 		return nil
 	}

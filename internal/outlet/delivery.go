@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"rillmark/internal/catalog"
+	"rillmark/internal/change"
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
@@ -242,7 +243,7 @@ func (s *sender) delivered(messages []encode.Message, gone int64, committed time
 	s.counts.add(messages, dead)
 	s.newest = committed
 	if gone > 0 && !s.late {
-		s.status.Delay = now.Sub(committed)
+		s.status.Delay = change.DelaySince(committed, now)
 	}
 	s.history.delivered(now, gone, s.status.Delay)
 }

@@ -91,6 +91,8 @@ func take(address, folder, letters string, dark bool) error {
 		{"source-checks", "/sources/circulation/checks", ".checks li"},
 		{"source-versions", "/sources/circulation/versions", ".diff tbody tr"},
 		{"source-marks", "/sources/circulation/marks", ".counts tbody tr"},
+		{"source-mariadb", "/sources/catalogue/checks", ".checks li"},
+		{"new-source", "/sources/new", "#engine"},
 	}
 	for _, tab := range tabs {
 		if err := shot(tab.name, chromedp.Navigate(address+tab.path), chromedp.WaitVisible(chromedp.CSS(tab.until)), chromedp.Sleep(time.Second)); err != nil {

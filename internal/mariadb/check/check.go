@@ -152,6 +152,14 @@ func Held(ctx context.Context, conn *wire.Conn) (k Kept, err error) {
 	return k, nil
 }
 
+// span is how long a file is kept, in days where it is some.
+func (k *Kept) span() string {
+	if days := k.For.Hours() / 24; days >= 1 {
+		return strconv.FormatFloat(days, 'f', -1, 64) + " days"
+	}
+	return k.For.String()
+}
+
 func (k *Kept) words() string {
 	total := int64(0)
 	for _, f := range k.Files {
@@ -159,7 +167,7 @@ func (k *Kept) words() string {
 	}
 	text := fmt.Sprintf("%d files, %.1f MiB", len(k.Files), float64(total)/(1<<20))
 	if k.For > 0 {
-		return text + fmt.Sprintf("; a file is purged after %s", k.For)
+		return text + "; a file is purged after " + k.span()
 	}
 	return text + "; none is purged by itself"
 }

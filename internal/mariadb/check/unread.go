@@ -38,10 +38,10 @@ func UnreadLog(ctx context.Context, c *session.Config, file string, offset int64
 	case kept.For == 0 || behind == 0:
 	case at == 0:
 		held.Level = engine.RetainedUrgent
-		held.Advice = fmt.Sprintf("the file %s, where the source goes on, is the oldest that the server has, and %d came since: the server purges a file %s after its last change. Resume the source, or raise binlog_expire_logs_seconds", file, behind, kept.For)
+		held.Advice = fmt.Sprintf("the file %s, where the source goes on, is the oldest that the server has, and %d came since: the server purges a file %s after its last change. Resume the source, or raise binlog_expire_logs_seconds", file, behind, kept.span())
 	case at < 2 && behind > 1:
 		held.Level = engine.RetainedWarning
-		held.Advice = fmt.Sprintf("only %d older files are left before the server purges %s, where the source goes on (%s after its last change). Resume the source, or raise binlog_expire_logs_seconds", at, file, kept.For)
+		held.Advice = fmt.Sprintf("only %d older files are left before the server purges %s, where the source goes on (%s after its last change). Resume the source, or raise binlog_expire_logs_seconds", at, file, kept.span())
 	}
 	return held, nil
 }
