@@ -38,6 +38,10 @@ var mariadbSettings = map[string]string{"log-bin": "binlog", "binlog-format": "R
 
 func (m *MariaDB) data() string { return filepath.Join(m.Folder, "data") }
 
+// temporary is a folder of the server's own: one that starts clears the temporary tables
+// of another that has the same.
+func (m *MariaDB) temporary() string { return filepath.Join(m.Folder, "tmp") }
+
 // PasswordFile holds the administrator's password, for us alone.
 func (m *MariaDB) PasswordFile() string { return filepath.Join(m.Folder, "password") }
 
@@ -77,7 +81,7 @@ func (m *MariaDB) Start(ctx context.Context) error {
 		return err
 	}
 	defer log.Close() //nolint:errcheck // the server has its own copy
-	args := []string{"--no-defaults", "--datadir=" + m.data(), "--port=" + strconv.Itoa(m.Port), "--bind-address=127.0.0.1", "--socket=" + filepath.Join(m.data(), "s"), "--pid-file=" + filepath.Join(m.data(), "pid"),
+	args := []string{"--no-defaults", "--datadir=" + m.data(), "--port=" + strconv.Itoa(m.Port), "--bind-address=127.0.0.1", "--socket=" + filepath.Join(m.data(), "s"), "--pid-file=" + filepath.Join(m.data(), "pid"), "--tmpdir=" + m.temporary(),
 		"--skip-name-resolve", "--character-set-server=utf8mb4", "--innodb-buffer-pool-size=64M"}
 	for name, value := range mariadbSettings {
 		if _, other := m.Settings[name]; !other {
@@ -107,18 +111,21 @@ func (m *MariaDB) Start(ctx context.Context) error {
 }
 
 func (m *MariaDB) initialize(ctx context.Context, who *syscall.Credential) error {
-	if err := os.MkdirAll(m.data(), 0o700); err != nil {
-		return err
-	}
-	if who != nil {
+	for _, folder := range []string{m.data(), m.temporary()} {
+		if err := os.MkdirAll(folder, 0o700); err != nil {
+			return err
+		}
+		if who == nil {
+			continue
+		}
 		if err := os.Chmod(m.Folder, 0o755); err != nil {
 			return err
 		}
-		if err := os.Chown(m.data(), int(who.Uid), int(who.Gid)); err != nil {
+		if err := os.Chown(folder, int(who.Uid), int(who.Gid)); err != nil {
 			return err
 		}
 	}
-	command := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+m.data(), "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")
+	command := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+m.data(), "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", "--tmpdir="+m.temporary())
 	command.SysProcAttr = &syscall.SysProcAttr{Credential: who}
 	command.Dir = m.data()
 	if out, err := command.CombinedOutput(); err != nil {

@@ -218,8 +218,16 @@ func (l *loader) imageOf(projected []change.Value) []change.Value {
 	return l.images[start:len(l.images):len(l.images)]
 }
 
-// layoutOf looks a table up for a job.
+// layoutOf looks a table up for a job, where its definition may have changed since.
 func (l *loader) layoutOf(ctx context.Context, j *job) error {
+	l.run.under(func() {
+		if j.version = j.table.version; j.load.listed != nil && j.load.version == j.version {
+			j.listed, j.layout = j.load.listed, j.load.layout
+		}
+	})
+	if j.listed != nil {
+		return nil
+	}
 	listed, err := l.reader.Find(ctx, j.table.name.Database, j.table.name.Name)
 	if err != nil {
 		return err
@@ -232,7 +240,9 @@ func (l *loader) layoutOf(ctx context.Context, j *job) error {
 	}
 	j.listed = listed
 	return l.run.sink.Locked(func() error {
-		j.layout, err = l.run.layout(j.table, listed.Columns, false)
+		if j.layout, err = l.run.layout(j.table, listed.Columns, false); err == nil {
+			j.load.listed, j.load.layout, j.load.version = j.listed, j.layout, j.version
+		}
 		return err
 	})
 }

@@ -5,7 +5,9 @@ import (
 	"slices"
 
 	"rillmark/internal/capture/load"
+	"rillmark/internal/capture/rows"
 	"rillmark/internal/change"
+	"rillmark/internal/mariadb/catalogue"
 	"rillmark/internal/mariadb/stream"
 )
 
@@ -50,8 +52,12 @@ type tableLoad struct {
 	floor     stream.Place
 	changes   []overlaid
 	bytes     int
-	// end is where the group ends that is being taken.
+	// sound is the newest place up to which a snapshot was known to see every commit.
 	sound stream.Place
+	// listed and layout are what was looked up last, when the table had that version.
+	listed  *catalogue.Table
+	layout  *rows.Layout
+	version int
 }
 
 // overlaid is one change of a row, or of the table's definition.

@@ -52,11 +52,15 @@ type job struct {
 	limit  int
 	listed *catalogue.Table
 	layout *rows.Layout
+	// version is the table's when it was looked up.
+	version int
 }
 
-// current reports whether the load that a job belongs to still is the table's; the lock is
-// held.
-func (j *job) current() bool { return j.table.load == j.load && j.load.turn == j.turn }
+// current reports whether the load that a job belongs to still is the table's, and the
+// table what it was; the lock is held.
+func (j *job) current() bool {
+	return j.table.load == j.load && j.load.turn == j.turn && j.table.version == j.version
+}
 
 // wakeLoaders has every session look for something to read; the lock is held.
 func (r *run) wakeLoaders() {
@@ -296,15 +300,16 @@ func (l *loader) do(ctx context.Context, j *job) error {
 func (l *loader) see(ctx context.Context, j *job, s *snapshot) error {
 	name := wire.Name(j.listed.Database) + "." + wire.Name(j.listed.Table)
 	if !j.listed.Transactional() {
-		return s.lock(ctx, l.conn, name)
+		return s.lock(ctx, l.conn, name, 2)
 	}
 	var sound bool
 	l.run.under(func() { sound = j.load.sound != stream.Place{} })
 	if !sound {
 		// Nothing is known of what a snapshot sees: a lock, given back at once, shows that
-		// every commit up to a place is visible.
+		// every commit up to a place is visible. Where somebody writes, it is not waited for:
+		// a group will end soon, which shows as much.
 		var first snapshot
-		err := first.lock(ctx, l.conn, name)
+		err := first.lock(ctx, l.conn, name, 0)
 		if err == nil {
 			err = first.end(ctx, l.conn)
 		}

@@ -34,8 +34,6 @@ type checkpoint struct {
 	Server uint32 `json:"server,omitempty"`
 	// Prepared are the distributed transactions that wait for their end, oldest first.
 	Prepared []prepared `json:"prepared,omitempty"`
-	// Doubtful is how many were prepared before the log was followed.
-	Doubtful int `json:"doubtful,omitempty"`
 }
 
 // prepared is a distributed transaction whose rows are in the log and whose end is not.

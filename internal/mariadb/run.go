@@ -40,6 +40,9 @@ type run struct {
 	// skipIndex is the next event's index in the transaction that the last run cut.
 	skipIndex uint64
 
+	// stored is the place that was reached when the position was last stored for its own sake.
+	stored stream.Place
+
 	group    group // owned by the goroutine that reads the log
 	tables   map[string]*table
 	bindings map[uint64]*binding
@@ -226,15 +229,7 @@ func (r *run) settle(ctx context.Context, stored *checkpoint) error {
 		r.at.gtids = gtids
 		return err
 	}
-	if err := r.startNow(ctx); err != nil {
-		return err
-	}
-	in, err := r.control.All(ctx, "XA RECOVER")
-	if err != nil {
-		return err
-	}
-	r.at.Doubtful = len(in)
-	return nil
+	return r.startNow(ctx)
 }
 
 // readerID is the number by which the server knows us: the one in the definition, or one

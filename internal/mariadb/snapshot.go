@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 
 	"rillmark/internal/mariadb/binlog"
@@ -61,12 +62,10 @@ func (s *snapshot) begin(ctx context.Context, conn *wire.Conn) (err error) {
 	return nil
 }
 
-// lock locks a table against writers, whose commits are then visible.
-func (s *snapshot) lock(ctx context.Context, conn *wire.Conn, table string) (err error) {
-	if err := conn.Exec(ctx, "SET SESSION lock_wait_timeout = 2"); err != nil {
-		return err
-	}
-	if err := conn.Exec(ctx, "LOCK TABLES "+table+" READ"); err != nil {
+// lock locks a table against writers, whose commits are then visible. It waits so many
+// seconds for those who write to it: others wait behind it meanwhile.
+func (s *snapshot) lock(ctx context.Context, conn *wire.Conn, table string, seconds int) (err error) {
+	if err := conn.Exec(ctx, fmt.Sprintf("LOCK TABLES %s READ WAIT %d", table, seconds)); err != nil {
 		return err
 	}
 	s.locked = true

@@ -140,6 +140,14 @@ func (r *run) keepRefreshing(ctx context.Context) error {
 		if err := r.lookAgain(ctx); err != nil {
 			return err
 		}
+		// Where nothing that is captured happens, the position moves all the same: what lies
+		// before it may be purged.
+		r.under(func() {
+			if r.at.place != r.stored {
+				r.stored = r.at.place
+				r.sink.Touch()
+			}
+		})
 	}
 }
 

@@ -133,7 +133,7 @@ func (c *Config) wire(purpose string) (*wire.Config, error) {
 
 // settings are those of every session: what the server's defaults say would otherwise
 // leak into values. Values come in their own character set, times in UTC.
-const settings = "SET NAMES utf8mb4, character_set_results = NULL, time_zone = '+00:00', sql_mode = '', max_statement_time = 0, net_write_timeout = 86400, wait_timeout = 86400, autocommit = 1"
+const settings = "SET NAMES utf8mb4, character_set_results = NULL, time_zone = '+00:00', sql_mode = '', max_statement_time = 0, net_write_timeout = 86400, wait_timeout = 31536000, autocommit = 1"
 
 // Connect opens a session for ordinary statements.
 func (c *Config) Connect(ctx context.Context, purpose string) (*wire.Conn, error) {

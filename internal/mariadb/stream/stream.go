@@ -101,7 +101,7 @@ func (s *Stream) start(ctx context.Context, o Options) error {
 		return err
 	}
 	for _, statement := range []string{
-		"SET NAMES utf8mb4, net_write_timeout = 86400, net_read_timeout = 86400, wait_timeout = 86400",
+		"SET NAMES utf8mb4, net_write_timeout = 86400, net_read_timeout = 86400, wait_timeout = 31536000",
 		"SET @mariadb_slave_capability = 4, @master_binlog_checksum = @@global.binlog_checksum, @rpl_semi_sync_slave = 0",
 		fmt.Sprintf("SET @master_heartbeat_period = %d", s.config.HeartbeatEvery.Nanoseconds()),
 		"SET @slave_connect_state = " + wire.Text(o.From.String()) + ", @slave_gtid_strict_mode = 0, @slave_gtid_ignore_duplicates = 0",
