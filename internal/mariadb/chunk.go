@@ -142,7 +142,8 @@ func (l *loader) read(ctx context.Context, j *job, limit int, each func(*chunk) 
 				return nil, err
 			}
 			c.rows, c.bytes, c.large = nil, 0, nil
-			l.arena = nil
+			l.arena, l.images = nil, nil
+			l.writer.Fresh()
 		}
 	}
 	if err := result.Err(); err != nil {

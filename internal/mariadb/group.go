@@ -279,14 +279,14 @@ func (r *run) end(ctx context.Context, s *stream.Stream, last stream.Event) erro
 			return s.CannotDecode(err)
 		}
 	}
-	var aside func() error
+	var aside func(before string) error // how far the log had been taken
 	switch {
 	case !x.OnePhase:
-		aside = func() error { return r.prepare(x.XID, r.at.state()) }
+		aside = func(before string) error { return r.prepare(x.XID, before) }
 	case g.head.Flags&binlog.GroupXACompleted != 0:
-		aside = func() error { return r.complete(ctx, s) }
+		aside = func(string) error { return r.complete(ctx, s) }
 	case g.large:
-		aside = func() error { return r.replay(ctx, r.at.state(), g.head.GTID, g) }
+		aside = func(before string) error { return r.replay(ctx, before, g.head.GTID, g) }
 	}
 	if aside == nil { // most groups are held: one turn with the lock takes them
 		return r.sink.Locked(func() error {
@@ -298,8 +298,12 @@ func (r *run) end(ctx context.Context, s *stream.Stream, last stream.Event) erro
 			return nil
 		})
 	}
-	r.under(func() { r.opens(s) })
-	if err := aside(); err != nil {
+	before := ""
+	r.under(func() {
+		r.opens(s)
+		before = r.at.state()
+	})
+	if err := aside(before); err != nil {
 		return err
 	}
 	r.under(func() { r.closes(s) })

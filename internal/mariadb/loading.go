@@ -286,6 +286,7 @@ func (l *loader) do(ctx context.Context, j *job) error {
 	}
 	// The definition may have changed between the look at it and the snapshot.
 	l.arena, l.images = nil, nil
+	l.writer.Fresh()
 	c, err := l.read(ctx, j, j.limit, nil)
 	if err != nil {
 		return err

@@ -118,6 +118,10 @@ func (w *Writer) Project(l *Layout, row []change.Value, half int) []change.Value
 	return image
 }
 
+// Fresh gives the rows that are projected from now on room of their own: those before keep
+// theirs.
+func (w *Writer) Fresh() { w.arena = nil }
+
 // Large is what the last rows that were projected had left out: sizes by column; it is
 // forgotten with the call.
 func (w *Writer) Large() map[string]int64 {
