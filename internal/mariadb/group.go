@@ -334,6 +334,10 @@ func (r *run) closes(s *stream.Stream) {
 	}
 	r.tx.open, r.tx.begun, r.skip = false, false, 0
 	r.at.taken(r.group.head.GTID, r.tx.digest)
+	if r.cut {
+		r.cut = false
+		close(r.whole)
+	}
 	if r.loads.wanted {
 		r.loads.past.ended(s.Place())
 	}

@@ -335,6 +335,9 @@ func (l *loader) place(ctx context.Context, until stream.Place, f func() error) 
 	if err := r.await(ctx, until); err != nil {
 		return err
 	}
+	if err := r.awaitWhole(ctx); err != nil {
+		return err
+	}
 	r.writing.Lock()
 	defer r.writing.Unlock()
 	return r.sink.Locked(func() error {
@@ -347,6 +350,16 @@ func (l *loader) place(ctx context.Context, until stream.Place, f func() error) 
 		r.sink.Commit()
 		return err
 	})
+}
+
+// awaitWhole waits until the transaction is complete that the last run cut.
+func (r *run) awaitWhole(ctx context.Context) error {
+	select {
+	case <-r.whole:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
 }
 
 // begin puts the void event and the load's beginning on record.

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"math"
@@ -72,10 +73,38 @@ func (r *run) prepare(x binlog.XID, before string) error {
 		if len(r.at.Prepared) >= maxPrepared {
 			return &engine.Fault{Code: "too-many-prepared", Final: true, Message: fmt.Sprintf("more than %d distributed transactions are prepared at once", maxPrepared), Fix: "commit or roll back those that XA RECOVER lists, then resume the source"}
 		}
+		r.keepPrepared(x, g)
 		r.at.Prepared = append(r.at.Prepared, prepared{XID: x, Group: g.head.String(), Before: before, Undone: slices.Clone(g.undone), place: r.tx.end})
 		r.sink.Touch()
 		return nil
 	})
+}
+
+// maxKept bounds what is kept in memory of prepared transactions, in bytes, so that those
+// that end soon need not be read again.
+const maxKept = 8 << 20
+
+// keepPrepared keeps the events of a group that is prepared, where there is room; the lock
+// is held.
+func (r *run) keepPrepared(x binlog.XID, g *group) {
+	if g.large || r.keptBytes+len(g.held.data) > maxKept {
+		return
+	}
+	if r.kept == nil {
+		r.kept = make(map[binlog.XID]*group)
+	}
+	r.keptBytes += len(g.held.data)
+	r.kept[x] = &group{numbered: g.numbered, undone: slices.Clone(g.undone), held: held{data: bytes.Clone(g.held.data), heads: slices.Clone(g.held.heads), ends: slices.Clone(g.held.ends)}}
+}
+
+// giveKept takes a group out of memory again; nil where it was not kept. The lock is held.
+func (r *run) giveKept(x binlog.XID) *group {
+	g := r.kept[x]
+	if g != nil {
+		delete(r.kept, x)
+		r.keptBytes -= len(g.held.data)
+	}
+	return g
 }
 
 // complete takes the end of a distributed transaction: at its commit, the rows that it had
@@ -84,14 +113,22 @@ func (r *run) complete(ctx context.Context, s *stream.Stream) error {
 	g := &r.group
 	var was prepared
 	var known bool
+	var kept *group
 	r.under(func() {
+		kept = r.giveKept(g.head.XID)
 		for _, p := range r.at.Prepared {
 			if p.XID == g.head.XID {
 				was, known = p, true
 			}
 		}
 	})
-	if known && !g.rolled {
+	switch {
+	case !known || g.rolled:
+	case kept != nil:
+		if err := r.sink.Locked(func() error { return r.takeHeld(ctx, s, kept) }); err != nil {
+			return err
+		}
+	default:
 		which, err := binlog.ParseGTID(was.Group)
 		if err != nil {
 			return fmt.Errorf("reading the list of prepared transactions: %w", err)

@@ -15,6 +15,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
+	"rillmark/internal/mariadb/binlog"
 	"rillmark/internal/mariadb/catalogue"
 	"rillmark/internal/mariadb/session"
 	"rillmark/internal/mariadb/stream"
@@ -43,7 +44,11 @@ type run struct {
 	// stored is the place that was reached when the position was last stored for its own sake.
 	stored stream.Place
 
-	group    group // owned by the goroutine that reads the log
+	group group // owned by the goroutine that reads the log
+	// kept are groups of prepared transactions, of so many bytes.
+	kept      map[binlog.XID]*group
+	keptBytes int
+
 	tables   map[string]*table
 	bindings map[uint64]*binding
 	// children are the tables that change with others, by the names of those.
@@ -52,6 +57,10 @@ type run struct {
 	tx       transaction
 	waits    []*wait
 	loads    loads
+	// whole is closed once the transaction is complete that the last run cut: nothing else may
+	// come into the journal before.
+	whole chan struct{}
+	cut   bool // it is not closed yet
 	// writing is held by who writes transactions into the journal: the goroutine that reads
 	// the log from a group's beginning to its end, a session that loads for a chunk. It is
 	// taken before the sink's lock.
@@ -206,6 +215,10 @@ func (r *run) serverFits(ctx context.Context) error {
 
 // settle decides where the log is followed from.
 func (r *run) settle(ctx context.Context, stored *checkpoint) error {
+	r.whole = make(chan struct{})
+	if r.cut = stored != nil && stored.Open != ""; !r.cut {
+		close(r.whole)
+	}
 	if stored != nil {
 		r.at.checkpoint = *stored
 		gtids, err := stream.ParseGTIDs(stored.GTIDs)

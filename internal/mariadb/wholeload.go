@@ -16,6 +16,9 @@ func (l *loader) doWhole(ctx context.Context, j *job) error {
 	if err := l.see(ctx, j, &s); err != nil {
 		return err
 	}
+	if err := r.awaitWhole(ctx); err != nil {
+		return err
+	}
 	r.writing.Lock()
 	held := true
 	release := func() {
