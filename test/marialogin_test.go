@@ -17,11 +17,11 @@ func TestMariaDBLogins(t *testing.T) {
 	t.Parallel()
 	folder, err := os.MkdirTemp(shared.folder, "certificates-")
 	require.NoError(t, err)
-	require.NoError(t, os.Chmod(folder, 0o755)) //nolint:gosec // the server's user reads it
+	require.NoError(t, os.Chmod(folder, 0o755))
 	key, certificate := filepath.Join(folder, "key.pem"), filepath.Join(folder, "certificate.pem")
 	out, err := exec.CommandContext(t.Context(), "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost", "-keyout", key, "-out", certificate).CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	require.NoError(t, os.Chmod(key, 0o644)) //nolint:gosec // the server's user reads it, and the test throws it away
+	require.NoError(t, os.Chmod(key, 0o644)) // the server's user reads it
 	m := mariaServer(t, map[string]string{"ssl-cert": certificate, "ssl-key": key})
 	database, db := mariaDatabase(t, m, "CREATE TABLE a (id int PRIMARY KEY)", "INSERT INTO a VALUES (1)", "INSTALL SONAME 'auth_ed25519'")
 	mariaRun(t, db, "CREATE USER modern@'%' IDENTIFIED VIA ed25519 USING PASSWORD('a long pass word') REQUIRE SSL", "GRANT REPLICATION SLAVE, BINLOG MONITOR, REPLICATION MASTER ADMIN ON *.* TO modern@'%'", "GRANT SELECT, LOCK TABLES, REFERENCES ON *.* TO modern@'%'")
