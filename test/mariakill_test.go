@@ -36,8 +36,8 @@ func mariaFill(copies int) []string {
 		fmt.Sprintf("INSERT INTO visits SELECT seq, 0 FROM seq_1_to_%d", copies/20))
 }
 
-// startMariaWriters change the tables until they are told to stop. A server that goes away
-// is connected to again.
+// startMariaWriters starts writers, which change the tables until their end is called, and
+// connect again where the server goes away.
 func startMariaWriters(t *testing.T, m *demo.MariaDB, database string, n, copies int) *writers {
 	ctx, cancel := context.WithCancel(context.Background())
 	w := &writers{stop: cancel}

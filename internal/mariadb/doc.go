@@ -1,8 +1,8 @@
 // Package mariadb captures a MariaDB server's changes from its binary log.
 //
 // A run is three kinds of goroutines: one reads the log (run.go) group by group (group.go),
-// one looks for new tables and sees to their states (refresh.go), some load tables
-// (package loading). What they share is guarded by the sink's lock.
+// one looks for new tables and sees to their states (states.go), some load tables
+// (loading.go). What they share is guarded by the sink's lock.
 //
 //   - group.go holds a group to its last event, since only that says which of its rows have
 //     survived; a group too large to hold is read twice (replay.go), and so is one that a

@@ -20,9 +20,7 @@ type group struct {
 	open bool
 	head binlog.Group
 	time uint32
-	// state is how far the log has been taken before the group, as text.
-	state string
-	held  held
+	held held
 	// numbered is how many events have been counted (see [transaction.ordinal]), large is
 	// set once the events are too many to hold.
 	numbered int
@@ -131,7 +129,7 @@ func (g *group) begin(head binlog.Group, time uint32) {
 
 // idle takes a heartbeat: the server has sent all of its log up to there.
 func (r *run) idle(s *stream.Stream, e stream.Event) {
-	at := stream.Place{File: stream.FileNumber(string(e.Body)), Offset: uint64(e.End)}
+	at := stream.Place{File: stream.FileNumber(string(e.Body)), Offset: s.Place().Offset&^(1<<32-1) | uint64(e.End)}
 	r.under(func() {
 		if !r.group.open && r.resumed == nil && r.at.place.Before(at) && string(e.Body) == s.File() {
 			r.reached(at, s.File())
@@ -265,7 +263,7 @@ func (r *run) incident(s *stream.Stream, body []byte) error {
 func (r *run) end(ctx context.Context, s *stream.Stream, last stream.Event) error {
 	g := &r.group
 	if r.resumed != nil && r.contained(g.head.GTID) {
-		return r.again(ctx, s)
+		return r.again(s)
 	}
 	if r.resumed != nil && r.lastDomain() == g.head.Domain {
 		return r.otherLog()
@@ -387,15 +385,15 @@ func (r *run) lastDomain() uint32 {
 }
 
 // again takes a group that has been taken before: the newest one has to be what it was.
-func (r *run) again(ctx context.Context, s *stream.Stream) error {
+func (r *run) again(s *stream.Stream) error {
 	g := &r.group
 	if g.head.String() != r.resumed.Last {
 		return nil
 	}
-	digest := uint32(0)
 	if g.large {
-		return r.verified(s) // it is what it was in number and size; its rows are not held
+		return r.verified(s) // its rows are not held: its name alone says that it is the same
 	}
+	digest := uint32(0)
 	start, number := 0, 0
 	names := make(map[uint64]string)
 	for i, end := range g.held.ends {

@@ -36,7 +36,7 @@ type Settings struct {
 	Password string `json:"password,omitempty" title:"Password" secret:"yes" doc:"The password: a reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again" example:"${env:RILLMARK_SECRET_CATALOGUE}"`
 	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full" title:"TLS" doc:"How the connection is encrypted: disable, prefer, require, or verify-full, which also checks the server's name and certificate. Without it: verify-full for a new source that is not on this machine, else prefer"`
 	Root     string `json:"tls_root,omitempty" title:"Certificates to trust" doc:"With verify-full: file of the certificates to trust, on the service's machine; the system's own without it" when:"tls=verify-full" advanced:"yes" example:"/etc/rillmark/ca.pem"`
-	ReaderID int64  `json:"reader_id,omitempty" title:"Reader ID" doc:"The number by which the server knows this reader of its log, which no other server or reader may have, nor the number above it; without it one follows from the source's name" minimum:"1" maximum:"4294967294" advanced:"yes"`
+	ReaderID int64  `json:"reader_id,omitempty" title:"Reader ID" doc:"The number by which the server knows this reader of its log, which no other server or reader may have, nor the number above it; without it the source takes one of its own at its first start" minimum:"1" maximum:"4294967294" advanced:"yes"`
 }
 
 // Validate implements [engine.Connection].

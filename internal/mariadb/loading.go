@@ -284,7 +284,6 @@ func (l *loader) do(ctx context.Context, j *job) error {
 	if err := l.see(ctx, j, &s); err != nil {
 		return err
 	}
-	// The definition may have changed between the look at it and the snapshot.
 	l.arena, l.images = nil, nil
 	l.writer.Fresh()
 	c, err := l.read(ctx, j, j.limit, nil)

@@ -271,7 +271,7 @@ func (r *run) image(b *binding, there []byte, data []byte, half int) (image []ch
 			continue
 		}
 		if !b.layout.Needed[i] {
-			skipped, _, err := c.Skip(data)
+			skipped, err := c.Skip(data)
 			if err != nil {
 				return nil, nil, fmt.Errorf("column %s: %w", c.Name, err)
 			}

@@ -292,7 +292,6 @@ func (r *run) open(ctx context.Context) (*stream.Stream, error) {
 		}
 		from = before
 	}
-	r.group.state = from.String()
 	return stream.Open(ctx, r.config, stream.Options{ID: r.readerID(), Name: r.readerName(), From: from})
 }
 

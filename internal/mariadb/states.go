@@ -140,8 +140,8 @@ func (r *run) keepRefreshing(ctx context.Context) error {
 		if err := r.lookAgain(ctx); err != nil {
 			return err
 		}
-		// Where nothing that is captured happens, the position moves all the same: what lies
-		// before it may be purged.
+		// The position is stored even if no captured table has changed: the server may purge
+		// the log before it.
 		r.under(func() {
 			if r.at.place != r.stored {
 				r.stored = r.at.place

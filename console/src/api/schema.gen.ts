@@ -1053,7 +1053,7 @@ export interface components {
             /**
              * Reader ID
              * Format: int64
-             * @description The number by which the server knows this reader of its log, which no other server or reader may have, nor the number above it; without it one follows from the source's name
+             * @description The number by which the server knows this reader of its log, which no other server or reader may have, nor the number above it; without it the source takes one of its own at its first start
              */
             reader_id?: number;
             /**

@@ -16,9 +16,8 @@ type Query struct {
 
 // The modes of a session that change how a statement is read.
 const (
-	ModeANSIQuotes       = 1 << 2
-	ModeNoBackslashes    = 1 << 20
-	maxStatementInMemory = 1 << 30
+	ModeANSIQuotes    = 1 << 2
+	ModeNoBackslashes = 1 << 20
 )
 
 // DecodeQuery reads the body of a query event; scratch is room for a compressed text.

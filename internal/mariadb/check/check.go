@@ -123,7 +123,7 @@ func log(ctx context.Context, _ *session.Config, conn *wire.Conn) ([]change.Chec
 // Kept is how much of its log a server has, and for how long it keeps it.
 type Kept struct {
 	Files []LogFile
-	// For is how long a file is kept at least; 0 for ever.
+	// For is how long a file is kept at least; 0 means that none is purged.
 	For time.Duration
 }
 

@@ -69,8 +69,6 @@ type Options struct {
 	ID   uint32
 	Name string
 	From GTIDs
-	// Statements asks for the texts of the statements that changed rows.
-	Statements bool
 }
 
 // Open asks for the log behind a position.
@@ -115,11 +113,7 @@ func (s *Stream) start(ctx context.Context, o Options) error {
 	if err := s.conn.Register(o.ID, o.Name); err != nil {
 		return noRight(err, s.config.User, s.config.Where())
 	}
-	flags := uint16(0)
-	if o.Statements {
-		flags |= wire.DumpStatements
-	}
-	return s.conn.Dump(o.ID, "", 4, flags)
+	return s.conn.Dump(o.ID)
 }
 
 // idIsFree looks whether another reader has our number: the server would throw it out. A

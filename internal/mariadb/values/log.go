@@ -22,8 +22,8 @@ var errShort = errors.New("the row is shorter than its columns")
 const maxText = 1 << 30
 
 // FromLog appends a value that stands at the front of data, as the log has it, in its
-// canonical form, and says how many bytes it had there. An [*Undecodable] comes with the
-// text all the same.
+// canonical form, and says how many bytes it had there. With an [*Undecodable] the text is
+// returned, too.
 func (c *Column) FromLog(dst, data []byte) (out []byte, n int, err error) {
 	switch c.Log.Type {
 	case binlog.ColTiny, binlog.ColShort, binlog.ColInt24, binlog.ColLong, binlog.ColLongLong:
@@ -86,23 +86,23 @@ func (c *Column) FromLog(dst, data []byte) (out []byte, n int, err error) {
 	return out, n, err
 }
 
-// Skip is how many bytes a value has in the log, and for a text how many of them are its own.
-func (c *Column) Skip(data []byte) (n, size int, err error) {
+// Skip is how many bytes a value has in the log.
+func (c *Column) Skip(data []byte) (n int, err error) {
 	switch c.Log.Type {
 	case binlog.ColVarchar, binlog.ColVarString, binlog.ColString, binlog.ColTinyBlob, binlog.ColBlob, binlog.ColMediumBlob, binlog.ColLongBlob, binlog.ColGeometry, binlog.ColBlobCompressed, binlog.ColVarcharCompr:
 		prefix := c.prefix
 		if len(data) < prefix {
-			return 0, 0, errShort
+			return 0, errShort
 		}
 		length := littleEndian(data[:prefix])
 		if length > uint64(len(data)-prefix) {
-			return 0, 0, errShort
+			return 0, errShort
 		}
-		return prefix + int(length), int(length), nil
+		return prefix + int(length), nil
 	}
 	var scratch [96]byte
 	_, n, err = c.FromLog(scratch[:0], data)
-	return n, 0, err
+	return n, err
 }
 
 // lengthBytes is how many bytes a text's length has.

@@ -92,7 +92,7 @@ func FuzzFromLog(f *testing.F) {
 		}
 		if out, n, err := c.FromLog(nil, data); err == nil {
 			require.LessOrEqual(t, n, len(data))
-			skipped, _, err := c.Skip(data)
+			skipped, err := c.Skip(data)
 			require.NoError(t, err)
 			require.Equal(t, n, skipped)
 			if text, used, is := c.Alias(data); is {

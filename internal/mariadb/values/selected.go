@@ -20,8 +20,8 @@ func (c *Column) Selection(name string) string {
 }
 
 // FromSelect appends a value that a SELECT brought: text in the column's own character
-// set (character_set_results is NULL), times in UTC. An [*Undecodable] comes with the
-// text all the same.
+// set (character_set_results is NULL), times in UTC. With an [*Undecodable] the
+// text is returned, too.
 func (c *Column) FromSelect(dst, text []byte) ([]byte, error) {
 	switch c.Kind {
 	case Integer, Year:

@@ -84,7 +84,6 @@ const (
 	capPluginAuth   = 1 << 19
 	capConnectAttrs = 1 << 20
 	capPluginLenenc = 1 << 21
-	capSessionTrack = 1 << 23
 )
 
 // loginTimeout is what connecting and logging in may take.

@@ -5,12 +5,6 @@ import (
 	"fmt"
 )
 
-// The flags of [Conn.Dump] (section "COM_BINLOG_DUMP").
-const (
-	// DumpStatements asks for the texts of statements that changed rows.
-	DumpStatements = 2
-)
-
 // Register makes the session known as a replica (section "COM_REGISTER_SLAVE").
 func (c *Conn) Register(server uint32, host string) error {
 	body := binary.LittleEndian.AppendUint32(nil, server)
@@ -31,13 +25,13 @@ func (c *Conn) Register(server uint32, host string) error {
 	return nil
 }
 
-// Dump asks for the log from a file's offset on; with an empty file from where the
-// session's slave_connect_state says.
-func (c *Conn) Dump(server uint32, file string, offset uint32, flags uint16) error {
-	body := binary.LittleEndian.AppendUint32(nil, offset)
-	body = binary.LittleEndian.AppendUint16(body, flags)
-	body = binary.LittleEndian.AppendUint32(body, server)
-	return c.command(0x12, string(append(body, file...)))
+// Dump asks for the log from where the session's slave_connect_state says (section
+// "COM_BINLOG_DUMP"): without a file, from that file's first event, and without flags.
+func (c *Conn) Dump(server uint32) error {
+	const firstEvent = 4 // behind a file's first bytes, which name its format
+	body := binary.LittleEndian.AppendUint32(nil, firstEvent)
+	body = binary.LittleEndian.AppendUint16(body, 0)
+	return c.command(0x12, string(binary.LittleEndian.AppendUint32(body, server)))
 }
 
 // NextEvent is the next event of the log without its frame, good until the next call.

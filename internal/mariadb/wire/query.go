@@ -14,10 +14,9 @@ type Rows struct {
 	stop    func() bool
 	ctx     context.Context //nolint:containedctx // the statement's, for as long as its rows come
 	Columns []string
-	// Collations are the numbers of the columns' collations; 63 is binary.
-	values [][]byte
-	ended  bool
-	err    error
+	values  [][]byte
+	ended   bool
+	err     error
 }
 
 // Query sends a statement. Its rows come in text form, a null being nil.
