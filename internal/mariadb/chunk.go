@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"rillmark/internal/capture/rows"
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/catalogue"
@@ -193,7 +194,7 @@ func (l *loader) convert(c *chunk, row [][]byte) error {
 		c.bytes += len(grown) - start
 	}
 	c.bytes += 8
-	if c.layout.Verdict(l.raw) == 0 && c.layout.Rule.Filter != nil {
+	if c.layout.Verdict(func(i int) change.Value { return l.raw[i] }) == rules.Fails {
 		return nil // outside of the filter
 	}
 	projected := l.writer.Project(c.layout, l.raw, 0)

@@ -299,8 +299,8 @@ func (r *run) undecodable(t *table, c *values.Column, err error) bool {
 }
 
 // refused puts on a table's record that values of one of its rows were left out.
-func (r *run) refused(key string) {
-	t := r.tx.observing
+func (r *run) refused(table, key string) {
+	t := r.tables[table]
 	if t == nil || t.load != nil || t.state.State != engine.StateFollowing {
 		return
 	}

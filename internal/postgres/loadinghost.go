@@ -29,9 +29,9 @@ func (h *loadingHost) Adopt(t *tables.Table, l *catalogue.Layout, place session.
 	(*run)(h).adopt(t, l, place)
 }
 
-// Refuse implements [host].
-func (h *loadingHost) Refuse(t *tables.Table, l *catalogue.Layout, row *change.Row, sizes map[string]int64) {
-	(*run)(h).refuse(t, l, row, sizes)
+// Existing implements [host].
+func (h *loadingHost) Existing(l *catalogue.Layout, place session.LSN, row []change.Value, sizes map[string]int64) {
+	h.writer.Existing(l.Layout, uint64(place), row, sizes)
 }
 
 // LastRow implements [host].

@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"rillmark/internal/capture/rows"
 	"rillmark/internal/change"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/chunk"
@@ -72,7 +73,7 @@ func TestAChunkIsLaidOver(t *testing.T) {
 	}
 	key := func(id string) string { return change.RowKey([]change.Value{change.Of(id)}) }
 	seen := chunk.Snapshot{Xmin: 10, Xmax: 20, Running: []uint64{12}}
-	read := &chunk.Rows{Layout: &catalogue.Layout{Schema: schema}, Seen: seen, Rows: [][]change.Value{row("1", "a", "A"), row("2", "b", "B"), row("3", "c", "C"), row("4", "d", "D")}}
+	read := &chunk.Rows{Layout: &catalogue.Layout{Layout: &rows.Layout{Schema: schema}}, Seen: seen, Rows: [][]change.Value{row("1", "a", "A"), row("2", "b", "B"), row("3", "c", "C"), row("4", "d", "D")}}
 	got := loads.LayOver(read, []loads.Overlaid{
 		{Xid: 11, Operation: change.Delete, Key: key("1")}, // seen: the chunk has it already
 		{Xid: 12, Operation: change.Update, Key: key("2"), After: row("2", "later", "omitted")},
@@ -89,7 +90,7 @@ func TestAChunkIsLaidOver(t *testing.T) {
 // while keys are being read again.
 func TestKeysAreReadAgainUntilTheirRowsAreThere(t *testing.T) {
 	schema := change.NewSchema(change.PostgreSQL, "public.shelves", []change.Column{{Name: "mark", Rule: change.RuleText, Key: 1}, {Name: "essay", Rule: change.RuleText}}, nil, false)
-	from := &catalogue.Layout{Schema: schema, From: []int{0, 1}}
+	from := &catalogue.Layout{Layout: &rows.Layout{Schema: schema, From: []int{0, 1}}}
 	ask := func(l *loads.TableLoad, was, now string) bool {
 		tuple := func(mark string) []pgoutput.TupleColumn {
 			return []pgoutput.TupleColumn{{Kind: pgoutput.KindText, Data: []byte(mark)}, {Kind: pgoutput.KindUnchanged}}

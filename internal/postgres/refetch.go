@@ -17,7 +17,7 @@ import (
 
 // askRefetch asks for a row that has entered the filter where its image leaves
 // values out. The lock is held, a unit is open.
-func (r *run) askRefetch(rel *relation, raw []pgoutput.TupleColumn, after []change.Value) {
+func (r *run) askRefetch(rel *relation, place session.LSN, raw []pgoutput.TupleColumn, after []change.Value) {
 	t := rel.table
 	if rel.rule.Filter == nil || !omits(after) || len(rel.layout.Schema.Key()) == 0 {
 		return
@@ -25,7 +25,7 @@ func (r *run) askRefetch(rel *relation, raw []pgoutput.TupleColumn, after []chan
 	s := &t.State
 	switch under := t.Load; {
 	case under == nil && (s.State == engine.StateFollowing || s.State == engine.StateStale):
-		t.Load = loads.Refetch(session.LSN(r.row.Place))
+		t.Load = loads.Refetch(place)
 	case under == nil, !under.Progress.Began && under.Progress.Kind == load.Full:
 		return // a load that reads every row comes after this one
 	case under.Progress.Kind == load.Part:

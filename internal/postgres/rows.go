@@ -6,7 +6,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"slices"
-	"strings"
 
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
@@ -210,7 +209,7 @@ func (r *run) convert(l *catalogue.Layout, tuple []pgoutput.TupleColumn, image [
 			convert := l.Convert[i]
 			if len(c.Data) >= wire.BigFrame && r.isTooLarge(l.Raw[from].OID, c.Data) {
 				image[i] = change.Value{}
-				r.passOver(l.Schema.Columns[i].Name, r.sizeOf(l.Raw[from].OID, c.Data))
+				r.writer.LeaveOut(l.Schema.Columns[i].Name, r.sizeOf(l.Raw[from].OID, c.Data))
 				continue
 			}
 			if convert == nil {
@@ -237,19 +236,12 @@ func (r *run) convert(l *catalogue.Layout, tuple []pgoutput.TupleColumn, image [
 			if l.Raw[from].OID == catalogue.OIDBytea && pgoutput.ColumnKind(c.Data[0]) == pgoutput.KindText {
 				size = (size - 2) / 2
 			}
-			r.passOver(l.Schema.Columns[i].Name, size)
+			r.writer.LeaveOut(l.Schema.Columns[i].Name, size)
 		default:
 			return nil, fmt.Errorf("column %s came in binary form, which was not asked for", l.Schema.Columns[i].Name)
 		}
 	}
 	return image, nil
-}
-
-func (r *run) passOver(column string, size int64) {
-	if r.tooLarge == nil {
-		r.tooLarge = make(map[string]int64)
-	}
-	r.tooLarge[column] = size
 }
 
 // sizeOf is a value's size in bytes; a bytea comes as hexadecimal digits.
@@ -264,37 +256,26 @@ func (r *run) isTooLarge(oid uint32, text []byte) bool {
 	return r.sizeOf(oid, text) > r.config.LargestValue
 }
 
-// refuse puts what was passed over of a row on record: in its event, and on its
-// table, which is no longer whole.
-func (r *run) refuse(t *tables.Table, l *catalogue.Layout, row *change.Row, sizes map[string]int64) {
-	row.Body = change.TooLargeBody(sizes)
-	image := row.After
-	if image == nil {
-		image = row.Before
+// refused puts on a table's record that values of one of its rows were left out.
+func (r *run) refused(table, key string) {
+	t := r.tables[table]
+	if t == nil || t.Load != nil || t.State.State != engine.StateFollowing {
+		return
 	}
-	key := make([]string, 0, 2)
-	for _, i := range l.Schema.Key() {
-		key = append(key, l.Schema.Columns[i].Name+" "+string(image[i].Text))
-	}
-	for column, size := range sizes {
-		r.sink.Report(engine.Report{Level: "error", Event: "value-too-large", Message: fmt.Sprintf("%s, %s: the value of column %s, of %d bytes, is larger than largest_value and left out", l.Name, strings.Join(key, ", "), column, size)})
-	}
-	if t.Load == nil && t.State.State == engine.StateFollowing {
-		t.State.State = engine.StateStale
-		t.State.Note = fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", strings.Join(key, ", "))
-		r.sink.Table(t.ProgressState())
-	}
+	t.State.State = engine.StateStale
+	t.State.Note = fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", key)
+	r.sink.Table(t.ProgressState())
 }
 
 // admits asks the filter about the row of a tuple; of a key tuple only the
 // identity's columns are known, and fallback is the old row where there is one.
 func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyOnly bool) rules.Verdict {
 	l := rel.layout
-	if l.Condition == nil {
+	if l.Filter == nil {
 		return rules.Holds
 	}
 	var scratch []byte
-	held, known := l.Condition.Holds(func(i int) change.Value {
+	return l.Verdict(func(i int) change.Value {
 		c := &tuple[i]
 		if keyOnly && !rel.message.Columns[i].Identity {
 			return change.Value{}
@@ -306,95 +287,71 @@ func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyO
 		case pgoutput.KindNull:
 			return change.NullValue()
 		case pgoutput.KindText:
-			if convert := l.Raw[i].Convert; convert != nil {
-				start := len(scratch)
-				grown, err := convert(scratch, c.Data)
-				if err != nil {
-					return change.NullValue()
-				}
-				scratch = grown
-				return change.Value{Presence: change.Present, Text: grown[start:]}
-			}
-			return change.Value{Presence: change.Present, Text: c.Data}
+			return l.Raw[i].Value(&scratch, c.Data)
 		default:
 			return change.Value{}
 		}
 	})
-	switch {
-	case !known:
-		return rules.Unknown
-	case held:
-		return rules.Holds
-	}
-	return rules.Fails
 }
 
-func (r *run) cannotDecode(rel *relation, err error) error {
+func (r *run) cannotDecode(rel *relation, place session.LSN, err error) error {
 	return &engine.Fault{Code: "cannot-decode", Final: true, Cause: err,
-		Message: fmt.Sprintf("table %s: the row at %s of the log cannot be decoded", rel.layout.Name, session.LSN(r.row.Place)),
+		Message: fmt.Sprintf("table %s: the row at %s of the log cannot be decoded", rel.layout.Name, place),
 		Fix:     "report it with this line; nothing was lost, capture waits there"}
 }
 
-func (r *run) insert(rel *relation, m *pgoutput.Insert) (err error) {
-	r.adopt(rel.table, rel.layout, session.LSN(r.row.Place))
+func (r *run) insert(rel *relation, m *pgoutput.Insert, place session.LSN) (err error) {
+	r.adopt(rel.table, rel.layout, place)
 	if r.image[1], err = r.convert(rel.layout, m.New, r.image[1], nil); err != nil {
-		return r.cannotDecode(rel, err)
+		return r.cannotDecode(rel, place, err)
 	}
-	r.row.Operation, r.row.After = change.Insert, r.image[1]
-	r.add(rel)
+	r.writer.Insert(rel.layout.Layout, uint64(place), r.image[1])
 	if rel.rule.Filter != nil {
-		r.askRefetch(rel, m.New, r.image[1]) // the publication may have made it of an update
+		r.askRefetch(rel, place, m.New, r.image[1]) // the publication may have made it of an update
 	}
 	return nil
 }
 
-func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
+func (r *run) update(rel *relation, m *pgoutput.Update, place session.LSN) (err error) {
 	effect := rules.Changes
 	if rel.rule.Filtered() {
 		effect = rules.EffectOf(r.was, r.is)
 	}
-	r.adopt(rel.table, rel.layout, session.LSN(r.row.Place))
-	var before []change.Value
-	var fallback []change.Value
+	r.adopt(rel.table, rel.layout, place)
+	var before, fallback []change.Value
 	switch m.OldKind {
 	case pgoutput.OldRow:
 		if r.image[0], err = r.convert(rel.layout, m.Old, r.image[0], nil); err != nil {
-			return r.cannotDecode(rel, err)
+			return r.cannotDecode(rel, place, err)
 		}
 		before, fallback = r.image[0], r.image[0]
 	case pgoutput.OldKey:
 		if before, err = r.keyImage(rel, m.Old); err != nil {
-			return r.cannotDecode(rel, err)
+			return r.cannotDecode(rel, place, err)
 		}
 	case pgoutput.OldNone:
 	}
 	if r.image[1], err = r.convert(rel.layout, m.New, r.image[1], fallback); err != nil {
-		return r.cannotDecode(rel, err)
+		return r.cannotDecode(rel, place, err)
 	}
 	after := r.image[1]
-	rekeyed := before != nil && r.keyChanged(rel, before, after)
+	if effect == rules.Leaves && before == nil {
+		before = r.keyOf(rel, after)
+	}
+	r.rekeyed = false
+	r.writer.Update(rel.layout.Layout, uint64(place), effect, before, after, m.OldKind == pgoutput.OldKey)
 	switch {
-	case effect == rules.Leaves:
-		if before == nil {
-			before = r.keyOf(rel, after)
-		}
-		r.row.Operation, r.row.Before = change.Delete, r.recorded(rel, before)
 	case effect == rules.Enters:
-		r.row.Operation, r.row.After = change.Insert, after
-		defer r.askRefetch(rel, m.New, after)
-	case rekeyed:
-		r.rekey(rel, before, after, m)
-		return nil
-	default:
-		if m.OldKind == pgoutput.OldKey || rel.rule.Image != rules.ImageBoth {
-			before = nil // the key alone, and unchanged: no image of the old row
+		r.askRefetch(rel, place, m.New, after)
+	case effect == rules.Changes && omits(after):
+		was := m.Old
+		if !r.rekeyed {
+			was = nil
 		}
-		r.row.Operation, r.row.Before, r.row.After = change.Update, before, after
-		if load := rel.table.Load; load != nil && load.MovesRows() && omits(after) && load.ReadAgain(rel.layout, nil, m.New, after) {
+		if load := rel.table.Load; load != nil && (r.rekeyed || load.MovesRows()) && load.ReadAgain(rel.layout, was, m.New, after) {
 			r.sink.Table(rel.table.ProgressState())
 		}
 	}
-	r.add(rel)
 	return nil
 }
 
@@ -403,24 +360,18 @@ func (r *run) update(rel *relation, m *pgoutput.Update) (err error) {
 // says so, not one that touches no captured column.
 func (r *run) concerns(rel *relation, m *pgoutput.Update) bool {
 	r.was, r.is = r.verdicts(rel, m)
-	if rules.EffectOf(r.was, r.is) == rules.Nothing {
-		return false
-	}
-	if !rel.rule.SkipUntouched || m.OldKind != pgoutput.OldRow || r.was != r.is {
-		return true
-	}
-	for _, i := range rel.layout.From {
-		before, after := &m.Old[i], &m.New[i]
-		if after.Kind != pgoutput.KindUnchanged && (before.Kind != after.Kind || !bytes.Equal(before.Data, after.Data)) {
-			return true
-		}
-	}
-	return false
+	_, brings := rel.layout.Concerns(r.was, r.is, func() bool {
+		return m.OldKind != pgoutput.OldRow || slices.ContainsFunc(rel.layout.From, func(i int) bool {
+			before, after := &m.Old[i], &m.New[i]
+			return after.Kind != pgoutput.KindUnchanged && (before.Kind != after.Kind || !bytes.Equal(before.Data, after.Data))
+		})
+	})
+	return brings
 }
 
 // verdicts is what the filter says of the old and of the new row.
 func (r *run) verdicts(rel *relation, m *pgoutput.Update) (was, is rules.Verdict) {
-	if rel.layout.Condition == nil {
+	if rel.layout.Filter == nil {
 		return rules.Holds, rules.Holds
 	}
 	switch m.OldKind {
@@ -446,19 +397,6 @@ func (r *run) keyOf(rel *relation, row []change.Value) []change.Value {
 	return image
 }
 
-// recorded is what a rule records of an old row.
-func (r *run) recorded(rel *relation, before []change.Value) []change.Value {
-	if rel.rule.Image == rules.ImageBoth {
-		return before
-	}
-	for i := range before {
-		if rel.layout.Schema.Columns[i].Key == 0 && len(rel.layout.Schema.Key()) > 0 {
-			before[i] = change.Value{}
-		}
-	}
-	return before
-}
-
 // keyImage is an image of which only the identity's columns were carried: in an
 // old row of kind K a null elsewhere may mean "not carried".
 func (r *run) keyImage(rel *relation, old []pgoutput.TupleColumn) (image []change.Value, err error) {
@@ -473,70 +411,33 @@ func (r *run) keyImage(rel *relation, old []pgoutput.TupleColumn) (image []chang
 	return r.image[0], nil
 }
 
-func (r *run) keyChanged(rel *relation, before, after []change.Value) bool {
-	r.keys[0], r.keys[1] = r.keys[0][:0], r.keys[1][:0]
-	changed := false
-	for _, i := range rel.layout.Schema.Key() {
-		r.keys[0] = append(r.keys[0], before[i])
-		r.keys[1] = append(r.keys[1], after[i])
-		changed = changed || !before[i].Equal(after[i])
-	}
-	return changed
-}
-
-// rekey makes a changed key a delete of the old row and an insert of the new
-// one, each with the other's key. keyChanged has just been called.
-func (r *run) rekey(rel *relation, before, after []change.Value, m *pgoutput.Update) {
-	r.row.Operation, r.row.Before, r.row.After, r.row.Rekeyed = change.Delete, r.recorded(rel, before), nil, r.keys[1]
-	r.sink.Add(&r.row)
-	r.row.Operation, r.row.Before, r.row.After, r.row.Rekeyed = change.Insert, nil, after, r.keys[0]
-	if len(r.tooLarge) > 0 {
-		r.refuse(rel.table, rel.layout, &r.row, r.tooLarge)
-		r.tooLarge = nil
-	}
-	r.sink.Add(&r.row)
-	r.row.Body = nil
-	if load := rel.table.Load; load != nil {
-		load.ObserveRekey(r.tx.XID, r.keys[0], r.keys[1], after)
-		if omits(after) && load.ReadAgain(rel.layout, m.Old, m.New, after) {
-			r.sink.Table(rel.table.ProgressState())
-		}
-	}
-}
-
 func omits(image []change.Value) bool {
-	for _, v := range image {
-		if v.Presence == change.Omitted {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(image, func(v change.Value) bool { return v.Presence == change.Omitted })
 }
 
-func (r *run) delete(rel *relation, m *pgoutput.Delete) (err error) {
-	r.adopt(rel.table, rel.layout, session.LSN(r.row.Place))
+func (r *run) delete(rel *relation, m *pgoutput.Delete, place session.LSN) (err error) {
+	r.adopt(rel.table, rel.layout, place)
 	if m.OldKind == pgoutput.OldKey {
-		r.row.Before, err = r.keyImage(rel, m.Old)
+		r.image[0], err = r.keyImage(rel, m.Old)
 	} else {
 		r.image[0], err = r.convert(rel.layout, m.Old, r.image[0], nil)
-		r.row.Before = r.image[0]
 	}
 	if err != nil {
-		return r.cannotDecode(rel, err)
+		return r.cannotDecode(rel, place, err)
 	}
-	r.row.Operation, r.row.Before = change.Delete, r.recorded(rel, r.row.Before)
-	r.add(rel)
+	r.writer.Delete(rel.layout.Layout, uint64(place), r.image[0])
 	return nil
 }
 
-// add passes the row on, to the load of its table as well.
-func (r *run) add(rel *relation) {
-	if len(r.tooLarge) > 0 {
-		r.refuse(rel.table, rel.layout, &r.row, r.tooLarge)
-		r.tooLarge = nil
-	}
-	r.sink.Add(&r.row)
-	if load := rel.table.Load; load != nil {
-		load.Observe(r.tx.XID, rel.layout, &r.row)
+// observe hands a changed row to the load of its table.
+func (r *run) observe(was, is, after []change.Value) {
+	load := r.last.table.Load
+	r.rekeyed = was != nil && is != nil && !slices.EqualFunc(was, is, change.Value.Equal)
+	switch {
+	case load == nil:
+	case r.rekeyed:
+		load.ObserveRekey(r.tx.XID, was, is, after)
+	default:
+		load.Observe(r.tx.XID, was, is, after)
 	}
 }

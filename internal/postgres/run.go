@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
@@ -88,19 +89,18 @@ type registry struct {
 
 // scratch is room for the row at hand, used again for the next.
 type scratch struct {
-	row     change.Row
+	writer  rows.Writer
 	arena   []byte
 	image   [2][]change.Value
-	keys    [2][]change.Value
 	was, is rules.Verdict // of an update
-	// tooLarge is what was passed over of the row: sizes by column.
-	tooLarge map[string]int64
+	rekeyed bool          // its key has changed
 }
 
 // newRun is a run that knows no table yet.
 func newRun(c *session.Config, sink engine.Sink) *run {
 	r := &run{config: c, sink: sink, marks: make(map[string]*mark)}
 	r.relations, r.tables = make(map[uint32]*relation), make(map[string]*tables.Table)
+	r.writer = rows.Writer{Sink: sink, Largest: c.LargestValue, Observe: r.observe, Refused: r.refused}
 	r.loads = loading.NewLoading(c, sink, r.tables, (*loadingHost)(r))
 	return r
 }
@@ -313,19 +313,19 @@ func (r *run) take(ctx context.Context, data []byte, start session.LSN) error {
 		if err := r.prepare(ctx, m.Relation, m.New); err != nil {
 			return err
 		}
-		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != rules.Fails }, func(rel *relation) error { return r.insert(rel, m) })
+		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != rules.Fails }, func(rel *relation) error { return r.insert(rel, m, start) })
 	case *pgoutput.Update:
 		if err := r.prepare(ctx, m.Relation, m.Old, m.New); err != nil {
 			return err
 		}
-		return r.change(m.Relation, start, func(rel *relation) bool { return r.concerns(rel, m) }, func(rel *relation) error { return r.update(rel, m) })
+		return r.change(m.Relation, start, func(rel *relation) bool { return r.concerns(rel, m) }, func(rel *relation) error { return r.update(rel, m, start) })
 	case *pgoutput.Delete:
 		if err := r.prepare(ctx, m.Relation, m.Old); err != nil {
 			return err
 		}
 		return r.change(m.Relation, start, func(rel *relation) bool {
 			return r.admits(rel, m.Old, nil, m.OldKind == pgoutput.OldKey) != rules.Fails
-		}, func(rel *relation) error { return r.delete(rel, m) })
+		}, func(rel *relation) error { return r.delete(rel, m, start) })
 	case *pgoutput.Truncate:
 		return r.truncate(m, start)
 	case *pgoutput.LogicalMessage:
@@ -483,11 +483,10 @@ func (r *run) change(oid uint32, start session.LSN, concerns func(*relation) boo
 	if err != nil || !isNew || !brings {
 		return err
 	}
-	r.arena, r.tooLarge = r.arena[:0], nil
-	if cap(r.arena) > maxArena {
+	r.writer.Next()
+	if r.arena = r.arena[:0]; cap(r.arena) > maxArena {
 		r.arena = nil // a large row's room is given back
 	}
-	r.row = change.Row{Schema: rel.layout.Schema, Table: rel.layout.Name, Place: uint64(start)}
 	return handle(rel)
 }
 

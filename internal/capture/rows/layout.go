@@ -19,6 +19,8 @@ type Version struct {
 	Name    string // the table's in events
 	Rule    *rules.Table
 	Columns []change.Column // the source's, in the order of the log
+	// Order, where not nil, is in which order they are captured, as places in Columns.
+	Order   []int
 	HashKey []byte
 	Guessed bool
 }
@@ -30,34 +32,42 @@ type Layout struct {
 	Schema *change.Schema
 	// From is the place among the source's columns of each column of Schema.
 	From []int
+	// Treat is what the rule makes of the values of each column of Schema.
+	Treat []rules.Treatment
 	// Needed says of each of the source's columns whether its values are looked at.
-	Needed  []bool
-	columns []change.Column
-	treat   []rules.Treatment
-	hash    func(dst, canonical []byte) []byte
-	filter  *shape.BoundCondition
+	Needed []bool
+	// Source is the source's columns, with the key that the rule gives them.
+	Source []change.Column
+	// Filter is the rule's, over the source's columns; nil where it has none.
+	Filter *shape.BoundCondition
+	hash   func(dst, canonical []byte) []byte
 }
 
 // New makes a layout. A rule that does not fit the table is a final [engine.Fault].
 func New(v Version) (*Layout, error) {
-	l := &Layout{Rule: v.Rule, columns: slices.Clone(v.Columns), Needed: make([]bool, len(v.Columns))}
+	l := &Layout{Rule: v.Rule, Source: slices.Clone(v.Columns), Needed: make([]bool, len(v.Columns))}
 	unfit := func(format string, args ...any) error {
 		return &engine.Fault{Code: "rule-unfit", Final: true, Message: fmt.Sprintf("the rule %s does not fit table %s: ", v.Rule.Match, v.Name) + fmt.Sprintf(format, args...),
 			Fix: "edit the source's rules; nothing was lost, capture waits there"}
 	}
-	keyed := slices.ContainsFunc(l.columns, func(c change.Column) bool { return c.Key > 0 })
+	keyed := slices.ContainsFunc(l.Source, func(c change.Column) bool { return c.Key > 0 })
 	for place, name := range v.Rule.Key {
-		i := slices.IndexFunc(l.columns, func(c change.Column) bool { return c.Name == name })
+		i := slices.IndexFunc(l.Source, func(c change.Column) bool { return c.Name == name })
 		if i < 0 && !keyed {
 			return nil, unfit("its key names column %q, which the table does not have", name)
 		}
 		if !keyed {
-			l.columns[i].Key = place + 1
+			l.Source[i].Key = place + 1
 		}
 	}
 	var columns []change.Column
 	var leftOut []string
-	for i, column := range l.columns {
+	order := v.Order
+	if order == nil {
+		order = places(len(l.Source))
+	}
+	for _, i := range order {
+		column := l.Source[i]
 		treat := v.Rule.Treatment(column.Name)
 		if column.Key > 0 && (treat == rules.Drop || treat == rules.Mask) {
 			did := map[rules.Treatment]string{rules.Drop: "dropped", rules.Mask: "masked"}
@@ -78,7 +88,7 @@ func New(v Version) (*Layout, error) {
 			continue
 		}
 		columns = append(columns, column)
-		l.From, l.treat = append(l.From, i), append(l.treat, treat)
+		l.From, l.Treat = append(l.From, i), append(l.Treat, treat)
 		l.Needed[i] = true
 	}
 	if len(columns) == 0 && v.Rule.Image == rules.ImageKey {
@@ -87,14 +97,22 @@ func New(v Version) (*Layout, error) {
 	l.Schema = change.NewSchema(v.Engine, v.Name, columns, leftOut, v.Guessed)
 	if v.Rule.Filter != nil {
 		var err error
-		if l.filter, err = v.Rule.Filter.Bind(v.Name, l.columns); err != nil {
+		if l.Filter, err = v.Rule.Filter.Bind(v.Name, l.Source); err != nil {
 			return nil, unfit("%s", err)
 		}
-		for _, i := range l.filter.Uses() {
+		for _, i := range l.Filter.Uses() {
 			l.Needed[i] = true
 		}
 	}
 	return l, nil
+}
+
+func places(n int) []int {
+	all := make([]int, n)
+	for i := range all {
+		all[i] = i
+	}
+	return all
 }
 
 // treated is a column of which the rule has made something else.
@@ -108,7 +126,7 @@ func treated(c change.Column, to change.Treatment) change.Column {
 // where there is none.
 func (l *Layout) Private(before *change.Schema) string {
 	has := func(name string) bool {
-		return slices.ContainsFunc(l.columns, func(c change.Column) bool { return c.Name == name })
+		return slices.ContainsFunc(l.Source, func(c change.Column) bool { return c.Name == name })
 	}
 	gone := ""
 	for _, c := range before.Columns {
@@ -124,7 +142,7 @@ func (l *Layout) Private(before *change.Schema) string {
 	if gone == "" {
 		return ""
 	}
-	for _, c := range l.columns {
+	for _, c := range l.Source {
 		known := slices.ContainsFunc(before.Columns, func(o change.Column) bool { return o.Name == c.Name }) || slices.Contains(before.LeftOut, c.Name)
 		if !known && !l.Rule.Decides(c.Name) {
 			return gone
@@ -133,15 +151,16 @@ func (l *Layout) Private(before *change.Schema) string {
 	return ""
 }
 
-// Verdict is what the rule's filter says of a row of the source; nil counts as unknown.
-func (l *Layout) Verdict(row []change.Value) rules.Verdict {
-	if l.filter == nil {
+// Verdict is what the rule's filter says of a row of the source, whose values value gives
+// by their places; nil counts as unknown.
+func (l *Layout) Verdict(value func(i int) change.Value) rules.Verdict {
+	if l.Filter == nil {
 		return rules.Holds
 	}
-	if row == nil {
+	if value == nil {
 		return rules.Unknown
 	}
-	held, known := l.filter.Holds(func(i int) change.Value { return row[i] })
+	held, known := l.Filter.Holds(value)
 	switch {
 	case !known:
 		return rules.Unknown
@@ -149,4 +168,31 @@ func (l *Layout) Verdict(row []change.Value) rules.Verdict {
 		return rules.Holds
 	}
 	return rules.Fails
+}
+
+// Concerns reports whether an update brings an event, and which effect the rule's filter
+// gives it, of whose old and new row the filter has said was and is. touched reports
+// whether any captured value has changed; true where that is not known.
+func (l *Layout) Concerns(was, is rules.Verdict, touched func() bool) (rules.Effect, bool) {
+	effect := rules.EffectOf(was, is)
+	switch {
+	case effect == rules.Nothing:
+		return effect, false
+	case !l.Rule.SkipUntouched || was != is:
+		return effect, true
+	}
+	return effect, touched()
+}
+
+// Treated appends what the rule makes of a value of a column of Schema, canonical being
+// its text.
+func (l *Layout) Treated(dst []byte, column int, canonical []byte) []byte {
+	switch l.Treat[column] {
+	case rules.Mask:
+		return rules.AppendMask(dst)
+	case rules.Hash:
+		return l.hash(dst, canonical)
+	case rules.Keep, rules.Drop:
+	}
+	return append(dst, canonical...)
 }

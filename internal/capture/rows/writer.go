@@ -16,11 +16,13 @@ type Writer struct {
 	// Largest is the size in bytes above which a value is left out.
 	Largest int64
 	// Observe, where not nil, sees each change of a row that brings events: its key before
-	// and after, nil where there is none, and the row after it as events have it. All of
-	// it is good during the call only.
+	// and after, nil where there is none, and the row after it as events have it. An update
+	// that leaves the key alone may come without the key before. All of it is good during
+	// the call only.
 	Observe func(was, is, after []change.Value)
-	// Refused is called where values of a row were left out, key being the row's in words.
-	Refused func(key string)
+	// Refused is called where values of a row of a table were left out, key being the
+	// row's in words.
+	Refused func(table, key string)
 
 	row   change.Row
 	arena []byte
@@ -35,61 +37,88 @@ func (l *Layout) Brings(before, after []change.Value) (rules.Effect, bool) {
 	if !l.Rule.Filtered() {
 		return rules.Changes, true
 	}
+	old := func(i int) change.Value { return before[i] }
+	now := func(i int) change.Value { return after[i] }
 	switch {
 	case before == nil:
-		return rules.Changes, l.Verdict(after) != rules.Fails
+		return rules.Changes, l.Verdict(now) != rules.Fails
 	case after == nil:
-		return rules.Changes, l.Verdict(before) != rules.Fails
+		return rules.Changes, l.Verdict(old) != rules.Fails
 	}
-	was, is := l.Verdict(before), l.Verdict(after)
-	effect := rules.EffectOf(was, is)
-	if effect == rules.Nothing {
-		return effect, false
-	}
-	if !l.Rule.SkipUntouched || was != is {
-		return effect, true
-	}
-	return effect, slices.ContainsFunc(l.From, func(i int) bool { return !before[i].Equal(after[i]) })
+	return l.Concerns(l.Verdict(old), l.Verdict(now), func() bool {
+		return slices.ContainsFunc(l.From, func(i int) bool { return !before[i].Equal(after[i]) })
+	})
 }
 
 // maxArena is the room for a row's values that is kept for the next.
 const maxArena = 1 << 20
 
-// Write adds what a change of a row brings, effect being what [Layout.Brings] said. A unit
-// and a transaction are open.
+// Write adds what a change of a row of the source brings, effect being what
+// [Layout.Brings] said. A unit and a transaction are open.
 func (w *Writer) Write(l *Layout, place uint64, effect rules.Effect, before, after []change.Value) {
+	w.Next()
+	switch {
+	case before == nil:
+		w.Insert(l, place, w.Project(l, after, 1))
+	case after == nil:
+		w.Delete(l, place, w.Project(l, before, 0))
+	default:
+		was := w.Project(l, before, 0)
+		w.Update(l, place, effect, was, w.Project(l, after, 1), false)
+	}
+}
+
+// Next forgets the last row; its room is used again.
+func (w *Writer) Next() {
 	w.arena, w.large = w.arena[:0], nil
 	if cap(w.arena) > maxArena {
 		w.arena = nil // a large row's room is given back
 	}
-	w.row = change.Row{Schema: l.Schema, Table: l.Schema.Table, Place: place}
-	was, is := before, after
-	if before != nil {
-		was = w.Project(l, before, 0)
+}
+
+// LeaveOut notes that a value of the row at hand, of so many bytes, is left out of it.
+func (w *Writer) LeaveOut(column string, size int64) {
+	if w.large == nil {
+		w.large = make(map[string]int64)
 	}
-	if after != nil {
-		is = w.Project(l, after, 1)
-	}
+	w.large[column] = size
+}
+
+// Insert adds the event of a row that came, as events have it.
+func (w *Writer) Insert(l *Layout, place uint64, is []change.Value) {
+	w.add(l, change.Row{Operation: change.Insert, Place: place, After: is}, nil, is)
+}
+
+// Delete adds the event of a row that went, as events have it. It may change was.
+func (w *Writer) Delete(l *Layout, place uint64, was []change.Value) {
+	w.add(l, change.Row{Operation: change.Delete, Place: place, Before: l.recorded(was)}, was, nil)
+}
+
+// Update adds the events of a row that changed, as events have it. Of the old row only the
+// key may be known, which keyOnly says; it is nil where the log has nothing of it, and the
+// key is as it was. Of a row that leaves the filter, was is its key at least. Update may
+// change was.
+func (w *Writer) Update(l *Layout, place uint64, effect rules.Effect, was, is []change.Value, keyOnly bool) {
 	switch {
-	case was == nil:
-		w.row.Operation, w.row.After = change.Insert, is
-	case is == nil:
-		w.row.Operation, w.row.Before = change.Delete, l.recorded(was)
 	case effect == rules.Leaves:
-		w.row.Operation, w.row.Before = change.Delete, l.recorded(was)
-		is = nil
+		w.Delete(l, place, was)
 	case effect == rules.Enters:
-		w.row.Operation, w.row.After = change.Insert, is
-		was = nil
-	case w.keyChanged(l, was, is):
-		w.rekey(l, was, is)
-		return
+		w.Insert(l, place, is)
+	case was != nil && w.keyChanged(l, was, is):
+		w.rekey(l, place, was, is)
 	default:
-		w.row.Operation, w.row.After = change.Update, is
-		if l.Rule.Image == rules.ImageBoth {
-			w.row.Before = was
+		row := change.Row{Operation: change.Update, Place: place, After: is}
+		if l.Rule.Image == rules.ImageBoth && !keyOnly {
+			row.Before = was
 		}
+		w.add(l, row, was, is)
 	}
+}
+
+// add puts a row on record, and has it observed.
+func (w *Writer) add(l *Layout, row change.Row, was, is []change.Value) {
+	w.row = row
+	w.row.Schema, w.row.Table = l.Schema, l.Schema.Table
 	w.refuse(l, &w.row)
 	w.Sink.Add(&w.row)
 	if w.Observe != nil {
@@ -134,22 +163,15 @@ func (w *Writer) treat(l *Layout, i int, v change.Value) change.Value {
 	if v.Presence != change.Present {
 		return v
 	}
-	start := len(w.arena)
-	switch l.treat[i] {
-	case rules.Mask:
-		w.arena = rules.AppendMask(w.arena)
-	case rules.Hash:
-		w.arena = l.hash(w.arena, v.Text)
-	case rules.Keep, rules.Drop:
+	if l.Treat[i] == rules.Keep {
 		if int64(len(v.Text)) > w.Largest {
-			if w.large == nil {
-				w.large = make(map[string]int64)
-			}
-			w.large[l.Schema.Columns[i].Name] = int64(len(v.Text))
+			w.LeaveOut(l.Schema.Columns[i].Name, int64(len(v.Text)))
 			return change.Value{}
 		}
 		return v
 	}
+	start := len(w.arena)
+	w.arena = l.Treated(w.arena, i, v.Text)
 	return change.Value{Presence: change.Present, Text: w.arena[start:len(w.arena):len(w.arena)]}
 }
 
@@ -189,9 +211,9 @@ func (w *Writer) keyChanged(l *Layout, before, after []change.Value) bool {
 
 // rekey makes a changed key a delete of the old row and an insert of the new one, each
 // with the other's key.
-func (w *Writer) rekey(l *Layout, before, after []change.Value) {
+func (w *Writer) rekey(l *Layout, place uint64, before, after []change.Value) {
 	was, is := w.key(l, before, 0), w.key(l, after, 1)
-	w.row.Operation, w.row.Before, w.row.Rekeyed = change.Delete, l.recorded(before), is
+	w.row = change.Row{Operation: change.Delete, Schema: l.Schema, Table: l.Schema.Table, Place: place, Before: l.recorded(before), Rekeyed: is}
 	w.Sink.Add(&w.row)
 	w.row.Operation, w.row.Before, w.row.After, w.row.Rekeyed = change.Insert, nil, after, was
 	w.refuse(l, &w.row)
@@ -222,6 +244,6 @@ func (w *Writer) refuse(l *Layout, row *change.Row) {
 		w.Sink.Report(engine.Report{Level: "error", Event: "value-too-large", Message: fmt.Sprintf("%s, %s: the value of column %s, of %d bytes, is larger than largest_value and left out", l.Schema.Table, key, column, size)})
 	}
 	if w.Refused != nil {
-		w.Refused(key)
+		w.Refused(l.Schema.Table, key)
 	}
 }

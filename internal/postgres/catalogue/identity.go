@@ -184,7 +184,7 @@ func (l *Layout) Columns() []Column {
 	columns := make([]Column, len(l.Raw))
 	for i, c := range l.Raw {
 		columns[i] = Column{Number: c.number, Name: c.Name, Type: c.typeOID, Mod: c.typeMod}
-		if treat := l.rule.Treatment(c.Name); treat != rules.Keep {
+		if treat := l.Rule.Treatment(c.Name); treat != rules.Keep {
 			columns[i].Treat = treat
 		}
 	}

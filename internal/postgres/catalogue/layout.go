@@ -6,32 +6,27 @@ import (
 	"slices"
 	"strings"
 
+	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
-	"rillmark/internal/engine"
 	"rillmark/internal/postgres/canonical"
 	"rillmark/internal/postgres/pgoutput"
 	"rillmark/internal/postgres/session"
-	"rillmark/internal/shape"
 )
 
-// Layout is a schema version with all that is needed to read its rows: which of
-// the columns in the log are captured, and how their text becomes what the
-// journal holds.
+// Layout is a schema version with all that is needed to read its rows: what the rules make
+// of the log's columns, and how their text becomes what the journal holds.
 type Layout struct {
+	*rows.Layout
 	// Name is the table's in events: its own, or its root's.
-	Name   string
-	rule   *rules.Table
-	Schema *change.Schema
+	Name string
 	// Raw are the log's columns as they are, before any treatment.
 	Raw []RawColumn
-	// From is the place in raw of each column of schema, convert its converter.
-	From    []int
+	// Convert makes of a column's text what the journal holds, treated; nil where that is
+	// the text.
 	Convert []canonical.Converter
 	// defaulted says of each whether adding it filled existing rows.
 	defaulted []bool
-	// Condition is the rule's filter, over raw columns.
-	Condition *shape.BoundCondition
 	// OID is the table's, its root's where it is captured under that name; rootOrder
 	// says that the columns have the root's numbers.
 	OID       uint32
@@ -52,6 +47,21 @@ type RawColumn struct {
 	typeMod int32
 }
 
+// Value is what a value's text is to a filter, in room that grows; a null where it cannot be
+// read.
+func (c *RawColumn) Value(room *[]byte, text []byte) change.Value {
+	if c.Convert == nil {
+		return change.Value{Presence: change.Present, Text: text}
+	}
+	start := len(*room)
+	grown, err := c.Convert(*room, text)
+	if err != nil {
+		return change.NullValue()
+	}
+	*room = grown
+	return change.Value{Presence: change.Present, Text: grown[start:]}
+}
+
 // layoutMaker is what makes layouts of attributes: the rules and the key for
 // hashing.
 type layoutMaker struct {
@@ -65,112 +75,64 @@ type layoutMaker struct {
 }
 
 func (m *layoutMaker) make(from []attribute, guessed bool) (*Layout, error) {
-	l := &Layout{Name: m.name, rule: m.rule, OID: m.oid, rootOrder: m.order != nil}
-	keyed := slices.ContainsFunc(from, func(a attribute) bool { return a.keyPlace > 0 })
-	var leftOut []string
-	var columns []change.Column
+	l := &Layout{Name: m.name, OID: m.oid, rootOrder: m.order != nil}
+	bare := make([]change.Column, len(from))
 	for i := range from {
 		column, convert := from[i].column()
+		bare[i] = column
 		l.Raw = append(l.Raw, RawColumn{column, convert, from[i].toasted, from[i].number, from[i].base.oid, from[i].typeOID, from[i].typeMod})
 	}
-	for place, name := range m.rule.Key {
-		i := slices.IndexFunc(l.Raw, func(c RawColumn) bool { return c.Name == name })
-		if i < 0 && !keyed {
-			return nil, m.unfit("its key names column %q, which the table does not have", name)
-		}
-		if !keyed {
-			l.Raw[i].Key = place + 1
-		}
+	var err error
+	if l.Layout, err = rows.New(rows.Version{Engine: change.PostgreSQL, Name: m.name, Rule: m.rule, Columns: bare, Order: m.places(bare), HashKey: m.hashKey, Guessed: guessed}); err != nil {
+		return nil, err
 	}
-	for _, i := range m.places(l.Raw) {
-		column := l.Raw[i].Column
-		convert := l.Raw[i].Convert
-		treat := m.rule.Treatment(column.Name)
-		if column.Key > 0 && (treat == rules.Drop || treat == rules.Mask) {
-			return nil, m.unfit("column %q is %s, but belongs to the key, by which consumers tell rows apart; hash it, or give the table another key", column.Name, pastTense(treat))
-		}
-		switch treat {
-		case rules.Drop:
-			leftOut = append(leftOut, column.Name)
-			continue
-		case rules.Mask:
-			column, convert = treated(column, change.Masked), convertMasked
-		case rules.Hash:
-			column, convert = treated(column, change.Hashed), convertHashed(m.hashKey, convert)
-		case rules.Keep:
-		}
-		if m.rule.Image == rules.ImageKey && column.Key == 0 {
-			continue
-		}
-		columns = append(columns, column)
-		l.From = append(l.From, i)
-		l.Convert = append(l.Convert, convert)
-		l.defaulted = append(l.defaulted, from[i].defaulted)
+	for i := range l.Raw {
+		l.Raw[i].Column = l.Source[i]
 	}
-	if m.rule.Image == rules.ImageKey && len(columns) == 0 {
-		return nil, m.unfit("its image is the key, and the table has none; give it one with `key`")
-	}
-	l.Schema = change.NewSchema(change.PostgreSQL, m.name, columns, leftOut, guessed)
-	if m.rule.Filter != nil {
-		bare := make([]change.Column, len(l.Raw))
-		for i, c := range l.Raw {
-			bare[i] = c.Column
-		}
-		var err error
-		if l.Condition, err = m.rule.Filter.Bind(m.name, bare); err != nil {
-			return nil, m.unfit("%s", err)
-		}
+	for i, raw := range l.From {
+		l.Convert = append(l.Convert, l.converter(i, l.Raw[raw].Convert))
+		l.defaulted = append(l.defaulted, from[raw].defaulted)
 	}
 	return l, nil
 }
 
-// places are the indexes of raw columns in the order in which they are captured.
-func (m *layoutMaker) places(raw []RawColumn) []int {
-	places := make([]int, len(raw))
+// places are the indexes of columns in the order in which they are captured; nil where that
+// is their own.
+func (m *layoutMaker) places(columns []change.Column) []int {
+	if m.order == nil {
+		return nil
+	}
+	places := make([]int, len(columns))
 	for i := range places {
 		places[i] = i
 	}
-	if m.order != nil {
-		slices.SortStableFunc(places, func(a, b int) int {
-			return slices.Index(m.order, raw[a].Name) - slices.Index(m.order, raw[b].Name)
-		})
-	}
+	slices.SortStableFunc(places, func(a, b int) int {
+		return slices.Index(m.order, columns[a].Name) - slices.Index(m.order, columns[b].Name)
+	})
 	return places
 }
 
-func (m *layoutMaker) unfit(format string, args ...any) error {
-	return &engine.Fault{Code: "rule-unfit", Final: true, Message: fmt.Sprintf("the rule %s does not fit table %s: ", m.rule.Match, m.name) + fmt.Sprintf(format, args...),
-		Fix: "edit the source's rules; nothing was lost, capture waits there"}
-}
-
-func pastTense(t rules.Treatment) string {
-	if t == rules.Drop {
-		return "dropped"
-	}
-	return "masked"
-}
-
-// treated is the column of a masked or hashed one: text.
-func treated(c change.Column, how change.Treatment) change.Column {
-	return change.Column{Name: c.Name, Type: c.Type, Treatment: how, Rule: change.RuleText, Nullable: c.Nullable, Key: c.Key}
-}
-
-func convertMasked(dst, _ []byte) ([]byte, error) { return rules.AppendMask(dst), nil }
-
-// convertHashed hashes a value's canonical text.
-func convertHashed(key []byte, convert canonical.Converter) canonical.Converter {
-	hash := rules.NewHasher(key)
-	var plain []byte
-	return func(dst, text []byte) ([]byte, error) {
-		if convert != nil {
-			var err error
-			if plain, err = convert(plain[:0], text); err != nil {
-				return nil, err
+// converter makes of a column's text what the journal holds: its canonical form, or what
+// the rule makes of that.
+func (l *Layout) converter(column int, convert canonical.Converter) canonical.Converter {
+	switch l.Treat[column] {
+	case rules.Mask:
+		return func(dst, _ []byte) ([]byte, error) { return l.Treated(dst, column, nil), nil }
+	case rules.Hash:
+		var plain []byte
+		return func(dst, text []byte) ([]byte, error) {
+			if convert != nil {
+				var err error
+				if plain, err = convert(plain[:0], text); err != nil {
+					return nil, err
+				}
+				text = plain
 			}
-			text = plain
+			return l.Treated(dst, column, text), nil
 		}
-		return hash(dst, text), nil
+	case rules.Keep, rules.Drop:
 	}
+	return convert
 }
 
 // Rewrites reports whether going from old to l changed rows without a row in the
@@ -218,7 +180,7 @@ func (l *Layout) Exposes(before []Column, old *change.Schema) string {
 			maybe := (b.Number == 0 || c.Number == 0) && !slices.ContainsFunc(l.Raw, func(r RawColumn) bool { return r.Name == b.Name }) &&
 				!slices.ContainsFunc(before, func(other Column) bool { return other.Name == c.Name })
 			captured := slices.ContainsFunc(l.Schema.Columns, func(s change.Column) bool { return s.Name == c.Name })
-			if (same || maybe) && c.Treat == "" && captured && !l.rule.Decides(c.Name) {
+			if (same || maybe) && c.Treat == "" && captured && !l.Rule.Decides(c.Name) {
 				return b.Name
 			}
 		}

@@ -200,8 +200,8 @@ func unseenByLog(r *rules.Table, l *catalogue.Listed, layout *catalogue.Layout) 
 	if l.Identity == 'f' {
 		return ""
 	}
-	if layout.Condition != nil {
-		for _, i := range layout.Condition.Uses() {
+	if layout.Filter != nil {
+		for _, i := range layout.Filter.Uses() {
 			if layout.Raw[i].Key == 0 {
 				return fmt.Sprintf("its filter looks at %s, which the log does not carry of old rows: an update of a row that was outside, and stays there, comes as a delete of its key, which is nothing to consumers", layout.Raw[i].Name)
 			}

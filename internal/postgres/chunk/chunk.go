@@ -187,8 +187,8 @@ func selectionOf(l *catalogue.Layout) *selection {
 	for _, raw := range l.From {
 		add(raw)
 	}
-	if l.Condition != nil {
-		for _, raw := range l.Condition.Uses() {
+	if l.Filter != nil {
+		for _, raw := range l.Filter.Uses() {
 			add(raw)
 		}
 	}
@@ -473,7 +473,7 @@ func (c *collector) row(values [][]byte) ([]change.Value, error) {
 	for _, v := range values {
 		c.bytes += len(v)
 	}
-	if l.Condition != nil && !c.admits(values) {
+	if l.Filter != nil && !c.admits(values) {
 		return nil, nil
 	}
 	row := c.room.newRow(len(l.From))
@@ -503,24 +503,13 @@ func (c *collector) row(values [][]byte) ([]change.Value, error) {
 
 func (c *collector) admits(values [][]byte) bool {
 	var scratch []byte
-	held, known := c.layout.Condition.Holds(func(raw int) change.Value {
+	return c.layout.Verdict(func(raw int) change.Value {
 		text := values[slices.Index(c.selection.places, raw)]
 		if text == nil {
 			return change.NullValue()
 		}
-		convert := c.layout.Raw[raw].Convert
-		if convert == nil {
-			return change.Value{Presence: change.Present, Text: text}
-		}
-		start := len(scratch)
-		grown, err := convert(scratch, text)
-		if err != nil {
-			return change.NullValue()
-		}
-		scratch = grown
-		return change.Value{Presence: change.Present, Text: grown[start:]}
-	})
-	return held && known
+		return c.layout.Raw[raw].Value(&scratch, text)
+	}) == rules.Holds
 }
 
 // Layout is the table's layout as the loader's session sees it now.

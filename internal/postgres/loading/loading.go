@@ -50,8 +50,9 @@ type host interface {
 	MarkSession(ctx context.Context, purpose string) (*pgx.Conn, error)
 	// Adopt puts a table's layout on record at a place.
 	Adopt(t *tables.Table, l *catalogue.Layout, place session.LSN)
-	// Refuse leaves values out of a row that are too large.
-	Refuse(t *tables.Table, l *catalogue.Layout, row *change.Row, sizes map[string]int64)
+	// Existing adds a row that was read, of which values of these sizes by column were
+	// too large and left out.
+	Existing(l *catalogue.Layout, place session.LSN, row []change.Value, sizes map[string]int64)
 	// LastRow is the newest place in the stream.
 	LastRow() session.LSN
 	// Touching are the transactions on a table that a query may not see yet.
@@ -515,13 +516,12 @@ func (r *Loading) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(
 // addExisting puts a row of a load into the journal; the lock is held, a unit is
 // open.
 func (r *Loading) addExisting(t *tables.Table, read *chunk.Rows, row []change.Value, place session.LSN) {
-	event := change.Row{Operation: change.Existing, Table: t.State.Table, Schema: read.Layout.Schema, Place: uint64(place), After: row}
-	if len(read.TooLarge) > 0 && len(row) > 0 && read.TooLarge[&row[0]] != nil {
-		sizes := read.TooLarge[&row[0]]
-		r.host.Refuse(t, read.Layout, &event, sizes)
+	var sizes map[string]int64
+	if len(read.TooLarge) > 0 && len(row) > 0 {
+		sizes = read.TooLarge[&row[0]]
 		t.Load.Refused += len(sizes)
 	}
-	r.sink.Add(&event)
+	r.host.Existing(read.Layout, place, row, sizes)
 	if t.Load.Progress.Kind != load.Refetch {
 		t.State.RowsDone++
 	}

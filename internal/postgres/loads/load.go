@@ -179,11 +179,17 @@ func (l *TableLoad) RelationChanged(now *catalogue.Layout) {
 	}
 }
 
-func (l *TableLoad) Observe(xid uint32, from *catalogue.Layout, row *change.Row) {
+// Observe takes a changed row: its key before and after, nil where there is none, and the
+// row after it. All of it is good during the call only.
+func (l *TableLoad) Observe(xid uint32, was, is, after []change.Value) {
 	if len(l.windows) == 0 {
 		return
 	}
-	if len(from.Schema.Key()) == 0 {
+	key, operation := is, change.Update
+	if after == nil {
+		key, operation = was, change.Delete
+	}
+	if len(key) == 0 {
 		for _, w := range l.windows {
 			if n := len(w.Touched); n == 0 || w.Touched[n-1] != xid {
 				w.Touched = append(w.Touched, xid)
@@ -191,15 +197,7 @@ func (l *TableLoad) Observe(xid uint32, from *catalogue.Layout, row *change.Row)
 		}
 		return
 	}
-	image := row.After
-	if row.Operation == change.Delete {
-		image = row.Before
-	}
-	key := make([]change.Value, 0, 4)
-	for _, i := range from.Schema.Key() {
-		key = append(key, image[i])
-	}
-	l.keep(Overlaid{Xid: xid, Operation: row.Operation, Key: change.RowKey(key), After: change.CloneImage(row.After)})
+	l.keep(Overlaid{Xid: xid, Operation: operation, Key: change.RowKey(key), After: change.CloneImage(after)})
 }
 
 func (l *TableLoad) ObserveRekey(xid uint32, oldKey, newKey, after []change.Value) {
