@@ -40,13 +40,13 @@ func main() {
 	flag.IntVar(&s.rounds, "rounds", 5, "runs of each, alternating; medians are printed")
 	flag.IntVar(&s.large, "large", 1_500_000, "rows of the one large transaction")
 	flag.IntVar(&s.huge, "huge", 10_000_000, "rows of the transaction and the table that show how memory grows; run once")
-	flag.StringVar(&s.only, "only", "", "load, small (transactions), delay, fan (outlets beside capture), delivery, mariadb, stalled, rest (outlets with little to do), tables (many of them) or demo: that alone")
-	flag.StringVar(&s.match, "match", "", "of deliveries and of MariaDB, those alone whose names hold this")
+	flag.StringVar(&s.only, "only", "", "load, small (transactions), delay, fan (outlets beside capture), delivery, databases, mariadb, stalled, rest (outlets with little to do), tables (many of them) or demo: that alone")
+	flag.StringVar(&s.match, "match", "", "of deliveries, databases and MariaDB, those alone whose names hold this")
 	flag.IntVar(&s.small, "small", 200_000, "transactions of one row")
 	flag.IntVar(&s.rate, "rate", 1000, "transactions a second for the delay")
 	flag.DurationVar(&s.span, "span", 20*time.Second, "how long the delay is measured")
 	flag.DurationVar(&s.demo, "demo", 5*time.Minute, "how long the demo is watched at rest")
-	flag.IntVar(&s.port, "port", 7550, "first of five ports")
+	flag.IntVar(&s.port, "port", 7550, "first of six ports")
 	flag.StringVar(&s.out, "out", "docs/benchmarks.md", "file to write; empty for none")
 	flag.Parse()
 	named := false
@@ -148,6 +148,13 @@ func run(ctx context.Context, s settings) error {
 		table, err := b.deliveries(ctx)
 		if err != nil {
 			return fmt.Errorf("delivery: %w", err)
+		}
+		report.WriteString("\n" + table)
+	}
+	if s.only == "" || only("databases") {
+		table, err := b.databases(ctx)
+		if err != nil {
+			return fmt.Errorf("databases: %w", err)
 		}
 		report.WriteString("\n" + table)
 	}

@@ -27,6 +27,8 @@ type Offset struct {
 	ReportedAt *time.Time
 	// Lost is how many events retention took before they were delivered.
 	Lost int64
+	// Token is the outlet's own, wherever its name and number are met again.
+	Token string
 }
 
 // Reached is how far the outlet's consumer is, by what was committed and what it says.
@@ -35,8 +37,8 @@ func (o *Offset) Reached() int64 { return max(o.Committed, o.Reported) }
 // Offset reads how far an outlet is.
 func (c *Catalog) Offset(ctx context.Context, outlet int64) (Offset, error) {
 	var o Offset
-	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at, coalesce(until, 0), return_to, coalesce(reported, 0), reported_at FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
-		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.ReturnTo, &o.Reported, &o.ReportedAt)
+	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at, coalesce(until, 0), return_to, coalesce(reported, 0), reported_at, token::text FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
+		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.ReturnTo, &o.Reported, &o.ReportedAt, &o.Token)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return o, ErrNotFound
 	}

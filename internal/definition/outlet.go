@@ -25,7 +25,7 @@ type Outlet struct {
 	From        string   `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
 	Changes     string   `json:"changes,omitempty" title:"Changes" enum:"each,combined,inserts" default:"each" doc:"Each change; combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
 
-	Format       encode.Format `json:"format,omitempty" title:"Format" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet" default:"cloudevents" doc:"cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files"`
+	Format       encode.Format `json:"format,omitempty" title:"Format" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet,table" doc:"How events are written, cloudevents without it, and table for a database, which has nothing else; cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files; table: rows of tables"`
 	Columns      string        `json:"columns,omitempty" title:"Columns of an update" advanced:"yes" enum:"all,changed" default:"all" doc:"All columns of an update; changed: only the key and what changed"`
 	Nulls        string        `json:"nulls,omitempty" title:"Columns that are null" advanced:"yes" enum:"keep,omit" default:"keep" doc:"Columns that are null go out; omit: they are left out"`
 	Metadata     []string      `json:"metadata,omitempty" title:"Metadata" advanced:"yes" doc:"With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put after the row's own, operation and offset without it, with row and several tables in one place table too" enum:"id,offset,operation,table,source,database,committed_at,transaction,position,changed,log,none"`
@@ -162,6 +162,9 @@ func (o *Outlet) Validate() error {
 		{"deletes", "event", &o.Deletes, []string{"event", "marker", "both"}},
 		{"integers", "number", &o.Integers, []string{"number", "text"}},
 	} {
+		if *field.value == "" && field.at == "format" && o.Destination != "" {
+			continue // ValidateFor says it
+		}
 		if *field.value == "" {
 			*field.value = field.def
 		}
@@ -288,8 +291,14 @@ func (o *Outlet) ValidateFor(d *Destination) error {
 			return settings.Wrong(at, "outlets to destinations of kind %s have no section of their own", d.Kind)
 		}
 	}
+	if o.Format == "" {
+		o.Format = kind.Formats[0]
+	}
 	if !slices.Contains(kind.Formats, o.Format) {
 		return settings.Wrong("format", "%s is of kind %s, which does not take %s: there are %s", o.Destination, d.Kind, o.Format, formatNames(kind.Formats))
+	}
+	if err := o.validateRows(); err != nil {
+		return err
 	}
 	if err := o.validateTopics(kind); err != nil {
 		return err
@@ -307,6 +316,24 @@ func (o *Outlet) ValidateFor(d *Destination) error {
 		o.Kind, o.Settings = kind.Name, kind.Outlet()
 	}
 	return o.Settings.Validate(o.Format, d.Settings)
+}
+
+// validateRows refuses what is about messages where rows of tables are written.
+func (o *Outlet) validateRows() error {
+	if o.Format != encode.FormatTable {
+		return nil
+	}
+	for _, one := range []struct {
+		at  string
+		set bool
+	}{{"columns", o.Columns != "all"}, {"nulls", o.Nulls != "keep"}, {"metadata", len(o.Metadata) > 0}, {"updates", o.Updates != "one"}, {"deletes", o.Deletes != "event"},
+		{"transactions", o.Transactions}, {"integers", o.Integers != "number"}, {"key", o.Key != ""}, {"partition", o.Partition != ""}, {"outbox", o.Outbox != nil},
+		{"changes", o.Changes == "combined"}} {
+		if one.set {
+			return settings.Wrong(one.at, "%s is about messages, and %s has tables: leave it out", one.at, o.Destination)
+		}
+	}
+	return nil
 }
 
 func formatNames(formats []encode.Format) string {

@@ -26,6 +26,8 @@ type Destination interface {
 type Outlet struct {
 	ID   int64
 	Name string
+	// Token is the outlet's own among those of all services.
+	Token string
 	// Run counts the outlet's rewinds: what an earlier run delivered is not
 	// this one's.
 	Run int
@@ -33,6 +35,8 @@ type Outlet struct {
 	Committed int64
 	// Wait says that messages of a row wait behind one that was refused.
 	Wait bool
+	// Log writes a line of the run's log.
+	Log func(level, event, message string)
 	// KeepRefused keeps refused messages of a batch for good. A writer that commits
 	// its own offset in [Writer.Send] calls it before that: they would be lost if
 	// the service ended in between.

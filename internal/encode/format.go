@@ -13,10 +13,11 @@ const (
 	FormatRow               Format = "row"                // the row as flat JSON
 	FormatAvro              Format = "avro"               // the row in Avro
 	FormatParquet           Format = "parquet"            // the row's values, for files of them
+	FormatTable             Format = "table"              // the change itself, for tables of a database
 )
 
 // Formats are the ways in which an outlet's events can be written.
-var Formats = []string{string(FormatCloudEvents), string(FormatCloudEventsBinary), string(FormatData), string(FormatRow), string(FormatAvro), string(FormatParquet)}
+var Formats = []string{string(FormatCloudEvents), string(FormatCloudEventsBinary), string(FormatData), string(FormatRow), string(FormatAvro), string(FormatParquet), string(FormatTable)}
 
 // Flat reports whether messages are rows, which have a schema version of their own.
 func (f Format) Flat() bool { return f == FormatRow || f == FormatAvro || f == FormatParquet }
@@ -39,6 +40,8 @@ func (m *Maker) formatOf(f Format) format {
 		return avroFormat{rowFormat{m}, newAvroRow()}
 	case FormatParquet:
 		return parquetFormat{rowFormat{m}}
+	case FormatTable:
+		return tableFormat{}
 	case FormatCloudEvents:
 	}
 	return structuredFormat{m}

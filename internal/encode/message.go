@@ -36,8 +36,13 @@ type Message struct {
 	Marker bool
 	// Schema is the version that Body or Row follows, in flat formats.
 	Schema *change.Schema
-	// Row are the values of format parquet.
-	Row       []change.Value
+	// Row are the values of format parquet, and the row after the change of format table.
+	Row []change.Value
+	// Operation, the row before the change, the other half's key, and what an event that
+	// is no row says are those of format table; see [change.Event].
+	Operation       change.Operation
+	Before, Rekeyed []change.Value
+	Document        []byte
 	Committed time.Time
 	// EncodeError is why the event cannot be put into its form; nothing is sent then.
 	EncodeError error
@@ -61,10 +66,12 @@ func (m *Message) Size() int {
 	for _, h := range m.Headers {
 		size += len(h.Name) + len(h.Value)
 	}
-	for _, v := range m.Row {
-		size += len(v.Text)
+	for _, image := range [][]change.Value{m.Row, m.Before} {
+		for _, v := range image {
+			size += len(v.Text)
+		}
 	}
-	return size
+	return size + len(m.Document)
 }
 
 // Header is a named value beside a message's body. Attribute says that it is an
@@ -83,6 +90,9 @@ type Batch struct {
 	// Last is the newest offset that the batch covers, events included that
 	// gave no message.
 	Last int64
+	// Whole is the newest offset that the batch covers with which a transaction of the
+	// source ends, where the destination asks for it; 0 where none does.
+	Whole int64
 	// Committed is when the newest of its events was committed.
 	Committed time.Time
 	buf       []byte
@@ -114,7 +124,7 @@ func (b *Batch) Trim(most int) {
 func (b *Batch) Reset() {
 	b.Messages, b.buf, b.values, b.headers, b.bytes = b.Messages[:0], b.buf[:0], b.values[:0], b.headers[:0], 0
 	b.EncodeErrors = 0
-	b.Last, b.Committed = 0, time.Time{}
+	b.Last, b.Whole, b.Committed = 0, 0, time.Time{}
 }
 
 // Shape says what becomes of an event.
@@ -149,6 +159,8 @@ type Capabilities struct {
 	Bare bool
 	// Lines asks for bodies alone, with a line feed behind each: see [Batch.Lines].
 	Lines bool
+	// Whole asks where transactions of the source end: see [Batch.Whole].
+	Whole bool
 }
 
 // EncodeError says why an event cannot be put into its form: it is refused like one that

@@ -271,7 +271,7 @@ func (o *Outlet) once(ctx context.Context) error {
 		return err
 	}
 	s := &sender{Outlet: o, offset: offset, hold: hold}
-	writer, err := to.Open(ctx, destination.Outlet{ID: o.ID, Name: o.Name, Run: offset.Run, Committed: offset.Committed, Wait: o.Wait, KeepRefused: s.keepRefused})
+	writer, err := to.Open(ctx, destination.Outlet{ID: o.ID, Name: o.Name, Token: offset.Token, Run: offset.Run, Committed: offset.Committed, Wait: o.Wait, Log: o.Log, KeepRefused: s.keepRefused})
 	if err != nil {
 		return err
 	}
@@ -283,7 +283,7 @@ func (o *Outlet) once(ctx context.Context) error {
 	}
 	o.Budget.running.Add(1)
 	defer o.Budget.running.Add(-1)
-	r := &reader{Outlet: o, at: s.at, until: offset.Until, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
+	r := &reader{Outlet: o, at: s.at, until: offset.Until, whole: s.wants.Whole, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
 	if err := r.resume(ctx); err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ type reader struct {
 	*Outlet
 	at      int64 // the newest offset that is in a batch
 	until   int64 // where an outlet ends that runs once; else 0
+	whole   bool  // the destination asks where transactions end
 	filter  *shape.Filter
 	maker   *encode.Maker
 	journal journal.Reader
@@ -31,8 +32,10 @@ type reader struct {
 // is counted again.
 func (r *reader) resume(ctx context.Context) error {
 	options := journal.ReaderOptions{Tables: shape.Expression(r.filter.Tables), Wants: r.filter.AdmitsTable}
-	if r.maker.Closes() {
+	if r.maker.Closes() || r.whole {
 		options.Tables, options.Wants = "", nil // a transaction's last event may be of any table
+	}
+	if r.maker.Closes() {
 		if err := r.Recount(ctx, r.maker.Closer(), r.at); err != nil {
 			return err
 		}
@@ -181,6 +184,9 @@ func (r *reader) explained(err error) error {
 // take puts the event in hand into the batch.
 func (r *reader) take(b *encode.Batch) error {
 	r.Origin.Fill(&r.event)
+	if r.whole && r.event.Transaction.Last {
+		b.Whole = r.event.Offset
+	}
 	admitted := r.filter.Admits(&r.event)
 	if r.Net {
 		switch {

@@ -12,6 +12,9 @@ import (
 // redeliverWanted delivers the dead letters that are to be tried again, in the
 // order of their offsets. One that is refused again keeps those of its row back.
 func (s *sender) redeliverWanted(ctx context.Context) error {
+	if w, may := s.writer.(interface{ MidTransaction() bool }); may && w.MidTransaction() {
+		return nil // it would be committed with the rest only; there is another look soon
+	}
 	if s.deadCount == 0 {
 		if _, n, err := s.Catalog.DeadRows(ctx, s.ID); err != nil || n == 0 {
 			return err
@@ -88,7 +91,7 @@ func (s *sender) redeliver(ctx context.Context, l *catalog.DeadLetter) (refused,
 			kept = append(kept, m)
 		}
 	}
-	b.Messages, b.Last = kept, s.at
+	b.Messages, b.Last, b.Whole = kept, s.at, s.at
 	found, err := s.writer.Send(ctx, b)
 	if err != nil {
 		return nil, err

@@ -91,7 +91,7 @@ func (s *Outlets) previewer(ctx context.Context, d *definition.Outlet) (*preview
 		form, err := encode.AvroOf(schema)
 		return encode.SingleObject(form.Fingerprint), err
 	}
-	if shaped.Format == encode.FormatAvro || shaped.Format == encode.FormatParquet {
+	if shaped.Format == encode.FormatAvro || shaped.Format == encode.FormatParquet || shaped.Format == encode.FormatTable {
 		shaped.Format = encode.FormatRow
 		p.rows = encode.NewMaker(shaped, encode.Capabilities{})
 	}

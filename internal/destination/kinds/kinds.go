@@ -10,11 +10,12 @@ import (
 	"rillmark/internal/destination/http"
 	"rillmark/internal/destination/kafka"
 	"rillmark/internal/destination/nats"
+	"rillmark/internal/destination/postgresql"
 	"rillmark/internal/destination/redis"
 )
 
 // All are the kinds, in the order in which they are shown.
-var All = []*destination.Kind{&file.Kind, &kafka.Kind, &nats.Kind, &redis.Kind, &http.Kind}
+var All = []*destination.Kind{&file.Kind, &kafka.Kind, &nats.Kind, &redis.Kind, &http.Kind, &postgresql.Kind}
 
 // Named is the kind of a name; nil where there is none.
 func Named(name string) *destination.Kind {

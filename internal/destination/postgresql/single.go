@@ -1,0 +1,261 @@
+package postgresql
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"rillmark/internal/change"
+	"rillmark/internal/destination/sql"
+	"rillmark/internal/encode"
+)
+
+// queued are statements that go to the server together.
+type queued struct {
+	w        *writer
+	pipeline *pgconn.Pipeline
+	waiting  int // for so many answers
+}
+
+// maxQueued bounds how many statements go out before the answers are read: both sides would
+// wait for room otherwise.
+const maxQueued = 200
+
+// single writes rows one after another: each message as it is.
+func (w *writer) single(ctx context.Context, b *binding, messages []*encode.Message) (err error) {
+	q := &queued{w: w, pipeline: w.conn.PgConn().StartPipeline(ctx)}
+	defer func() {
+		if closing := q.pipeline.Close(); err == nil {
+			err = closing
+		}
+	}()
+	for i := 0; i < len(messages); i++ {
+		m := messages[i]
+		switch {
+		case b.keep == sql.Versions:
+			err = q.version(b, m)
+		case m.Operation == change.Delete && len(b.key) == 0:
+			err = keyless(m)
+		case m.Operation == change.Delete:
+			if i+1 < len(messages) && m.Rekeyed != nil && messages[i+1].Rekeyed != nil && omitsSome(messages[i+1].Row) {
+				err = q.move(b, m, messages[i+1])
+			}
+			if err == nil {
+				err = q.remove(b, m)
+			}
+		case m.Operation == change.Update && len(b.key) == 0:
+			err = keyless(m)
+		case omitsSome(m.Row):
+			err = q.patch(b, m)
+		default:
+			err = q.put(b, m)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return q.settle()
+}
+
+func omitsSome(image []change.Value) bool {
+	for i := range image {
+		if image[i].Presence == change.Omitted {
+			return true
+		}
+	}
+	return false
+}
+
+// run queues a statement, which is prepared the first time.
+func (q *queued) run(text string, params [][]byte) error {
+	name := q.w.prepared[text]
+	if name == "" {
+		if len(q.w.prepared) >= maxPrepared {
+			clear(q.w.prepared)
+			q.pipeline.SendQueryParams("DEALLOCATE ALL", nil, nil, nil, nil)
+			q.waiting++
+		}
+		q.w.statements++
+		name = fmt.Sprintf("rillmark_%d", q.w.statements)
+		q.pipeline.SendPrepare(name, text, nil)
+		q.waiting++
+		q.w.prepared[text] = name
+	}
+	q.pipeline.SendQueryPrepared(name, params, nil, nil)
+	if q.waiting++; q.waiting >= maxQueued {
+		return q.settle()
+	}
+	return nil
+}
+
+// maxPrepared bounds the statements that a session keeps.
+const maxPrepared = 1000
+
+// settle waits for all answers.
+func (q *queued) settle() error {
+	if q.waiting == 0 {
+		return nil
+	}
+	q.waiting = 0
+	if err := q.pipeline.Sync(); err != nil {
+		return err
+	}
+	for {
+		results, err := q.pipeline.GetResults()
+		if err != nil {
+			clear(q.w.prepared) // what was prepared behind the failure is not there
+			return err
+		}
+		switch r := results.(type) {
+		case *pgconn.ResultReader:
+			if _, err := r.Close(); err != nil {
+				clear(q.w.prepared)
+				return err
+			}
+		case *pgconn.PipelineSync:
+			return nil
+		}
+	}
+}
+
+// row is a row's columns at places as parameters.
+func (b *binding) row(image []change.Value, places []int) (params [][]byte, err error) {
+	params = make([][]byte, 0, len(places)+3)
+	for _, at := range places {
+		text, null, err := b.value([]byte{}, at, image[b.from[at]])
+		if err != nil {
+			return nil, err
+		}
+		if null {
+			text = nil
+		}
+		params = append(params, text)
+	}
+	return params, nil
+}
+
+func (b *binding) carried(image []change.Value) (places []int) {
+	for at, i := range b.from {
+		if image[i].Presence != change.Omitted {
+			places = append(places, at)
+		}
+	}
+	return places
+}
+
+func placeholders(from, n int) string {
+	parts := make([]string, n)
+	for i := range parts {
+		parts[i] = fmt.Sprintf("$%d", from+i)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// put writes a row of which everything is known.
+func (q *queued) put(b *binding, m *encode.Message) error {
+	params, err := b.row(m.Row, b.all()[:len(b.from)])
+	if err != nil {
+		return err
+	}
+	params = b.flags(params, m, false)
+	return q.run(b.text("put", func() string {
+		text := "INSERT INTO " + b.sql + " (" + b.list(b.all()) + ") OVERRIDING SYSTEM VALUE VALUES (" + placeholders(1, len(b.names)) + ")"
+		if len(b.key) > 0 {
+			text += " ON CONFLICT (" + strings.Join(b.keyNames(), ", ") + ") DO UPDATE SET " + b.setting(b.all(), "excluded")
+		}
+		return text
+	}), params)
+}
+
+// patch writes what is known of a row that is there.
+func (q *queued) patch(b *binding, m *encode.Message) error {
+	if len(b.key) == 0 {
+		return keyless(m)
+	}
+	places := b.carried(m.Row)
+	params, err := b.row(m.Row, places)
+	if err != nil {
+		return err
+	}
+	params = b.flags(params, m, false)
+	for i := len(b.from); i < len(b.names); i++ {
+		places = append(places, i)
+	}
+	return q.run(b.text(fmt.Sprint("patch", places), func() string {
+		var sets, wheres []string
+		for i, at := range places {
+			one := fmt.Sprintf("%s = $%d", b.names[at], i+1)
+			if contains(b.key, at) {
+				wheres = append(wheres, one)
+			}
+			sets = append(sets, one)
+		}
+		return "UPDATE " + b.sql + " SET " + strings.Join(sets, ", ") + " WHERE " + strings.Join(wheres, " AND ")
+	}), params)
+}
+
+func contains(places []int, at int) bool {
+	for _, p := range places {
+		if p == at {
+			return true
+		}
+	}
+	return false
+}
+
+// remove takes a row out, or flags it.
+func (q *queued) remove(b *binding, m *encode.Message) error {
+	params, err := b.row(m.Before, b.key)
+	if err != nil {
+		return err
+	}
+	params = b.flags(params, m, true)
+	return q.run(b.text("remove", func() string {
+		wheres := make([]string, len(b.key))
+		for i, name := range b.keyNames() {
+			wheres[i] = fmt.Sprintf("%s = $%d", name, i+1)
+		}
+		where := " WHERE " + strings.Join(wheres, " AND ")
+		if b.keep == sql.Flagged {
+			n := len(b.key)
+			return fmt.Sprintf("UPDATE %s SET %s = $%d, %s = $%d, %s = $%d", b.sql, sql.Deleted, n+1, sql.Offset, n+2, sql.ChangedAt, n+3) + where
+		}
+		return "DELETE FROM " + b.sql + where
+	}), params)
+}
+
+// move puts a copy of a row under its new key: the log has left values out that only the row
+// under the old key has. Its own message then writes what is known of it.
+func (q *queued) move(b *binding, old, now *encode.Message) error {
+	keys, err := b.row(now.Row, b.key)
+	if err != nil {
+		return err
+	}
+	before, err := b.row(old.Before, b.key)
+	if err != nil {
+		return err
+	}
+	if err := q.run(b.text("clear", func() string {
+		wheres := make([]string, len(b.key))
+		for i, name := range b.keyNames() {
+			wheres[i] = fmt.Sprintf("%s = $%d", name, i+1)
+		}
+		return "DELETE FROM " + b.sql + " WHERE " + strings.Join(wheres, " AND ")
+	}), keys); err != nil {
+		return err
+	}
+	return q.run(b.text("move", func() string {
+		values := make([]string, len(b.names))
+		wheres := make([]string, len(b.key))
+		for at, name := range b.names {
+			values[at] = name
+		}
+		for i, at := range b.key {
+			values[at] = fmt.Sprintf("$%d", i+1)
+			wheres[i] = fmt.Sprintf("%s = $%d", b.names[at], len(b.key)+i+1)
+		}
+		return "INSERT INTO " + b.sql + " (" + b.list(b.all()) + ") OVERRIDING SYSTEM VALUE SELECT " + strings.Join(values, ", ") + " FROM " + b.sql + " WHERE " + strings.Join(wheres, " AND ")
+	}), append(keys, before...))
+}
