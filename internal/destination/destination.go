@@ -46,7 +46,8 @@ type Outlet struct {
 // Writer is one outlet's delivery. It is not safe for several goroutines.
 type Writer interface {
 	// Delivered is the newest offset that the destination itself says it has of
-	// this run; at least [Outlet.Committed].
+	// this run: [Outlet.Committed] where it keeps none, and less where it has lost some
+	// since, as a database that was brought back from a backup.
 	Delivered() int64
 	// Send delivers a batch: messages of one Order in their order, one that is
 	// Alone after all before it and before all after it. It must not keep the

@@ -43,7 +43,7 @@ type Message struct {
 	Operation       change.Operation
 	Before, Rekeyed []change.Value
 	Document        []byte
-	Committed time.Time
+	Committed       time.Time
 	// EncodeError is why the event cannot be put into its form; nothing is sent then.
 	EncodeError error
 

@@ -89,7 +89,7 @@ func (w *writer) alter(ctx context.Context, t *table, now *change.Schema) error 
 		switch {
 		case known == nil:
 			added := &column{name: c.Name, kind: kind}
-			statements = append(append(statements, before...), "ALTER TABLE "+t.sql+" ADD COLUMN "+definition(added))
+			statements = append(appendNew(statements, before), "ALTER TABLE "+t.sql+" ADD COLUMN "+definition(added))
 			t.columns = append(t.columns, added)
 		case known.notNull && c.Nullable && c.Key == 0:
 			statements = append(statements, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL", t.sql, quoted(c.Name)))

@@ -53,11 +53,12 @@ func (d *Destination) quotedUser() string { return quoted(d.settings.User) }
 // checkOffsets looks whether the table of offsets is there and may be written, or be made.
 func (d *Destination) checkOffsets(ctx context.Context, conn *pgx.Conn) change.Check {
 	schema, name := d.options.offsetsTable()
+	bareSchema, bareName, _ := change.SplitTable(d.options.Offsets) // it has been validated
 	c := change.Check{Name: "table of offsets", Verdict: change.Good, Found: name + " can be written"}
 	var there, may, mayMake bool
-	err := conn.QueryRow(ctx, `SELECT to_regclass($1) IS NOT NULL,
-		coalesce(has_table_privilege(to_regclass($1), 'SELECT, INSERT, UPDATE'), false),
-		coalesce((SELECT has_schema_privilege(oid, 'CREATE, USAGE') FROM pg_namespace WHERE oid = to_regnamespace($2)), has_database_privilege(current_database(), 'CREATE'))`, name, schema).
+	err := conn.QueryRow(ctx, `SELECT t.oid IS NOT NULL, coalesce(has_table_privilege(t.oid, 'SELECT, INSERT, UPDATE') AND has_schema_privilege(n.oid, 'USAGE'), false),
+		coalesce(has_schema_privilege(n.oid, 'CREATE, USAGE'), has_database_privilege(current_database(), 'CREATE'))
+		FROM (SELECT) one LEFT JOIN pg_namespace n ON n.nspname = $1 LEFT JOIN pg_class t ON t.relnamespace = n.oid AND t.relname = $2`, bareSchema, bareName).
 		Scan(&there, &may, &mayMake)
 	switch {
 	case err != nil:

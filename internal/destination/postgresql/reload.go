@@ -24,12 +24,27 @@ func (w *writer) void(ctx context.Context, m *encode.Message) error {
 		return err
 	}
 	state := *w.state.Tables[m.Table]
+	if state.Kept {
+		return nil
+	}
+	filled, err := w.filled(ctx, t)
+	if err != nil {
+		return err
+	}
+	if !filled && t.loading == "" {
+		return nil // whatever comes is brought by the load, or later
+	}
 	state.Since = m.Offset
 	if err := w.beginReload(ctx, t, m.Schema, &state); err != nil {
 		return err
 	}
 	w.state.Tables[m.Table], w.stateChanged = &state, true
 	return nil
+}
+
+func (w *writer) filled(ctx context.Context, t *table) (is bool, err error) {
+	err = w.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+t.sql+")").Scan(&is)
+	return is, err
 }
 
 // beginReload notes from now on which rows are brought.
@@ -108,7 +123,7 @@ func (w *writer) loaded(ctx context.Context, m *encode.Message) error {
 		}
 	}
 	state := w.state.Tables[m.Table]
-	if body.Part != "" || state == nil || state.Loading == "" && state.Since == 0 {
+	if body.Part != "" || state == nil || state.Loading == "" && state.Since == 0 && !state.Kept {
 		return nil
 	}
 	t, err := w.tableFor(ctx, m.Table, m.Schema)
@@ -118,6 +133,7 @@ func (w *writer) loaded(ctx context.Context, m *encode.Message) error {
 	var text string
 	var params []any
 	switch {
+	case state.Kept: // the rows that were there at the start stay
 	case t.keep == sql.Flagged:
 		text = fmt.Sprintf("UPDATE %s SET %s = true, %s = $2, %s = $3 WHERE coalesce(%[3]s, 0) < $1 AND NOT %[2]s", t.sql, sql.Deleted, sql.Offset, sql.ChangedAt)
 		params = []any{state.Since, m.Offset, m.Committed}
@@ -133,8 +149,15 @@ func (w *writer) loaded(ctx context.Context, m *encode.Message) error {
 		text = "DELETE FROM " + t.sql + " t WHERE NOT EXISTS (SELECT FROM " + state.Loading + " l WHERE " + strings.Join(pairs, " AND ") + ")"
 	}
 	if text != "" {
+		// All rows of both tables are compared.
+		if err := w.exec(ctx, "SET LOCAL enable_hashjoin = on"); err != nil {
+			return err
+		}
 		tag, err := w.conn.Exec(ctx, text, params...)
 		if err != nil {
+			return err
+		}
+		if err := w.exec(ctx, "SET LOCAL enable_hashjoin = off"); err != nil {
 			return err
 		}
 		if n := tag.RowsAffected(); n > 0 {

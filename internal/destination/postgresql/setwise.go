@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 
 	"rillmark/internal/change"
@@ -14,14 +15,22 @@ import (
 // setwise writes what many messages come to: rows that are new are copied straight in,
 // others are staged first, and merged from there with one statement each.
 func (w *writer) setwise(ctx context.Context, b *binding, messages []*encode.Message) error {
+	each := rowsToWrite{len(messages), func(i int) []change.Value { return messages[i].Row }, b.flagging(func(i int) *encode.Message { return messages[i] }, false)}
 	if len(b.key) == 0 {
 		for _, m := range messages {
 			if m.Operation == change.Update || m.Operation == change.Delete {
 				return keyless(m)
 			}
 		}
-		return w.copyIn(ctx, b.sql, b, b.all(), rowsToWrite{len(messages), func(i int) []change.Value { return messages[i].Row },
-			b.flagging(func(i int) *encode.Message { return messages[i] }, false)})
+		return w.copyIn(ctx, b.sql, b, b.all(), each)
+	}
+	if w.cautious[b.sql] == 0 && !slices.ContainsFunc(messages, func(m *encode.Message) bool {
+		return m.Operation != change.Insert || m.Rekeyed != nil || omitsSome(m.Row)
+	}) {
+		// Rows that are new, each of another key: there is nothing to merge.
+		if there, err := w.copyNew(ctx, b, each); err != nil || !there {
+			return err
+		}
 	}
 	for len(messages) > 0 {
 		w.net.Reset()
@@ -31,10 +40,11 @@ func (w *writer) setwise(ctx context.Context, b *binding, messages []*encode.Mes
 		}
 		if messages = messages[n:]; len(messages) > 0 {
 			// A changed key of which the target alone has values.
-			if err := w.single(ctx, b, messages[:2]); err != nil {
+			both := min(2, len(messages)) // the second half may be in the next batch
+			if err := w.single(ctx, b, messages[:both]); err != nil {
 				return err
 			}
-			messages = messages[2:]
+			messages = messages[both:]
 		}
 	}
 	return nil
@@ -143,7 +153,7 @@ func (w *writer) replaceAll(ctx context.Context, b *binding, there []*sql.Row) e
 	if err := w.stageRows(ctx, b, b.all(), b.merged(there)); err != nil {
 		return err
 	}
-	if err := w.savepoint(ctx, "merge"); err != nil {
+	if err := w.exec(ctx, "SAVEPOINT merge"); err != nil {
 		return err
 	}
 	tag, err := w.conn.Exec(ctx, b.text("replace all", func() string {
@@ -184,21 +194,26 @@ func (w *writer) insertAll(ctx context.Context, b *binding, fresh []*sql.Row) er
 		w.cautious[b.sql]--
 		return w.replaceAll(ctx, b, fresh)
 	}
-	if err := w.savepoint(ctx, "merge"); err != nil {
+	if there, err := w.copyNew(ctx, b, b.merged(fresh)); err != nil || !there {
 		return err
 	}
-	err := w.copyIn(ctx, b.sql, b, b.all(), b.merged(fresh))
+	return w.replaceAll(ctx, b, fresh)
+}
+
+// copyNew copies rows straight in. Where any of them is there, none is written.
+func (w *writer) copyNew(ctx context.Context, b *binding, rows rowsToWrite) (there bool, err error) {
+	if err := w.exec(ctx, "SAVEPOINT merge"); err != nil {
+		return false, err
+	}
+	err = w.copyIn(ctx, b.sql, b, b.all(), rows)
 	if isUnique(err) {
 		w.cautious[b.sql] = cautiousFor
-		if err := w.exec(ctx, "ROLLBACK TO SAVEPOINT merge"); err != nil {
-			return err
-		}
-		return w.replaceAll(ctx, b, fresh)
+		return true, w.exec(ctx, "ROLLBACK TO SAVEPOINT merge")
 	}
 	if err != nil {
-		return err
+		return false, err
 	}
-	return w.exec(ctx, "RELEASE SAVEPOINT merge")
+	return false, w.exec(ctx, "RELEASE SAVEPOINT merge")
 }
 
 // stageRows puts rows' columns at places into the binding's own temporary table, alone.
@@ -214,8 +229,9 @@ func (w *writer) stageRows(ctx context.Context, b *binding, places []int, rows r
 	return w.copyIn(ctx, b.stage, b, places, rows)
 }
 
-// largestCopy is about how much text is made before it goes to the server.
-const largestCopy = 1 << 20
+// largestCopy is about how much text is made before it goes to the server, which reads while
+// the next is made.
+const largestCopy = 64 << 10
 
 // copyIn sends rows' columns at places with COPY.
 func (w *writer) copyIn(ctx context.Context, into string, b *binding, places []int, rows rowsToWrite) error {

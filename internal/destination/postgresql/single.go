@@ -39,8 +39,8 @@ func (w *writer) single(ctx context.Context, b *binding, messages []*encode.Mess
 		case m.Operation == change.Delete && len(b.key) == 0:
 			err = keyless(m)
 		case m.Operation == change.Delete:
-			if i+1 < len(messages) && m.Rekeyed != nil && messages[i+1].Rekeyed != nil && omitsSome(messages[i+1].Row) {
-				err = q.move(b, m, messages[i+1])
+			if m.Rekeyed != nil && (i+1 == len(messages) || omitsSome(messages[i+1].Row)) {
+				err = q.move(b, m)
 			}
 			if err == nil {
 				err = q.remove(b, m)
@@ -226,10 +226,11 @@ func (q *queued) remove(b *binding, m *encode.Message) error {
 	}), params)
 }
 
-// move puts a copy of a row under its new key: the log has left values out that only the row
-// under the old key has. Its own message then writes what is known of it.
-func (q *queued) move(b *binding, old, now *encode.Message) error {
-	keys, err := b.row(now.Row, b.key)
+// move puts a copy of a row under its new key: the second half of the change may leave values
+// out that only the row under the old key has, and may come with the next batch. It then
+// writes what is known of it.
+func (q *queued) move(b *binding, old *encode.Message) error {
+	keys, err := b.row(withKey(b, old.Before, old.Rekeyed), b.key)
 	if err != nil {
 		return err
 	}

@@ -27,6 +27,9 @@ type tableState struct {
 	// Loading is the quoted name of the table with the keys that a load has brought so
 	// far; empty where none is under way.
 	Loading string `json:"loading,omitempty"`
+	// Kept says that the rows that were there at the start stay until the load is complete
+	// that was under way then.
+	Kept bool `json:"kept,omitempty"`
 	// Since is the offset from which on a load's rows count.
 	Since int64 `json:"since,omitempty"`
 }
@@ -57,12 +60,15 @@ func createOffsets(schema, name string) []string {
 func (w *writer) begin(ctx context.Context) error {
 	schema, name := w.options.offsetsTable()
 	var there bool
-	if err := w.conn.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", name).Scan(&there); err != nil {
+	bareSchema, bareName, _ := change.SplitTable(w.options.Offsets) // it has been validated
+	if err := w.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2)", bareSchema, bareName).Scan(&there); err != nil {
 		return err
 	}
 	if !there {
-		for _, statement := range createOffsets(schema, name) {
-			if _, err := w.conn.Exec(ctx, statement); err != nil {
+		// Of several outlets that begin at once, one makes it.
+		statements := append(append([]string{"BEGIN", "SELECT pg_advisory_xact_lock(hashtext('rillmark'))"}, createOffsets(schema, name)...), "COMMIT")
+		for _, statement := range statements {
+			if err := w.exec(ctx, statement); err != nil {
 				return err
 			}
 		}

@@ -145,12 +145,12 @@ func (w *writer) tableFor(ctx context.Context, source string, schema *change.Sch
 // time.
 func (w *writer) meet(ctx context.Context, t *table, schema *change.Schema) (*tableState, error) {
 	state := &tableState{Target: t.sql}
-	var filled bool
-	if err := w.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+t.sql+")").Scan(&filled); err != nil {
-		return nil, err
-	}
+	filled, err := w.filled(ctx, t)
 	switch {
-	case !filled || w.options.Present == "keep":
+	case err != nil || !filled:
+		return state, err
+	case w.options.Present == "keep":
+		state.Kept = true
 		return state, nil
 	case w.options.Present == "refuse":
 		return nil, &engine.Fault{Code: "table-has-rows", Final: true, Message: fmt.Sprintf("%s has rows that the outlet did not write", t.sql),
@@ -160,7 +160,7 @@ func (w *writer) meet(ctx context.Context, t *table, schema *change.Schema) (*ta
 		return nil, err
 	}
 	w.tables[t.source] = t
-	err := w.beginReload(ctx, t, schema, state)
+	err = w.beginReload(ctx, t, schema, state)
 	delete(w.tables, t.source)
 	return state, err
 }
@@ -224,7 +224,7 @@ func (w *writer) create(ctx context.Context, t *table, schema *change.Schema) er
 		if err != nil {
 			return err
 		}
-		statements = append(statements, before...)
+		statements = appendNew(statements, before)
 		made := &column{name: c.Name, kind: kind, notNull: c.Key > 0 || !c.Nullable && t.keep == sql.Current}
 		if t.keep == sql.Versions && c.Key == 0 {
 			made.notNull = false
@@ -260,6 +260,16 @@ func (w *writer) create(ctx context.Context, t *table, schema *change.Schema) er
 		w.log("info", "table-made", "made "+t.sql+" for "+t.source)
 	}
 	return err
+}
+
+// appendNew appends statements that are not among them yet: two columns may need one type.
+func appendNew(statements, more []string) []string {
+	for _, one := range more {
+		if !slices.Contains(statements, one) {
+			statements = append(statements, one)
+		}
+	}
+	return statements
 }
 
 func (w *writer) ownColumn(t *table, name string) error {

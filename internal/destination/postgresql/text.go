@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"rillmark/internal/change"
 )
@@ -24,16 +25,24 @@ func writingOf(c *change.Column) writing {
 			return hex.AppendEncode(append(dst, `\x`...), canonical), nil
 		}
 	case change.RuleArray:
-		element := c.Element
-		return func(dst, canonical []byte) ([]byte, error) { return appendArray(dst, canonical, element) }
+		a := arrayText{element: c.Element, delimiter: ','}
+		if strings.HasPrefix(c.Type, "box[") {
+			a.delimiter = ';' // the one type whose values have commas (pg_type.typdelim)
+		}
+		return a.append
 	default:
 	}
 	return nil
 }
 
-// appendArray makes of a JSON array the server's text of an array (the manual, section
+// arrayText makes of a JSON array the server's text of an array (the manual, section
 // "Array Input and Output Syntax"). A JSON string is that text itself.
-func appendArray(dst, canonical []byte, element change.Rule) ([]byte, error) {
+type arrayText struct {
+	element   change.Rule
+	delimiter byte
+}
+
+func (a arrayText) append(dst, canonical []byte) ([]byte, error) {
 	if len(canonical) > 0 && canonical[0] == '"' {
 		var text string
 		err := json.Unmarshal(canonical, &text)
@@ -46,30 +55,30 @@ func appendArray(dst, canonical []byte, element change.Rule) ([]byte, error) {
 	dst = append(dst, '{')
 	for i, item := range items {
 		if i > 0 {
-			dst = append(dst, ',')
+			dst = append(dst, a.delimiter)
 		}
 		var err error
-		if dst, err = appendElement(dst, item, element); err != nil {
+		if dst, err = a.appendElement(dst, item); err != nil {
 			return dst, err
 		}
 	}
 	return append(dst, '}'), nil
 }
 
-func appendElement(dst []byte, item json.RawMessage, element change.Rule) ([]byte, error) {
+func (a arrayText) appendElement(dst []byte, item json.RawMessage) ([]byte, error) {
 	switch {
-	case string(item) == "null" && element != change.RuleJSON:
+	case string(item) == "null":
 		return append(dst, "NULL"...), nil
-	case item[0] == '[' && element != change.RuleJSON:
-		return appendArray(dst, item, element)
-	case item[0] != '"' || element == change.RuleJSON:
+	case item[0] == '[' && a.element != change.RuleJSON:
+		return a.append(dst, item)
+	case item[0] != '"' || a.element == change.RuleJSON:
 		return appendQuoted(dst, item), nil
 	}
 	var text string
 	if err := json.Unmarshal(item, &text); err != nil {
 		return dst, err
 	}
-	if element == change.RuleBinary {
+	if a.element == change.RuleBinary {
 		raw, err := base64.StdEncoding.DecodeString(text)
 		return appendQuoted(dst, hex.AppendEncode([]byte(`\x`), raw)), err
 	}

@@ -71,13 +71,16 @@ func ofMariaDB(c *change.Column) string {
 	return generalType(c)
 }
 
+// ofThisServer are types whose values name something of the server that they are on.
+var ofThisServer = regexp.MustCompile(`^(reg[a-z]+|aclitem)(\[\])*$`)
+
 // wanted is the type that a column of a source gets where its table is made here.
 func wanted(e change.Engine, c *change.Column) string {
 	switch {
 	case e == change.MariaDB:
 		return ofMariaDB(c)
-	case c.Treatment != "":
-		return "text"
+	case c.Treatment != "" || ofThisServer.MatchString(c.Type):
+		return generalType(c)
 	}
 	return c.Type
 }

@@ -36,17 +36,18 @@ type writer struct {
 	// stateChanged says that the tables of the state are not those on record.
 	stateChanged bool
 	// saved is what the tables were at savepoints, by their names.
-	saved  map[string][]byte
-	stages map[string]bool // the tables that rows are staged in, as long as they are there
-	tables       map[string]*table
-	open         bool      // a transaction is
-	committed    time.Time // at the source, of the newest event
-	durable      int64
-	prepared     map[string]string // names of prepared statements by their text
-	statements   int               // that were ever prepared
-	net          sql.Net
-	buffer       []byte
-	cautious     map[string]int // tables whose new rows were there lately: batches until it is tried again
+	saved      map[string][]byte
+	stages     map[string]bool // the tables that rows are staged in, as long as they are there
+	tables     map[string]*table
+	open       bool      // a transaction is
+	committed  time.Time // at the source, of the newest event
+	durable    int64
+	recorded   time.Time         // when state.Offset was put on record
+	prepared   map[string]string // names of prepared statements by their text
+	statements int               // that were ever prepared
+	net        sql.Net
+	buffer     []byte
+	cautious   map[string]int // tables whose new rows were there lately: batches until it is tried again
 }
 
 // Open implements [destination.Destination].
@@ -78,7 +79,7 @@ func (w *writer) start(ctx context.Context) error {
 	if err := w.begin(ctx); err != nil {
 		return err
 	}
-	w.durable = max(w.state.Offset, w.outlet.Committed)
+	w.durable = w.state.Offset
 	return nil
 }
 
@@ -100,9 +101,22 @@ func (w *writer) Delivered() int64 { return w.durable }
 // MidTransaction reports whether a transaction of the source is not complete here.
 func (w *writer) MidTransaction() bool { return w.open }
 
+// passedEvery is how often the offset is put on record where only events have passed that
+// are no rows for this outlet.
+const passedEvery = 10 * time.Second
+
 // Flush implements [destination.Writer]. What is part of an open transaction is durable only
 // with the rest of it.
-func (w *writer) Flush(context.Context, bool) (int64, error) { return w.durable, nil }
+func (w *writer) Flush(ctx context.Context, last bool) (int64, error) {
+	if w.open || w.durable == w.state.Offset || !last && time.Since(w.recorded) < passedEvery {
+		return w.durable, nil
+	}
+	if err := w.writeState(ctx, w.durable); err != nil {
+		return 0, explained(err)
+	}
+	w.state.Offset, w.recorded = w.durable, time.Now()
+	return w.durable, nil
+}
 
 // Close implements [destination.Writer].
 func (w *writer) Close() error {
@@ -166,7 +180,7 @@ func (w *writer) commit(ctx context.Context, offset int64) error {
 		return err
 	}
 	w.open = false
-	w.durable, w.state.Offset, w.stateChanged = offset, offset, false
+	w.durable, w.state.Offset, w.stateChanged, w.recorded = offset, offset, false, time.Now()
 	return nil
 }
 

@@ -12,8 +12,8 @@ type Row struct {
 	// Values is the row as it is now, nil for one that is gone. An omitted value is one
 	// that the target has already.
 	Values []change.Value
-	// New says that the row was not there before, Found that a load has read it: it may be
-	// there, and mostly is not.
+	// New says that the row was not there before, Found that it may be there, and mostly is
+	// not: a load has read it, or its key has changed.
 	New, Found bool
 	// Last is the newest of the changes.
 	Last *encode.Message
@@ -49,7 +49,7 @@ func (n *Net) Reset() {
 
 // Add takes messages of rows with a key, in their order, and reports how many it took: it
 // stops before the two halves of a changed key of which the log left values out that only
-// the target has.
+// the target has, and before a first half whose second is not among the messages.
 func (n *Net) Add(messages []*encode.Message) int {
 	if n.rows == nil {
 		n.rows = make(map[string]*Row)
@@ -58,7 +58,7 @@ func (n *Net) Add(messages []*encode.Message) int {
 		n.pool = make([]Row, 0, len(messages)) // pointers into it stay good: it does not grow
 	}
 	for i, m := range messages {
-		if m.Operation == change.Delete && m.Rekeyed != nil && i+1 < len(messages) && n.needsTarget(m, messages[i+1]) {
+		if m.Operation == change.Delete && m.Rekeyed != nil && (i+1 == len(messages) || n.needsTarget(m, messages[i+1])) {
 			return i
 		}
 		n.add(m)
@@ -96,7 +96,7 @@ func omits(image []change.Value) bool {
 func (n *Net) add(m *encode.Message) {
 	row := n.rows[string(m.OrderingKey)]
 	if row == nil {
-		n.pool = append(n.pool, Row{New: m.Operation == change.Insert, Found: m.Operation == change.Existing})
+		n.pool = append(n.pool, Row{New: m.Operation == change.Insert && m.Rekeyed == nil, Found: m.Operation == change.Existing || m.Rekeyed != nil})
 		row = &n.pool[len(n.pool)-1]
 		n.rows[string(m.OrderingKey)] = row
 		n.order = append(n.order, row)

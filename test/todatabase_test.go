@@ -1,0 +1,439 @@
+package test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/demo"
+	"rillmark/internal/seeded"
+)
+
+// intoTables adds an outlet that keeps the source's tables in a database.
+func (i *instance) intoTables(name string, c *demo.Cluster, database string, options map[string]any, more ...map[string]any) {
+	i.t.Helper()
+	i.must(http.MethodPost, "/v1/destinations/"+name, databaseAt(c, database), nil)
+	outlet := map[string]any{"source": "circulation", "destination": name, "postgresql": options, "retry": map[string]any{"first_wait": "20ms", "longest_wait": "300ms"}}
+	for _, one := range more {
+		for key, value := range one {
+			outlet[key] = value
+		}
+	}
+	i.must(http.MethodPost, "/v1/outlets/"+name, outlet, nil)
+}
+
+func databaseAt(c *demo.Cluster, database string) map[string]any {
+	return map[string]any{"kind": "postgresql", "postgresql": map[string]any{"host": "127.0.0.1", "port": c.Port, "database": database, "user": "postgres", "tls": "disable",
+		"password": "${file:" + c.PasswordFile() + "}"}}
+}
+
+// digest is a table's rows as the server prints them, in one text for each.
+func digest(t *testing.T, db *pgx.Conn, query string) []string {
+	t.Helper()
+	rows, _ := db.Query(t.Context(), "SELECT q::text FROM ("+query+") q ORDER BY 1")
+	all, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err, query)
+	return all
+}
+
+// sameRows holds that both are the same, and shows some that are not.
+func sameRows(t *testing.T, want, got []string, what ...any) {
+	t.Helper()
+	if slices.Equal(want, got) {
+		return
+	}
+	differ := func(some, others []string) (only []string) {
+		for _, row := range some {
+			if len(only) < 4 && !slices.Contains(others, row) {
+				only = append(only, row)
+			}
+		}
+		return only
+	}
+	require.Fail(t, fmt.Sprintf("%d rows, and %d there; missing there: %q; only there: %q", len(want), len(got), differ(want, got), differ(got, want)), what...)
+}
+
+// sums reads, through every interruption, what must be the same at the end of each of the
+// source's transactions.
+type sums struct {
+	stop context.CancelFunc
+	done sync.WaitGroup
+	read int
+}
+
+func watchSums(t *testing.T, c *demo.Cluster, database, table string, want int64) *sums {
+	ctx, cancel := context.WithCancel(context.Background())
+	s := &sums{stop: cancel}
+	s.done.Add(1)
+	go func() {
+		defer s.done.Done()
+		for ctx.Err() == nil {
+			conn, err := c.Connect(ctx, database)
+			for err == nil && ctx.Err() == nil {
+				var sum int64
+				if err = conn.QueryRow(ctx, "SELECT coalesce(sum(amount), 0) FROM "+table).Scan(&sum); err == nil {
+					if s.read++; sum != want {
+						t.Errorf("%s adds up to %d, not to %d: half a transaction can be seen", table, sum, want)
+						return
+					}
+				}
+			}
+			if conn != nil {
+				conn.Close(context.Background()) //nolint:errcheck // it may be broken
+			}
+		}
+	}()
+	t.Cleanup(s.end)
+	return s
+}
+
+func (s *sums) end() {
+	s.stop()
+	s.done.Wait()
+}
+
+// transfers moves amounts between two rows, or among many, in one transaction each.
+func transfers(t *testing.T, c *demo.Cluster, database string) *writers {
+	ctx, cancel := context.WithCancel(context.Background())
+	w := &writers{stop: cancel}
+	random := seeded.Random(t, 99)
+	w.done.Add(1)
+	go func() {
+		defer w.done.Done()
+		conn, err := c.Connect(ctx, database)
+		if err != nil {
+			return
+		}
+		defer conn.Close(context.Background()) //nolint:errcheck // nothing is open on it
+		for n := 0; ctx.Err() == nil; n++ {
+			sql := fmt.Sprintf("UPDATE fines SET amount = amount + CASE WHEN fine_id %% 2 = 0 THEN 1 ELSE -1 END WHERE fine_id IN (%d, %d)", 2*random.IntN(500), 1+2*random.IntN(500))
+			if n%400 == 0 {
+				sql = "UPDATE fines SET amount = amount + CASE WHEN fine_id % 2 = 0 THEN 5 ELSE -5 END" // more than a batch
+			}
+			if _, err := conn.Exec(ctx, sql); err != nil && ctx.Err() == nil {
+				t.Errorf("a transfer failed: %v", err)
+				return
+			}
+		}
+	}()
+	t.Cleanup(w.end)
+	return w
+}
+
+// TestTables keeps the tables of a source under writers in another database, in each of the
+// three ways, while the service and the target's server are killed.
+func TestTables(t *testing.T) {
+	t.Parallel()
+	inRounds(t, tables)
+}
+
+func tables(t *testing.T, round int) {
+	source, copies := sourceServer(t), 2000
+	name := database(t, source, "postgres")
+	db := connect(t, source, name)
+	fillWorkload(t, db, copies)
+	run(t, db, "CREATE TABLE fines (fine_id integer PRIMARY KEY, amount bigint NOT NULL)", "INSERT INTO fines SELECT i, 100 FROM generate_series(0, 999) i")
+	dropSlotAtEnd(t, source)
+	target := ownServer(t, nil)
+	into := database(t, target, "postgres")
+	i := newInstance(t, stateServer(t), killConfig).start()
+	i.must(http.MethodPost, "/v1/sources/circulation", sourceDefinition(source, name), nil)
+	few := map[string]any{"batch": map[string]any{"events": 400}}
+	i.intoTables("current", target, into, map[string]any{"schema": "now"}, few)
+	i.intoTables("flagged", target, into, map[string]any{"schema": "flagged", "keep": "flagged"}, few)
+	i.intoTables("versions", target, into, map[string]any{"schema": "past", "keep": "versions"}, few)
+	w := startWriters(t, source, name, 3, copies)
+	i.resume()
+	i.settled("circulation", db)
+	moving := transfers(t, source, name)
+	i.caughtUp("current", "flagged", "versions")
+	watch := watchSums(t, target, into, "now.fines", 100_000)
+	random := draws(t, round, 5)
+	for range 5 {
+		i.progresses(int64(200 + random.IntN(1500)))
+		if random.IntN(2) == 0 {
+			i.stop(syscall.SIGKILL)
+			i.start()
+			continue
+		}
+		target.Kill()
+		require.NoError(t, target.Start(context.Background()))
+	}
+	i.progresses(300)
+	w.end()
+	moving.end()
+	i.settled("circulation", db)
+	i.caughtUp("current", "flagged", "versions")
+	watch.end()
+	require.Positive(t, watch.read)
+	to := connect(t, target, into)
+	for _, table := range []struct{ name, columns, key string }{{"copies", "copy_id, shelf_mark, price, acquired_at, cover", "copy_id"}, {"loans", "note, patron_id, copy_id, lent, body", "copy_id, patron_id"},
+		{"shelves", "mark, essay, visits, tags", "mark"}, {"fines", "fine_id, amount", "fine_id"}} {
+		want := digest(t, db, "SELECT "+table.columns+" FROM "+table.name)
+		sameRows(t, want, digest(t, to, "SELECT * FROM now."+table.name), "%s as it is now", table.name)
+		sameRows(t, want, digest(t, to, "SELECT "+table.columns+" FROM flagged."+table.name+" WHERE NOT _deleted"), "%s, flagged", table.name)
+		sameRows(t, want, digest(t, to, "SELECT "+table.columns+" FROM past."+table.name+" WHERE _until = 'infinity'"), "%s, the newest versions", table.name)
+		var versions, offsets, overlapping int
+		require.NoError(t, to.QueryRow(t.Context(), "SELECT count(*), count(DISTINCT _offset), (SELECT count(*) FROM (SELECT _from < lag(_until) OVER (PARTITION BY "+table.key+" ORDER BY _offset) AS o FROM past."+table.name+") q WHERE o) FROM past."+table.name).Scan(&versions, &offsets, &overlapping))
+		require.Equal(t, offsets, versions, "each event of %s made one version", table.name)
+		require.Zero(t, overlapping, "versions of a row of %s follow each other", table.name)
+	}
+	// Rewound, each ends in the same rows.
+	before := digest(t, to, "SELECT * FROM past.copies")
+	for _, outlet := range []string{"current", "versions"} {
+		i.must(http.MethodPost, "/v1/outlets/"+outlet+"/rewind", map[string]any{"to": "beginning"}, nil)
+	}
+	i.caughtUp("current", "versions")
+	sameRows(t, digest(t, db, "SELECT * FROM copies"), digest(t, to, "SELECT * FROM now.copies"))
+	sameRows(t, before, digest(t, to, "SELECT * FROM past.copies"))
+}
+
+// TestTypesInTables: every type's values are the same there, and types that are not there
+// are held as text.
+func TestTypesInTables(t *testing.T) {
+	t.Parallel()
+	i, name := begin(t, "", factsTable()...)
+	source := sourceServer(t)
+	db := connect(t, source, name)
+	into := database(t, source, "postgres")
+	i.intoTables("facts", source, into, map[string]any{}, map[string]any{"tables": []string{"facts"}})
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "CREATE TEMP TABLE copy AS SELECT * FROM facts", "UPDATE copy SET id = 2", "INSERT INTO facts SELECT * FROM copy", "INSERT INTO facts (id) VALUES (3)", "ALTER TYPE mood ADD VALUE 'high' AFTER 'low'", "UPDATE copy SET id = 4",
+		"INSERT INTO facts SELECT * FROM copy", "INSERT INTO facts (id) SELECT generate_series(10, 200)")
+	i.reached("circulation", db)
+	i.caughtUp("facts")
+	to := connect(t, source, into)
+	for _, conn := range []*pgx.Conn{db, to} {
+		run(t, conn, "SET timezone = 'UTC'", "SET search_path = pg_catalog")
+	}
+	for n, v := range everyType {
+		column := fmt.Sprintf("c%d", n)
+		want, got := digest(t, db, "SELECT id, "+column+"::text FROM public.facts"), digest(t, to, "SELECT id, "+column+"::text FROM public.facts")
+		if v.kind == "json" { // its white space is not in the journal
+			want, got = digest(t, db, "SELECT id, "+column+"::jsonb FROM public.facts"), digest(t, to, "SELECT id, "+column+"::jsonb FROM public.facts")
+		}
+		sameRows(t, want, got, "%s %s", v.kind, v.sql)
+	}
+	require.Equal(t, []string{"(low)", "(high)", "(fine)"}, ordered(t, to, "SELECT enumlabel FROM pg_enum JOIN pg_type ON pg_type.oid = enumtypid WHERE typname = 'mood' ORDER BY enumsortorder"))
+}
+
+// ordered is a query's rows in its own order.
+func ordered(t *testing.T, db *pgx.Conn, query string) []string {
+	t.Helper()
+	rows, _ := db.Query(t.Context(), "SELECT q::text FROM ("+query+") q")
+	all, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err, query)
+	return all
+}
+
+// TestDefinitionsOfTables: changes of a table's definition are followed at their place, and
+// what cannot be is held with the statement.
+func TestDefinitionsOfTables(t *testing.T) {
+	t.Parallel()
+	i, name := begin(t, "", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, a integer NOT NULL, b text, gone text NOT NULL, due date)",
+		"INSERT INTO loans SELECT i, i, 'b' || i, 'g', NULL FROM generate_series(1, 500) i")
+	source := sourceServer(t)
+	db := connect(t, source, name)
+	into := database(t, source, "postgres")
+	i.intoTables("desk", source, into, map[string]any{"schema": "desk", "dropped_columns": "drop"})
+	i.intoTables("fixed", source, into, map[string]any{"schema": "fixed", "definitions": "fixed"})
+	i.resume()
+	i.settled("circulation", db)
+	to := connect(t, source, into)
+	same := func(what string) {
+		t.Helper()
+		i.reached("circulation", db)
+		i.settled("circulation", db)
+		i.caughtUp("desk")
+		sameRows(t, ordered(t, db, "SELECT * FROM loans ORDER BY loan_id"), ordered(t, to, "SELECT * FROM desk.loans ORDER BY loan_id"), what)
+	}
+	same("after the load")
+	held := func() string {
+		return i.outletIs("fixed", "holds", func(o outletStatus) bool { return o.Phase == "failed" && o.Code == "definition-needed" }).Error
+	}
+	needed := held()
+	require.Contains(t, needed, `CREATE TABLE "fixed"."loans"`)
+	_, statement, _ := strings.Cut(needed, "`: ")
+	run(t, db, "SELECT 1")
+	run(t, to, statement)
+	i.must(http.MethodPost, "/v1/outlets/fixed/resume", nil, nil)
+	i.caughtUp("fixed")
+
+	run(t, db, "ALTER TABLE loans ADD COLUMN c timestamptz DEFAULT '2026-01-01 00:00+00'", "INSERT INTO loans SELECT i, i, 'b', 'g', '2026-01-01', now() FROM generate_series(1001, 1300) i")
+	i.reached("circulation", db)
+	_, errs, code := i.cli("source", "reload", "circulation", "public.loans") // the log does not say what the column was filled with
+	require.Zero(t, code, errs)
+	same("a column with a default")
+	run(t, db, "ALTER TABLE loans RENAME COLUMN b TO note", "UPDATE loans SET note = note || '!' WHERE loan_id % 3 = 0")
+	same("a renamed column")
+	run(t, db, "BEGIN", "ALTER TABLE loans RENAME COLUMN note TO x", "ALTER TABLE loans RENAME COLUMN gone TO note", "ALTER TABLE loans RENAME COLUMN x TO gone", "COMMIT", "UPDATE loans SET a = a + 1 WHERE loan_id < 20")
+	same("two columns that swap their names")
+	run(t, db, "ALTER TABLE loans DROP COLUMN gone", "DELETE FROM loans WHERE loan_id % 5 = 0", "INSERT INTO loans (loan_id, a, note) VALUES (5000, 1, 'n')")
+	same("a dropped column")
+	run(t, db, "ALTER TABLE loans ALTER COLUMN a TYPE numeric(20,3)", "UPDATE loans SET a = 12345678901234567.125 WHERE loan_id = 2", "ALTER TABLE loans ALTER COLUMN note DROP NOT NULL", "INSERT INTO loans (loan_id, a) VALUES (5001, 1)")
+	same("a wider type")
+	run(t, db, "TRUNCATE loans", "INSERT INTO loans (loan_id, a) SELECT i, i FROM generate_series(1, 2000) i")
+	same("a truncate")
+
+	// A reload never shows an empty table, and takes out what is not in the source.
+	run(t, to, "INSERT INTO desk.loans (loan_id, a) VALUES (-1, 0)", "DELETE FROM desk.loans WHERE loan_id = 7", "UPDATE desk.loans SET a = 0 WHERE loan_id = 8")
+	least := watchLeast(t, source, into, "desk.loans", 1999)
+	_, errs, code = i.cli("source", "reload", "circulation", "public.loans")
+	require.Zero(t, code, errs)
+	i.eventually("the reload is over there, too", func() bool {
+		var n int
+		return to.QueryRow(t.Context(), "SELECT count(*) FROM desk.loans WHERE loan_id IN (-1, 7)").Scan(&n) == nil && n == 1 && !strings.Contains(fmt.Sprint(ordered(t, to, "SELECT loan_id FROM desk.loans WHERE loan_id = -1")), "-1")
+	})
+	same("a reload")
+	least.end()
+	require.Equal(t, []string{"(0)"}, ordered(t, to, "SELECT count(*) FROM pg_class WHERE relname LIKE 'loading%'"), "nothing is left of it")
+	require.Contains(t, held(), "ADD COLUMN", "fixed definitions hold with the next statement")
+}
+
+// watchLeast holds that a table never has fewer rows.
+func watchLeast(t *testing.T, c *demo.Cluster, database, table string, least int64) *sums {
+	ctx, cancel := context.WithCancel(context.Background())
+	s := &sums{stop: cancel}
+	conn := connect(t, c, database)
+	s.done.Add(1)
+	go func() {
+		defer s.done.Done()
+		for ctx.Err() == nil {
+			var n int64
+			err := conn.QueryRow(ctx, "SELECT count(*) FROM "+table).Scan(&n)
+			if err == nil && n < least {
+				t.Errorf("%s shows %d rows only", table, n)
+				return
+			}
+			if err != nil && !errors.Is(err, context.Canceled) {
+				t.Errorf("reading %s: %v", table, err)
+				return
+			}
+		}
+	}()
+	t.Cleanup(s.end)
+	return s
+}
+
+// TestTablesThatRefuse: rows that a table does not take, rows without a key, tables that are
+// filled or somebody else's, a database that was brought back from a backup, and what the
+// check says.
+func TestTablesThatRefuse(t *testing.T) {
+	t.Parallel()
+	i, name := begin(t, "", deskTable, "CREATE TABLE slips (note text)", "ALTER TABLE slips REPLICA IDENTITY FULL", "CREATE TABLE fines (fine_id integer PRIMARY KEY, amount bigint, code integer UNIQUE DEFERRABLE)")
+	source := sourceServer(t)
+	db := connect(t, source, name)
+	into := database(t, source, "postgres")
+	to := connect(t, source, into)
+	run(t, to, "CREATE TABLE desk (id bigint PRIMARY KEY, note varchar(8) CHECK (note <> 'poison'), seen timestamptz DEFAULT now())", "INSERT INTO desk VALUES (900, 'old')", "CREATE TABLE fines (fine_id integer PRIMARY KEY, amount bigint, code integer UNIQUE)")
+	i.intoTables("desk", source, into, map[string]any{"schema": "public"}, map[string]any{"tables": []string{"desk", "fines"}})
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "INSERT INTO desk VALUES (1, 'one')")
+	require.Contains(t, i.outletIs("desk", "holds", func(o outletStatus) bool { return o.Phase == "failed" }).Error, "has rows that the outlet did not write")
+	_, errs, code := i.cli("outlet", "edit", "desk", "--set", "postgresql.present=keep")
+	require.Zero(t, code, errs)
+	_, errs, code = i.cli("outlet", "resume", "desk")
+	require.Zero(t, code, errs)
+	// One row is refused, and those of its key wait; all others arrive, with the transaction.
+	run(t, db, "BEGIN", "INSERT INTO desk SELECT n, 'good' FROM generate_series(10, 300) n", "INSERT INTO desk VALUES (400, 'poison')", "UPDATE desk SET note = 'fine' WHERE id = 400", "UPDATE desk SET note = 'much too long' WHERE id = 20", "COMMIT")
+	i.reached("circulation", db)
+	i.caughtUp("desk")
+	l := i.letters("desk")
+	require.EqualValues(t, 2, l.Dead, "%+v", l)
+	require.EqualValues(t, 1, l.Behind)
+	require.Contains(t, l.Items[0].Error, "public.desk refuses the row")
+	require.Equal(t, []string{"(293)"}, ordered(t, to, "SELECT count(*) FROM desk"), "the old row and all but the refused one")
+	run(t, to, "ALTER TABLE desk DROP CONSTRAINT desk_note_check", "ALTER TABLE desk ALTER COLUMN note TYPE text")
+	_, errs, code = i.cli("dead-letter", "retry", "desk", "--all")
+	require.Zero(t, code, errs)
+	i.eventually("there are no dead letters any more", func() bool { l := i.letters("desk"); return l.Dead+l.Behind == 0 })
+	require.Equal(t, []string{"(20,\"much too long\")", "(400,fine)"}, ordered(t, to, "SELECT id, note FROM desk WHERE id IN (20, 400) ORDER BY id"))
+	// Values that are unique at the end of a transaction, and not within it.
+	run(t, db, "INSERT INTO fines SELECT n, n, n FROM generate_series(1, 300) n", "UPDATE fines SET code = 301 - code")
+	i.reached("circulation", db)
+	i.caughtUp("desk")
+	sameRows(t, digest(t, db, "SELECT * FROM fines"), digest(t, to, "SELECT * FROM fines"))
+
+	// The database is brought back from a backup: what it lacks comes again.
+	run(t, to, "CREATE TABLE kept AS SELECT * FROM rillmark.outlets", "CREATE TABLE kept_desk AS SELECT * FROM desk")
+	run(t, db, "INSERT INTO desk VALUES (500, 'later')", "DELETE FROM desk WHERE id = 30")
+	i.reached("circulation", db)
+	i.caughtUp("desk")
+	i.must(http.MethodPost, "/v1/outlets/desk/pause", nil, nil)
+	i.eventually("it has paused", func() bool {
+		n := 0
+		return to.QueryRow(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'rillmark outlet desk'").Scan(&n) == nil && n == 0
+	})
+	run(t, to, "DELETE FROM desk", "INSERT INTO desk SELECT * FROM kept_desk", "UPDATE rillmark.outlets o SET \"offset\" = k.\"offset\" FROM kept k WHERE o.token = k.token")
+	i.must(http.MethodPost, "/v1/outlets/desk/resume", nil, nil)
+	i.eventually("what was lost is there again", func() bool {
+		n := 0
+		return to.QueryRow(t.Context(), "SELECT count(*) FROM desk WHERE id IN (30, 500)").Scan(&n) == nil && n == 1
+	})
+
+	// Two outlets into one table; a row without a key that changes.
+	i.intoTables("second", source, into, map[string]any{"schema": "public"}, map[string]any{"tables": []string{"desk"}})
+	require.Contains(t, i.outletIs("second", "holds", func(o outletStatus) bool { return o.Phase == "failed" }).Error, "the outlet desk writes")
+	i.intoTables("slips", source, into, map[string]any{}, map[string]any{"tables": []string{"slips"}})
+	run(t, db, "INSERT INTO slips VALUES ('a'), ('b')")
+	i.reached("circulation", db)
+	i.caughtUp("slips")
+	require.Len(t, digest(t, to, "SELECT * FROM slips"), 2)
+	run(t, db, "DELETE FROM slips WHERE note = 'a'")
+	require.Contains(t, i.outletIs("slips", "holds", func(o outletStatus) bool { return o.Phase == "failed" }).Error, "has no key")
+
+	// Definitions that cannot be.
+	status, raw, err := i.call(http.MethodPost, "/v1/outlets/other", map[string]any{"source": "circulation", "destination": "desk", "format": "data"})
+	require.NoError(t, err)
+	require.Equal(t, http.StatusUnprocessableEntity, status)
+	require.Contains(t, string(raw), "does not take data")
+	for _, one := range []struct{ options, says string }{{`{"keep": "all"}`, "keep"}, {`{"table": "{tabel}"}`, "{schema} and {table}"}, {`{"offsets": "outlets"}`, "schema.table"}} {
+		status, raw, err := i.call(http.MethodPost, "/v1/outlets/other", `{"source": "circulation", "destination": "desk", "postgresql": `+one.options+`}`)
+		require.NoError(t, err)
+		require.Equal(t, http.StatusUnprocessableEntity, status, "%s", raw)
+		require.Contains(t, string(raw), one.says)
+	}
+	run(t, to, "CREATE ROLE "+into+"_bare LOGIN PASSWORD 'geheim'")
+	t.Cleanup(func() { to.Exec(context.Background(), "DROP ROLE "+into+"_bare") }) //nolint:errcheck // the server goes as well
+	out, _, code := i.cli("destination", "check", "bare", "--kind", "postgresql", "--host", "127.0.0.1", "--port", fmt.Sprint(source.Port), "--database-name", into, "--user", into+"_bare", "--password", "geheim")
+	require.NotZero(t, code)
+	for _, says := range []string{`the user may not write "rillmark"."outlets"`, "GRANT SELECT, INSERT, UPDATE", "GRANT CREATE ON DATABASE", "session_replication_role"} {
+		require.Contains(t, out, says)
+	}
+	_, errs, code = i.cli("destination", "check", "bare", "--kind", "postgresql", "--host", "127.0.0.1", "--port", fmt.Sprint(source.Port), "--database-name", into, "--user", into+"_bare", "--password", "wrong")
+	require.NotZero(t, code)
+	require.NotContains(t, errs, "wrong")
+}
+
+// tablesTarget keeps every version of each row: what arrived is what is there.
+func tablesTarget(t *testing.T) target {
+	server := ownServer(t, nil)
+	into := database(t, server, "postgres")
+	return target{name: "tables", destination: databaseAt(server, into), outlet: map[string]any{"postgresql": map[string]any{"keep": "versions"}}, exact: true,
+		away: server.Kill, back: func() { require.NoError(t, server.Start(context.Background())) },
+		read: func() (all []arrival) {
+			db := connect(t, server, into)
+			for table, key := range map[string]string{"copies": "copy_id", "loans": "copy_id, patron_id", "shelves": "mark"} {
+				rows, _ := db.Query(t.Context(), "SELECT _offset, ROW("+key+")::text FROM "+table+" ORDER BY _offset")
+				var offset int64
+				var row string
+				_, err := pgx.ForEachRow(rows, []any{&offset, &row}, func() error {
+					all = append(all, arrival{id: fmt.Sprintf("circulation/1/%d", offset), offset: offset, row: table + row})
+					return nil
+				})
+				require.NoError(t, err)
+			}
+			return all
+		}}
+}
