@@ -2,6 +2,7 @@ package test
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
@@ -35,6 +36,8 @@ func TestDocumentedCommandsRun(t *testing.T) {
 		"127.0.0.1:4222":       launch(t, "nats-server", "-a", "127.0.0.1", "-p", "$PORT", "-js", "-sd", "$DIR").address,
 		"127.0.0.1:6379":       launch(t, "redis-server", "--bind", "127.0.0.1", "--port", "$PORT", "--dir", "$DIR", "--save", "").address,
 		"https://desk.example": "http://" + launch(t, binary, "stand-in", "function", "--listen", "$ADDR", "--into", "$DIR/taken").address, "http://127.0.0.1:7450": i.address}
+	into := database(t, sourceServer(t), "postgres")
+	address["--port 5432 --database-name reporting --user postgres"] = fmt.Sprintf("--port %d --database-name %s --user postgres --password '${file:%s}'", sourceServer(t).Port, into, sourceServer(t).PasswordFile())
 	i.resume()
 	i.settled("circulation", db)
 	var versions struct {
@@ -72,7 +75,7 @@ func TestDocumentedCommandsRun(t *testing.T) {
 		return blocks
 	}
 	ran := 0
-	for _, page := range []string{"outlets/file.md", "consume.md", "outlets/pull.md", "outlets/kafka.md", "outlets/nats.md", "outlets/redis.md", "outlets/http.md", "events.md"} {
+	for _, page := range []string{"outlets/file.md", "consume.md", "outlets/pull.md", "outlets/kafka.md", "outlets/nats.md", "outlets/redis.md", "outlets/postgresql.md", "outlets/http.md", "events.md"} {
 		if page == "outlets/http.md" {
 			i.must(http.MethodDelete, "/v1/outlets/desk", nil, nil) // the name of another page's outlet
 		}

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // Options are the demo's.
@@ -46,6 +47,7 @@ const (
 	worksName     = "works"        // its tables, to the broker
 	feedName      = "feed"         // what is new, of both sources
 	feedTopic     = "library.feed" // the one topic it goes to
+	reportingName = "reporting"    // a database with the tables of both sources
 	seed          = 20261123
 )
 
@@ -132,6 +134,9 @@ func (s *stage) start(ctx context.Context) error {
 	if _, err := s.state.Database(ctx, "rillmark", "rillmark"); err != nil {
 		return err
 	}
+	if err := s.prepareReporting(ctx); err != nil {
+		return err
+	}
 	if err := s.prepareSource(ctx); err != nil {
 		return err
 	}
@@ -154,6 +159,24 @@ func (s *stage) start(ctx context.Context) error {
 		return err
 	}
 	return s.define(ctx)
+}
+
+// prepareReporting makes the database that the tables are kept in.
+func (s *stage) prepareReporting(ctx context.Context) error {
+	if err := s.state.Role(ctx, reportingName, ""); err != nil {
+		return err
+	}
+	if _, err := s.state.Database(ctx, reportingName, reportingName); err != nil {
+		return err
+	}
+	return s.state.with(ctx, reportingName, func(conn *pgx.Conn) error {
+		_, err := conn.Exec(ctx, "GRANT SET ON PARAMETER session_replication_role TO "+reportingName)
+		var refused *pgconn.PgError
+		if errors.As(err, &refused) && refused.Code == "42601" {
+			return nil // before version 15 nobody but a superuser may: triggers fire
+		}
+		return err
+	})
 }
 
 // prepareSource makes the library's database and the login that captures it.
@@ -391,10 +414,13 @@ func (s *stage) define(ctx context.Context) error {
 		// Of both sources into one topic: an outlet each.
 		{"outlet", "add", feedName, "--source", sourceName, "--destination", hubName, "--topic", feedTopic, "--tables", "public.loans"},
 		{"outlet", "add", feedName + "-catalogue", "--source", catalogueName, "--destination", hubName, "--topic", feedTopic, "--tables", "catalogue.works"},
+		{"destination", "add", reportingName, "--kind", "postgresql", "--host", "127.0.0.1", "--port", strconv.Itoa(s.Port + 1), "--database-name", reportingName, "--user", reportingName, "--password", "${file:" + s.state.PasswordFile() + "}"},
+		{"outlet", "add", reportingName, "--source", sourceName, "--destination", reportingName, "--to-schema", "library"},
+		{"outlet", "add", reportingName + "-catalogue", "--source", catalogueName, "--destination", reportingName},
 		{"source", "resume", sourceName, "--reason", "the demo begins"},
 		{"source", "resume", catalogueName, "--reason", "the demo begins"},
 	} {
-		if s.Example && (slices.Contains(args, catalogueName) || strings.HasPrefix(args[2], feedName)) {
+		if s.Example && (slices.Contains(args, catalogueName) || strings.HasPrefix(args[2], feedName) || args[2] == reportingName) {
 			continue
 		}
 		// What an earlier start defined stays as it is; one that was ended half way is
@@ -444,8 +470,12 @@ in %s, and what the HTTP function took in function.ndjson. With kcat, the broker
 
     kcat -b %s -C -t library.loans -o -3 -e
 
+The database reporting has the tables of both sources, a moment later:
+
+    PGPASSFILE=%s psql -h 127.0.0.1 -p %d -U reporting reporting -c "SELECT count(*) FROM library.loans"
+
 Ctrl-C stops everything.`,
-		s.Rate, s.address, tool, sourceName, tool, deskName, s.source.PassFile(), s.Port+2, sourceName, catalogueName, s.maria.Port, filepath.Join(s.Folder, "delivered"), archiveName, lakeName, s.brokerAddress())
+		s.Rate, s.address, tool, sourceName, tool, deskName, s.source.PassFile(), s.Port+2, sourceName, catalogueName, s.maria.Port, filepath.Join(s.Folder, "delivered"), archiveName, lakeName, s.brokerAddress(), s.state.PassFile(), s.Port+1)
 }
 
 // catalogueEvery is how many steps of circulation one of the catalogue comes after.

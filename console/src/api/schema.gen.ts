@@ -1108,12 +1108,17 @@ export interface components {
              * @description What it is; the section of this name says how it is reached
              * @enum {string}
              */
-            kind: "file" | "kafka" | "nats" | "redis" | "http";
+            kind: "file" | "kafka" | "nats" | "redis" | "http" | "postgresql";
             /**
              * NATS JetStream
              * @description One message an event, stored by a stream; the server leaves repeats out while it remembers ids
              */
             nats?: components["schemas"]["NatsSettings"];
+            /**
+             * PostgreSQL
+             * @description Tables that are kept equal to the source's, each row as it is now or in every version
+             */
+            postgresql?: components["schemas"]["PostgresqlSettings"];
             /**
              * Redis streams
              * @description One entry an event, in a stream for each table or as a template says
@@ -1781,11 +1786,10 @@ export interface components {
             file?: components["schemas"]["FileOutletSettings"];
             /**
              * Format
-             * @description cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files
-             * @default cloudevents
+             * @description How events are written, cloudevents without it, and table for a database, which has nothing else; cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files; table: rows of tables
              * @enum {string}
              */
-            format?: "cloudevents" | "cloudevents-binary" | "data" | "row" | "avro" | "parquet";
+            format?: "cloudevents" | "cloudevents-binary" | "data" | "row" | "avro" | "parquet" | "table";
             /**
              * Start at
              * @description Where a new outlet starts: beginning, now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME
@@ -1847,6 +1851,11 @@ export interface components {
              * @description Messages with the same text go to the same partition: the key without it; {table} or {transaction} keep those together
              */
             partition?: string;
+            /**
+             * PostgreSQL
+             * @description Tables that are kept equal to the source's, each row as it is now or in every version
+             */
+            postgresql?: components["schemas"]["PostgresqlOutletSettings"];
             /**
              * Redis streams
              * @description One entry an event, in a stream for each table or as a template says
@@ -2026,6 +2035,122 @@ export interface components {
              * @description Events read from the journal in the ten seconds from then on
              */
             read: number;
+        };
+        PostgresqlOutletSettings: {
+            /**
+             * Definitions of tables
+             * @description follow: tables are made where there are none, and altered as the source's are; fixed: nothing is made or altered, and the outlet holds with the statement that is needed
+             * @default follow
+             * @enum {string}
+             */
+            definitions?: "follow" | "fixed";
+            /**
+             * Columns that the source drops
+             * @description keep: they stay, and get no values any more; drop: they are dropped here, too
+             * @default keep
+             * @enum {string}
+             */
+            dropped_columns?: "keep" | "drop";
+            /**
+             * Tables with flagged rows
+             * @description Patterns of tables whose deleted rows stay, with a flag, whatever keep says
+             */
+            flagged_tables?: string[];
+            /**
+             * How rows are kept
+             * @description current: each row as it is now; flagged: deleted rows stay, with a flag; versions: every version of a row, with from when and until when it held
+             * @default current
+             * @enum {string}
+             */
+            keep?: "current" | "flagged" | "versions";
+            /**
+             * Table of offsets
+             * @description Table that keeps the outlet's offset, committed with the rows; it is made where there is none
+             * @default rillmark.outlets
+             */
+            offsets?: string;
+            /**
+             * Rows that a table holds at the start
+             * @description Of a table that has rows before the outlet first writes to it; refuse: the outlet holds; replace: rows that the source does not have go once the load is complete; keep: they stay, until the table is reloaded
+             * @default refuse
+             * @enum {string}
+             */
+            present?: "refuse" | "replace" | "keep";
+            /**
+             * Schema of the tables
+             * @description Schema of a table, built from {schema} and {table} of the source; a MariaDB source's {schema} is its database
+             * @default {schema}
+             */
+            schema?: string;
+            /**
+             * Names of the tables
+             * @description Name of a table, built from {schema} and {table} of the source
+             * @default {table}
+             */
+            table?: string;
+            /**
+             * Transactions
+             * @description whole: readers see each of the source's transactions as one; split: large ones become visible batch by batch
+             * @default whole
+             * @enum {string}
+             */
+            transactions?: "whole" | "split";
+            /**
+             * Triggers and foreign keys
+             * @description skip: they do nothing for rows that the outlet writes, where the user may say so (session_replication_role); fire: they act as for anybody
+             * @default skip
+             * @enum {string}
+             */
+            triggers?: "skip" | "fire";
+            /**
+             * Tables with every version
+             * @description Patterns of tables that get every version of a row, whatever keep says
+             */
+            versions_tables?: string[];
+        };
+        PostgresqlSettings: {
+            /**
+             * Database
+             * @description Name of the database
+             */
+            database: string;
+            /**
+             * Host
+             * @description Host name or address
+             * @example db.example
+             */
+            host: string;
+            /**
+             * Password
+             * Format: password
+             * @description The password: a reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again
+             * @example ${env:RILLMARK_SECRET_REPORTING}
+             */
+            password?: string;
+            /**
+             * Port
+             * Format: int64
+             * @description Port of the database
+             * @default 5432
+             */
+            port?: number;
+            /**
+             * TLS
+             * @description How the connection is encrypted: disable, prefer, require, or verify-full, which also checks the server's name and certificate. Without it: verify-full for a database that is not on this machine, else prefer
+             * @enum {string}
+             */
+            tls?: "disable" | "prefer" | "require" | "verify-full";
+            /**
+             * Certificates to trust
+             * @description With verify-full: file of the certificates to trust, on the service's machine; the system's own without it
+             * @example /etc/rillmark/ca.pem
+             */
+            tls_root?: string;
+            /**
+             * User
+             * @description User to log in as
+             */
+            user: string;
         };
         Preview: {
             base64?: boolean;

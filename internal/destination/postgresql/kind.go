@@ -61,7 +61,7 @@ func (s *Settings) Reaches() []any { return []any{s.Host, s.Port, s.User, s.TLS,
 
 // OutletSettings is how an outlet keeps tables.
 type OutletSettings struct {
-	Keep           sql.Keep `json:"keep,omitempty" enum:"current,flagged,versions" default:"current" title:"How rows are kept" doc:"current: each row as it is now; flagged: deleted rows stay, with a flag; versions: every version of a row, with from when and until when it held"`
+	Keep           sql.Keep `json:"keep,omitempty" enum:"current,flagged,versions" default:"current" flag:"keep-rows" title:"How rows are kept" doc:"current: each row as it is now; flagged: deleted rows stay, with a flag; versions: every version of a row, with from when and until when it held"`
 	FlaggedTables  []string `json:"flagged_tables,omitempty" title:"Tables with flagged rows" doc:"Patterns of tables whose deleted rows stay, with a flag, whatever keep says" advanced:"yes"`
 	VersionsTables []string `json:"versions_tables,omitempty" title:"Tables with every version" doc:"Patterns of tables that get every version of a row, whatever keep says" advanced:"yes"`
 	Schema         string   `json:"schema,omitempty" default:"{schema}" maxLength:"200" title:"Schema of the tables" flag:"to-schema" doc:"Schema of a table, built from {schema} and {table} of the source; a MariaDB source's {schema} is its database"`
