@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"path"
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -12,6 +13,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/destination/kinds"
+	"rillmark/internal/encode"
 	"rillmark/internal/engine"
 	"rillmark/internal/engine/engines"
 	"rillmark/internal/settings"
@@ -218,10 +220,13 @@ func kindsOf(r huma.Registry) []Kind {
 		if !all[i].Markers {
 			without = append(without, "deletes")
 		}
+		fields["format"].(map[string]any)["enum"] = all[i].Formats
+		if slices.Equal(all[i].Formats, []string{string(encode.FormatTable)}) {
+			without = append(without, append(definition.OfMessages, "format")...)
+		}
 		for _, name := range without {
 			delete(fields, name)
 		}
-		fields["format"].(map[string]any)["enum"] = all[i].Formats
 		all[i].Outlet = schema
 	}
 	return all

@@ -318,19 +318,18 @@ func (o *Outlet) ValidateFor(d *Destination) error {
 	return o.Settings.Validate(o.Format, d.Settings)
 }
 
+// OfMessages are the fields that mean nothing where rows of tables are written.
+var OfMessages = []string{"columns", "nulls", "metadata", "updates", "deletes", "transactions", "integers", "avro", "key", "partition", "outbox", "changes"}
+
 // validateRows refuses what is about messages where rows of tables are written.
 func (o *Outlet) validateRows() error {
 	if o.Format != encode.FormatTable {
 		return nil
 	}
-	for _, one := range []struct {
-		at  string
-		set bool
-	}{{"columns", o.Columns != "all"}, {"nulls", o.Nulls != "keep"}, {"metadata", len(o.Metadata) > 0}, {"updates", o.Updates != "one"}, {"deletes", o.Deletes != "event"},
-		{"transactions", o.Transactions}, {"integers", o.Integers != "number"}, {"key", o.Key != ""}, {"partition", o.Partition != ""}, {"outbox", o.Outbox != nil},
-		{"changes", o.Changes == "combined"}} {
-		if one.set {
-			return settings.Wrong(one.at, "%s is about messages, and %s has tables: leave it out", one.at, o.Destination)
+	for i, set := range []bool{o.Columns != "all", o.Nulls != "keep", len(o.Metadata) > 0, o.Updates != "one", o.Deletes != "event", o.Transactions, o.Integers != "number",
+		o.Avro != nil, o.Key != "", o.Partition != "", o.Outbox != nil, o.Changes == "combined"} {
+		if set {
+			return settings.Wrong(OfMessages[i], "%s is about messages, and %s has tables: leave it out", OfMessages[i], o.Destination)
 		}
 	}
 	return nil
