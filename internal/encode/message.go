@@ -161,6 +161,9 @@ type Capabilities struct {
 	Lines bool
 	// Whole asks where transactions of the source end: see [Batch.Whole].
 	Whole bool
+	// Late says that nothing shows of what was sent before a later moment: events may wait
+	// for each other until it is looked whether that has come.
+	Late bool
 }
 
 // EncodeError says why an event cannot be put into its form: it is refused like one that

@@ -284,6 +284,9 @@ func (o *Outlet) once(ctx context.Context) error {
 	o.Budget.running.Add(1)
 	defer o.Budget.running.Add(-1)
 	r := &reader{Outlet: o, at: s.at, until: offset.Until, whole: s.wants.Whole, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
+	if r.wait = o.Limits.Every; r.wait == 0 && s.wants.Late {
+		r.wait = flushEvery
+	}
 	if err := r.resume(ctx); err != nil {
 		return err
 	}

@@ -16,9 +16,10 @@ import (
 // reader fills batches from the journal.
 type reader struct {
 	*Outlet
-	at      int64 // the newest offset that is in a batch
-	until   int64 // where an outlet ends that runs once; else 0
-	whole   bool  // the destination asks where transactions end
+	at      int64         // the newest offset that is in a batch
+	until   int64         // where an outlet ends that runs once; else 0
+	wait    time.Duration // how long events wait for others
+	whole   bool          // the destination asks where transactions end
 	filter  *shape.Filter
 	maker   *encode.Maker
 	journal journal.Reader
@@ -137,6 +138,10 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 // restingBatch is what a batch keeps while there is nothing to read.
 const restingBatch = 32 << 10
 
+// longestNap is the longest wait for more events in which it is not looked whether a batch is
+// full.
+const longestNap = 500 * time.Millisecond
+
 // next makes sure that there is a journal's batch to read. It leaves none where
 // the batch in hand is to go out now.
 func (r *reader) next(ctx context.Context, b *encode.Batch, began *time.Time) error {
@@ -152,12 +157,22 @@ func (r *reader) next(ctx context.Context, b *encode.Batch, began *time.Time) er
 		r.current, err = r.journal.Next(ctx)
 		return r.explained(err)
 	}
-	left := r.Limits.Every - time.Since(*began)
+	left := r.wait - time.Since(*began)
 	if r.until > 0 {
 		left = 0
 	}
 	if left <= 0 {
 		return nil
+	}
+	if left <= longestNap {
+		// Nobody looks before that: one wake-up for all that comes until then.
+		select {
+		case <-time.After(left):
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+		r.current, err = r.journal.TryNext(ctx)
+		return r.explained(err)
 	}
 	wait, cancel := context.WithTimeout(ctx, left)
 	defer cancel()

@@ -47,7 +47,8 @@ var _ destination.Destination = (*Destination)(nil)
 
 // Capabilities implements [destination.Destination].
 func (d *Destination) Capabilities() encode.Capabilities {
-	return encode.Capabilities{Bare: true, Lines: d.format != encode.FormatParquet && d.format != encode.FormatAvro}
+	rows := d.format == encode.FormatParquet || d.format == encode.FormatAvro
+	return encode.Capabilities{Bare: true, Lines: !rows, Late: rows || d.bucket != nil}
 }
 
 // Place is the directory that a definition names below root. A directory

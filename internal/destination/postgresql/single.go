@@ -2,6 +2,7 @@ package postgresql
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -17,6 +18,7 @@ type queued struct {
 	w        *writer
 	pipeline *pgconn.Pipeline
 	waiting  int // for so many answers
+	together bool
 }
 
 // maxQueued bounds how many statements go out before the answers are read: both sides would
@@ -31,8 +33,15 @@ func (w *writer) single(ctx context.Context, b *binding, messages []*encode.Mess
 			err = closing
 		}
 	}()
-	for i := 0; i < len(messages); i++ {
-		m := messages[i]
+	if err := q.rows(b, messages); err != nil {
+		return err
+	}
+	return q.settle()
+}
+
+// rows queues messages of rows.
+func (q *queued) rows(b *binding, messages []*encode.Message) (err error) {
+	for i, m := range messages {
 		switch {
 		case b.keep == sql.Versions:
 			err = q.version(b, m)
@@ -56,7 +65,7 @@ func (w *writer) single(ctx context.Context, b *binding, messages []*encode.Mess
 			return err
 		}
 	}
-	return q.settle()
+	return nil
 }
 
 func omitsSome(image []change.Value) bool {
@@ -84,10 +93,66 @@ func (q *queued) run(text string, params [][]byte) error {
 		q.w.prepared[text] = name
 	}
 	q.pipeline.SendQueryPrepared(name, params, nil, nil)
-	if q.waiting++; q.waiting >= maxQueued {
+	if q.waiting++; q.waiting >= maxQueued && !q.together {
 		return q.settle()
 	}
 	return nil
+}
+
+// fewest rows go to the server with the offset, in one go.
+const fewest = 32
+
+// atOnce writes a few rows of whole transactions, and the offset, in one go: what is sent
+// before the answers are asked for is one transaction. It reports whether it has; where the
+// server refuses anything, nothing has been written.
+func (w *writer) atOnce(ctx context.Context, batch *encode.Batch) (written bool, err error) {
+	n := len(batch.Messages)
+	if w.open || n == 0 || n > fewest || batch.Messages[n-1].Offset > batch.Whole || batch.Bytes() > largestCopy {
+		return false, nil
+	}
+	type part struct {
+		b *binding
+		m *encode.Message
+	}
+	parts := make([]part, 0, fewest)
+	for i := range batch.Messages {
+		m := &batch.Messages[i]
+		t := w.tables[m.Table]
+		if !m.Operation.IsRow() || t == nil || t.bound == nil || t.loading != "" || t.bound.schema.Fingerprint() != m.Schema.Fingerprint() || m.Rekeyed != nil {
+			return false, nil
+		}
+		parts = append(parts, part{t.bound, m})
+	}
+	w.committed = batch.Messages[n-1].Committed
+	q := &queued{w: w, pipeline: w.conn.PgConn().StartPipeline(ctx), together: true}
+	defer func() {
+		closing := q.pipeline.Close()
+		var refused *pgconn.PgError
+		switch {
+		case errors.As(err, &refused):
+			err = nil // it is found out one after another what is refused
+		case err == nil && closing != nil:
+			written, err = false, closing
+		}
+	}()
+	for _, p := range parts {
+		if err := q.rows(p.b, []*encode.Message{p.m}); err != nil {
+			return false, err
+		}
+	}
+	offset := max(batch.Whole, w.durable)
+	_, name := w.options.offsetsTable()
+	err = q.run(`WITH mine AS (UPDATE `+name+` SET "offset" = $2::bigint, committed_at = $3::timestamptz WHERE token = $1::uuid AND epoch = $4::bigint RETURNING 1)
+		SELECT 1 / (SELECT count(*) FROM mine) -- fails, and all with it, where another session has begun`,
+		[][]byte{[]byte(w.outlet.Token), fmt.Append(nil, offset), stamp(w.committed), fmt.Append(nil, w.epoch)})
+	if err != nil {
+		return false, err
+	}
+	if err := q.settle(); err != nil {
+		return false, err
+	}
+	w.done(offset)
+	return true, nil
 }
 
 // maxPrepared bounds the statements that a session keeps.

@@ -144,6 +144,16 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 }
 
 func (w *writer) send(ctx context.Context, batch *encode.Batch) ([]destination.Refusal, error) {
+	if !w.stateChanged {
+		written, err := w.atOnce(ctx, batch)
+		if err != nil {
+			return nil, err
+		}
+		if written {
+			w.durable = max(w.durable, batch.Last)
+			return nil, nil
+		}
+	}
 	whole := batch.Whole
 	if w.options.Transactions == "split" {
 		whole = batch.Last
@@ -180,8 +190,13 @@ func (w *writer) commit(ctx context.Context, offset int64) error {
 		return err
 	}
 	w.open = false
-	w.durable, w.state.Offset, w.stateChanged, w.recorded = offset, offset, false, time.Now()
+	w.done(offset)
 	return nil
+}
+
+// done notes that everything up to an offset is committed, and the state with it.
+func (w *writer) done(offset int64) {
+	w.durable, w.state.Offset, w.stateChanged, w.recorded = offset, offset, false, time.Now()
 }
 
 // part writes messages from one index to before another, in the open transaction, or one
