@@ -9,6 +9,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
+	"rillmark/internal/verify"
 )
 
 // Destination is a place where events go, shared by outlets.
@@ -60,6 +61,13 @@ type Writer interface {
 	Flush(ctx context.Context, last bool) (durable int64, err error)
 	// Close gives up what was not flushed.
 	Close() error
+}
+
+// Comparer is a destination whose rows can be compared with the source's.
+type Comparer interface {
+	// CompareRows begins to read what the outlet keeps of a table, whose rows the source
+	// has in a schema version.
+	CompareRows(ctx context.Context, table string, source *change.Schema) (verify.Side, error)
 }
 
 // Framer is a destination whose protocol puts more around a message than its own

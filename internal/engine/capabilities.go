@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"rillmark/internal/change"
+	"rillmark/internal/verify"
 )
 
 // Capability names what an engine may offer besides [Engine].
@@ -16,6 +17,7 @@ const (
 	CanTry       Capability = "trial"        // [Trier]
 	CanCondition Capability = "condition"    // [ConditionChecker]
 	CanRetain    Capability = "retained_log" // [LogRetainer]
+	CanCompare   Capability = "verify"       // [Comparer]
 )
 
 // Scripter prepares a source by scripts that an administrator reads and runs.
@@ -53,6 +55,15 @@ type LogRetainer interface {
 	RetainedLog(ctx context.Context, checkpoint []byte) (RetainedLog, error)
 }
 
+// Comparer reads rows for a comparison with what an outlet has made of them.
+type Comparer interface {
+	// CompareRows begins to read a captured table as events have its rows.
+	CompareRows(ctx context.Context, table string) (verify.Side, error)
+	// Present is how far the source's log reaches now, as [Checkpoint.Place] counts: what
+	// was committed before is in it.
+	Present(ctx context.Context) (uint64, error)
+}
+
 // Capabilities are what an engine offers, in the order of the constants.
 func Capabilities(e Engine) []Capability {
 	all := []Capability{}
@@ -67,6 +78,9 @@ func Capabilities(e Engine) []Capability {
 	}
 	if _, can := e.(LogRetainer); can {
 		all = append(all, CanRetain)
+	}
+	if _, can := e.(Comparer); can {
+		all = append(all, CanCompare)
 	}
 	return all
 }

@@ -2,12 +2,15 @@ package postgres
 
 import (
 	"context"
+	"fmt"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/check"
+	"rillmark/internal/postgres/compared"
 	"rillmark/internal/postgres/script"
 	"rillmark/internal/postgres/session"
+	"rillmark/internal/verify"
 )
 
 // Engine is one PostgreSQL source.
@@ -19,6 +22,7 @@ var _ interface {
 	engine.Trier
 	engine.ConditionChecker
 	engine.LogRetainer
+	engine.Comparer
 } = (*Engine)(nil)
 
 // New is an engine of a configuration, which stays its own.
@@ -72,4 +76,31 @@ func (e *Engine) StatementsSQL() string { return script.Statements(e.config) }
 // RunScript implements [engine.Scripter].
 func (e *Engine) RunScript(ctx context.Context, name, user, password string) error {
 	return script.Run(ctx, e.config, name, user, password)
+}
+
+// CompareRows implements [engine.Comparer].
+func (e *Engine) CompareRows(ctx context.Context, table string) (verify.Side, error) {
+	c := *e.config
+	c.Defaults()
+	rule := c.Rules.For(table)
+	if rule == nil {
+		return nil, fmt.Errorf("the source's rules do not choose %s", table)
+	}
+	conn, err := c.Connect(ctx, "verify")
+	if err != nil {
+		return nil, err
+	}
+	return compared.Open(ctx, &c, conn, table, rule, "")
+}
+
+// Present implements [engine.Comparer].
+func (e *Engine) Present(ctx context.Context) (uint64, error) {
+	c := *e.config
+	c.Defaults()
+	conn, err := c.Connect(ctx, "verify")
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // it was only asked
+	return compared.Present(ctx, conn)
 }

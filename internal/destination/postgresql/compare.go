@@ -1,0 +1,62 @@
+package postgresql
+
+import (
+	"context"
+
+	"rillmark/internal/capture/rules"
+	"rillmark/internal/change"
+	"rillmark/internal/destination"
+	"rillmark/internal/destination/sql"
+	"rillmark/internal/engine"
+	"rillmark/internal/postgres/compared"
+	"rillmark/internal/postgres/session"
+	"rillmark/internal/shape"
+	"rillmark/internal/verify"
+)
+
+var _ destination.Comparer = (*Destination)(nil)
+
+// CompareRows implements [destination.Comparer]: the rows as they are now, whichever way
+// they are kept.
+func (d *Destination) CompareRows(ctx context.Context, table string, source *change.Schema) (verify.Side, error) {
+	kept, err := d.options.kept()
+	if err != nil {
+		return nil, err
+	}
+	schema, name, err := d.options.place(table)
+	if err != nil {
+		return nil, err
+	}
+	all, err := shape.ParsePattern("**")
+	if err != nil {
+		return nil, err
+	}
+	rule := &rules.Table{Match: all, Active: true, Image: rules.ImageAfter}
+	for _, i := range source.Key() { // versions have no key of their own
+		rule.Key = append(rule.Key, source.Columns[i].Name)
+	}
+	where := ""
+	switch kept(table) {
+	case sql.Flagged:
+		where = "NOT " + sql.Deleted
+	case sql.Versions:
+		where = sql.Until + " = 'infinity'"
+	case sql.Current:
+	}
+	conn, err := d.connect(ctx, "rillmark verify")
+	if err != nil {
+		return nil, err
+	}
+	if _, err := conn.Exec(ctx, "SET extra_float_digits = 3; SET bytea_output = hex"); err != nil {
+		conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // the first error is the one to tell
+		return nil, explained(err)
+	}
+	c := &session.Config{}
+	c.Defaults()
+	c.LargestValue = 1 << 30
+	rows, err := compared.Open(ctx, c, conn, change.TableName(schema, name), rule, where)
+	if err != nil {
+		return nil, &engine.Fault{Code: "cannot-compare", Message: "the rows kept of " + table + " cannot be read", Cause: err}
+	}
+	return rows, nil
+}

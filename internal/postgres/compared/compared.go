@@ -1,0 +1,138 @@
+// Package compared reads the rows of a table as events would have them, for a comparison:
+// see package verify.
+package compared
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/capture/rules"
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/postgres/catalogue"
+	"rillmark/internal/postgres/chunk"
+	"rillmark/internal/postgres/session"
+	"rillmark/internal/verify"
+)
+
+// Rows are a table's, over a session of their own.
+type Rows struct {
+	reader chunk.Reader
+	where  string // that chooses the rows, besides what a call asks for
+	layout *catalogue.Layout
+}
+
+var _ verify.Side = (*Rows)(nil)
+
+// Open begins to read a table, or a partitioned one with its partitions, by its rule. where
+// is a condition, empty for all rows. The session becomes the rows' own.
+func Open(ctx context.Context, c *session.Config, conn *pgx.Conn, table string, rule *rules.Table, where string) (*Rows, error) {
+	schema, name, _ := change.SplitTable(table)
+	var kind string
+	err := conn.QueryRow(ctx, "SELECT c.relkind::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2", schema, name).Scan(&kind)
+	if err == nil {
+		r := &Rows{where: where, reader: chunk.Reader{Config: c, Conn: conn, Report: func(engine.Report) {}, RowSize: make(map[string]int), Plain: make(map[string]bool),
+			Target: chunk.Target{Table: table, Mapped: kind == "p", Rule: rule}}}
+		if r.layout, err = r.reader.Layout(ctx); err == nil {
+			return r, nil
+		}
+	}
+	conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // the first error is the one to tell
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, fmt.Errorf("there is no table %s", table)
+	}
+	return nil, err
+}
+
+// Schema implements [verify.Side].
+func (r *Rows) Schema() *change.Schema { return r.layout.Schema }
+
+// Close implements [verify.Side].
+func (r *Rows) Close() {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	r.reader.Conn.Close(ctx) //nolint:errcheck // it was only read
+}
+
+// After implements [verify.Side].
+func (r *Rows) After(ctx context.Context, after, upTo []string) (verify.Page, error) {
+	where := r.where
+	if upTo != nil {
+		var names, values []string
+		for i, at := range r.layout.Schema.Key() {
+			names = append(names, session.Quoted(r.layout.Raw[r.layout.From[at]].Name))
+			values = append(values, session.Literal(upTo[i]))
+		}
+		end := "(" + strings.Join(names, ", ") + ") <= (" + strings.Join(values, ", ") + ")"
+		if where != "" {
+			end = where + " AND " + end
+		}
+		where = end
+	}
+	var page verify.Page
+	rows, err := r.read(ctx, where, func(into *chunk.Rows) error { return r.reader.ReadByKey(ctx, into, after, nil) })
+	if err == nil {
+		page = verify.Page{Rows: rows.Rows, Last: rows.Last, End: rows.End}
+	}
+	return page, err
+}
+
+// keysAtOnce bounds how many keys are asked for together: their values are parameters.
+const keysAtOnce = 5000
+
+// These implements [verify.Side].
+func (r *Rows) These(ctx context.Context, keys [][]string) (found [][]change.Value, err error) {
+	for len(keys) > 0 {
+		n := 0
+		rows, err := r.read(ctx, r.where, func(into *chunk.Rows) (err error) {
+			n, err = r.reader.ReadAgain(ctx, into, keys[:min(len(keys), keysAtOnce)])
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range rows.Rows {
+			found = append(found, change.CloneImage(row))
+		}
+		keys = keys[n:]
+	}
+	return found, nil
+}
+
+// read reads in a transaction of its own.
+func (r *Rows) read(ctx context.Context, where string, read func(*chunk.Rows) error) (*chunk.Rows, error) {
+	r.reader.Target.Where = where
+	into := &chunk.Rows{Layout: r.layout}
+	if _, err := r.reader.BeginReading(ctx); err != nil {
+		return nil, err
+	}
+	now, err := r.reader.Layout(ctx)
+	if err == nil && !slices.EqualFunc(now.Schema.Columns, r.layout.Schema.Columns, func(a, b change.Column) bool { return a.Name == b.Name && a.Type == b.Type }) {
+		err = fmt.Errorf("the definition of %s has changed meanwhile: compare it once more", r.reader.Target.Table)
+	}
+	if err == nil {
+		err = read(into)
+	}
+	if err != nil {
+		r.reader.Conn.Exec(context.WithoutCancel(ctx), "ROLLBACK") //nolint:errcheck // the first error is the one to tell
+		return nil, err
+	}
+	_, err = r.reader.Conn.Exec(ctx, "COMMIT")
+	return into, err
+}
+
+// Present is how far the source's log reaches now: what was committed before is in it.
+func Present(ctx context.Context, conn *pgx.Conn) (uint64, error) {
+	var text string
+	if err := conn.QueryRow(ctx, "SELECT pg_current_wal_insert_lsn()::text").Scan(&text); err != nil {
+		return 0, err
+	}
+	lsn, err := session.ParseLSN(text)
+	return uint64(lsn), err
+}

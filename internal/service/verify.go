@@ -1,0 +1,234 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"rillmark/internal/definition"
+	"rillmark/internal/destination"
+	"rillmark/internal/engine"
+	"rillmark/internal/outlet"
+	"rillmark/internal/service/base"
+	"rillmark/internal/shape"
+	"rillmark/internal/verify"
+)
+
+// Verification is what a comparison of an outlet's tables with the source's has found.
+type Verification struct {
+	Outlet string         `json:"outlet"`
+	Equal  bool           `json:"equal" doc:"Whether every table was compared and nothing differs"`
+	Tables []verify.TableVerdict `json:"tables"`
+	// Differences are the first of them.
+	Differences []verify.Difference `json:"differences" doc:"The first 1,000"`
+	Seconds     float64             `json:"seconds" doc:"How long it took"`
+}
+
+const (
+	// maxDifferences are kept; the counts go on.
+	maxDifferences = 1000
+	// comparedAtOnce is how many tables are compared at the same time.
+	comparedAtOnce = 2
+)
+
+// Verify compares the rows that an outlet keeps with the source's, by content, while both
+// change. patterns choose tables, all of the outlet's without any. report hears how it
+// stands, about once a second and a table.
+func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, report func(verify.TableVerdict)) (*Verification, error) {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return nil, base.Answer(err, "outlet", name)
+	}
+	d := record.Definition
+	if d.Destination == "" {
+		return nil, cannotCompare("its consumers read it, and what they keep is not known here")
+	}
+	if len(d.Operations) > 0 || d.Changes == "inserts" {
+		return nil, cannotCompare("it does not take every operation: its tables are not meant to be equal to the source's")
+	}
+	to, err := s.destinations.buildFor(d, nil)
+	if err != nil {
+		return nil, base.Answer(err, "destination", d.Destination)
+	}
+	comparer, can := to.(destination.Comparer)
+	if !can {
+		return nil, cannotCompare("its destination keeps no tables that could be read")
+	}
+	built, err := s.sources.engineOf(ctx, d.Source, nil)
+	if err != nil {
+		return nil, err
+	}
+	reader, can := built.(engine.Comparer)
+	if !can {
+		return nil, engine.Lacks(built.Name(), engine.CanCompare)
+	}
+	tables, err := s.toCompare(ctx, &d, patterns)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.passed(ctx, name, d.Source, reader); err != nil {
+		return nil, err
+	}
+	began := time.Now()
+	v := &Verification{Outlet: name, Equal: true, Tables: make([]verify.TableVerdict, len(tables)), Differences: []verify.Difference{}}
+	var mu sync.Mutex
+	group, working := errgroup.WithContext(ctx)
+	group.SetLimit(comparedAtOnce)
+	for i, table := range slices.Sorted(maps.Keys(tables)) {
+		group.Go(func() error {
+			told := time.Now()
+			found, err := s.compare(working, comparer, reader, table, &verify.Comparison{Table: table,
+				Passed: func(ctx context.Context) error { return s.passed(ctx, name, d.Source, reader) },
+				Report: func(now verify.TableVerdict) {
+					mu.Lock()
+					defer mu.Unlock()
+					if now.Estimate = tables[table]; time.Since(told) > time.Second {
+						told = time.Now()
+						report(now)
+					}
+				},
+				Found: func(one verify.Difference) {
+					mu.Lock()
+					defer mu.Unlock()
+					if len(v.Differences) < maxDifferences {
+						v.Differences = append(v.Differences, one)
+					}
+				}})
+			if err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			v.Tables[i], v.Equal = found, v.Equal && found.Equal()
+			report(found)
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	v.Seconds = time.Since(began).Seconds()
+	s.noteVerified(ctx, v)
+	return v, nil
+}
+
+func cannotCompare(why string) error {
+	return &engine.Fault{Code: "cannot-verify", Message: "the outlet cannot be verified: " + why, Fix: "outlets to tables of a database can be, with all operations"}
+}
+
+// toCompare are the tables to compare, with about how many rows each has.
+func (s *Outlets) toCompare(ctx context.Context, d *definition.Outlet, patterns []string) (map[string]int64, error) {
+	filter, err := d.Filter()
+	if err != nil {
+		return nil, err
+	}
+	var chosen shape.Filter
+	for i, text := range patterns {
+		p, err := shape.ParsePattern(text)
+		if err != nil {
+			return nil, &definition.Invalid{Location: fmt.Sprintf("tables[%d]", i), Message: err.Error()}
+		}
+		chosen.Tables = append(chosen.Tables, p)
+	}
+	source, err := s.Catalog.Source(ctx, d.Source)
+	if err != nil {
+		return nil, base.Answer(err, "source", d.Source)
+	}
+	states, err := s.Catalog.TableStates(ctx, source.ID)
+	if err != nil {
+		return nil, base.Answer(err, "source", d.Source)
+	}
+	tables := make(map[string]int64)
+	for name, state := range states {
+		if !engine.Away(state.State) && filter.AdmitsTable(name) && chosen.AdmitsTable(name) {
+			tables[name] = max(state.RowsEstimate, state.RowsDone)
+		}
+	}
+	if len(tables) == 0 {
+		return nil, &engine.Fault{Code: "no-tables", Message: "there is no such table among those of the outlet", Fix: "`rillmark source tables " + d.Source + "` lists them"}
+	}
+	return tables, nil
+}
+
+// compare compares one table.
+func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, c *verify.Comparison) (verify.TableVerdict, error) {
+	source, err := from.CompareRows(ctx, table)
+	if err != nil {
+		return verify.TableVerdict{}, fmt.Errorf("reading %s at the source: %w", table, err)
+	}
+	defer source.Close()
+	target, err := to.CompareRows(ctx, table, source.Schema())
+	if err != nil {
+		return verify.TableVerdict{}, err
+	}
+	defer target.Close()
+	c.Source, c.Target, c.Ordered = source, target, verify.OrderAgrees(source.Schema()) && verify.OrderAgrees(target.Schema())
+	return c.Run(ctx)
+}
+
+// lookAgain is how often it is asked how far capture and delivery are.
+const lookAgain = 20 * time.Millisecond
+
+// passed returns once an outlet has delivered all that its source has committed until now.
+func (s *Outlets) passed(ctx context.Context, name, source string, reader engine.Comparer) error {
+	present, err := reader.Present(ctx)
+	if err != nil {
+		return err
+	}
+	ticker := time.NewTicker(lookAgain)
+	defer ticker.Stop()
+	reaches := int64(0) // once capture has come there: the newest offset that was in the journal then
+	for {
+		from, to := s.running.copySources()[source], s.running.copyOutlets()[name]
+		switch {
+		case from == nil || from.stop == nil:
+			return cannotCompare("its source is not captured by this instance now; resume it")
+		case to == nil || to.runner == nil || to.stop == nil:
+			return cannotCompare("it is not delivered by this instance now; resume it")
+		}
+		if phase := to.runner.Status().Phase; phase == outlet.PhaseFailed || phase == outlet.PhasePaused {
+			return cannotCompare("it does not deliver now (" + phase + ")")
+		}
+		if reaches == 0 && from.capture.Stats.Place() >= present {
+			head, err := s.Store.Head(ctx, from.record.ID)
+			if err != nil {
+				return base.Answer(err, "source", source)
+			}
+			reaches = max(head.Next-1, 1)
+		}
+		if reaches > 0 && to.runner.Status().Committed >= reaches {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-ticker.C:
+		}
+	}
+}
+
+// noteVerified puts the result on record.
+func (s *Outlets) noteVerified(ctx context.Context, v *Verification) {
+	rows, level := int64(0), "info"
+	var wrong []string
+	for _, t := range v.Tables {
+		rows += t.Rows
+		switch {
+		case t.Skipped != "":
+			wrong = append(wrong, t.Table+": "+t.Skipped)
+		case !t.Equal():
+			wrong = append(wrong, fmt.Sprintf("%s: %d missing, %d extra, %d different, %d undecided", t.Table, t.Missing, t.Extra, t.Different, t.Undecided))
+		}
+	}
+	text := fmt.Sprintf("verified: %d rows of %d tables are equal", rows, len(v.Tables))
+	if len(wrong) > 0 {
+		level, text = "warn", fmt.Sprintf("verified %d rows of %d tables: %s", rows, len(v.Tables), strings.Join(wrong, "; "))
+	}
+	s.Note(ctx, level, "outlet/"+v.Outlet, "verified", text)
+}

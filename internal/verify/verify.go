@@ -1,0 +1,435 @@
+package verify
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"rillmark/internal/change"
+)
+
+// Side is the rows of one table, on one of both sides. It is not safe for several
+// goroutines.
+type Side interface {
+	// Schema is how rows are read. All sides of a comparison have the same key.
+	Schema() *change.Schema
+	// After reads rows in the order of the key: those behind one key, nil for the
+	// beginning, and up to another one, nil for no end. The page is good until the next
+	// call.
+	After(ctx context.Context, after, upTo []string) (Page, error)
+	// These reads the rows of some keys, in any order.
+	These(ctx context.Context, keys [][]string) ([][]change.Value, error)
+	// Close ends reading.
+	Close()
+}
+
+// Page is some rows of a table.
+type Page struct {
+	Rows [][]change.Value
+	// Last is the key of the last row that was looked at, in the server's own text.
+	Last []string
+	// End says that no row follows.
+	End bool
+}
+
+// The kinds of differences.
+const (
+	Missing   = "missing"   // the target lacks the row
+	Extra     = "extra"     // the source has no such row
+	Different = "different" // both have it, with other values
+)
+
+// Difference is a row that is not the same on both sides.
+type Difference struct {
+	Table string            `json:"table"`
+	Kind  string            `json:"kind" enum:"missing,extra,different" doc:"missing: the target lacks the row; extra: the source has none; different: other values"`
+	Key   map[string]string `json:"key" doc:"The key's columns"`
+	// Columns are those that differ.
+	Columns []ColumnDifference `json:"columns,omitempty" doc:"Of a row that is different: its columns that are"`
+}
+
+// ColumnDifference is one value on both sides; nil for a null.
+type ColumnDifference struct {
+	Name   string  `json:"name"`
+	Source *string `json:"source" doc:"The source's value, as the rules show it; null for a null"`
+	Target *string `json:"target" doc:"The target's value; null for a null"`
+}
+
+// TableVerdict is how the comparison of one table stands.
+type TableVerdict struct {
+	Table     string `json:"table"`
+	Rows      int64  `json:"rows" doc:"Rows of the source that were compared"`
+	Estimate  int64  `json:"estimate,omitempty" doc:"About how many there are"`
+	Missing   int64  `json:"missing" doc:"Rows that the target lacks"`
+	Extra     int64  `json:"extra" doc:"Rows that the source does not have"`
+	Different int64  `json:"different" doc:"Rows with other values"`
+	Undecided int64  `json:"undecided" doc:"Rows that changed each time they were looked at again"`
+	Done      bool   `json:"done"`
+	// Skipped says why the table was not compared.
+	Skipped string `json:"skipped,omitempty" doc:"Why the table could not be compared"`
+}
+
+// Equal reports whether nothing differs and everything was compared.
+func (t *TableVerdict) Equal() bool {
+	return t.Done && t.Skipped == "" && t.Missing+t.Extra+t.Different+t.Undecided == 0
+}
+
+// Comparison compares one table.
+type Comparison struct {
+	Table          string
+	Source, Target Side
+	// Ordered says that both sides' keys have the same order. Keys of text have not, where
+	// the databases' collations are others.
+	Ordered bool
+	// Passed returns once the outlet has delivered all that the source has committed until
+	// it was called.
+	Passed func(ctx context.Context) error
+	// Report hears now and then how it stands.
+	Report func(TableVerdict)
+	// Found hears of each difference.
+	Found func(Difference)
+
+	state      TableVerdict
+	names      []string // of the columns that are compared
+	from       []int    // their places in the target's rows
+	at         []int    // and in the source's
+	keyed      []int    // the key's places in the source's rows
+	targetKey  []int
+	candidates map[string][]string // keys that differ so far, by their row key
+}
+
+// maxCandidates are looked at again together.
+const maxCandidates = 1000
+
+// tries is how often a row that keeps changing is looked at again.
+const tries = 10
+
+// Run compares all rows.
+func (c *Comparison) Run(ctx context.Context) (TableVerdict, error) {
+	c.state = TableVerdict{Table: c.Table}
+	if err := c.match(); err != nil {
+		return c.state, err
+	}
+	if c.state.Skipped != "" {
+		c.state.Done = true
+		return c.state, nil
+	}
+	c.candidates = make(map[string][]string)
+	if err := c.forward(ctx); err != nil {
+		return c.state, err
+	}
+	if !c.Ordered {
+		if err := c.backward(ctx); err != nil {
+			return c.state, err
+		}
+	}
+	if err := c.decide(ctx); err != nil {
+		return c.state, err
+	}
+	c.state.Done = true
+	return c.state, nil
+}
+
+// match pairs the columns of both sides by their names.
+func (c *Comparison) match() error {
+	source, target := c.Source.Schema(), c.Target.Schema()
+	c.keyed = source.Key()
+	if len(c.keyed) == 0 {
+		c.state.Skipped = "it has no key, by which rows could be told apart"
+		return nil
+	}
+	for _, i := range c.keyed {
+		if source.Columns[i].Treatment != "" {
+			c.state.Skipped = "its key is kept private by the source's rules"
+			return nil
+		}
+	}
+	for i := range source.Columns {
+		name := source.Columns[i].Name
+		there := slices.IndexFunc(target.Columns, func(t change.Column) bool { return t.Name == name })
+		if there < 0 {
+			c.state.Skipped = "the target has no column " + name
+			return nil
+		}
+		c.names, c.at, c.from = append(c.names, name), append(c.at, i), append(c.from, there)
+	}
+	for _, i := range c.keyed {
+		c.targetKey = append(c.targetKey, c.from[i])
+	}
+	return nil
+}
+
+// forward goes through the source's rows, and looks for each at the target.
+func (c *Comparison) forward(ctx context.Context) error {
+	var after []string
+	for {
+		page, err := c.Source.After(ctx, after, nil)
+		if err != nil {
+			return fmt.Errorf("reading %s at the source: %w", c.Table, err)
+		}
+		there, err := c.targetRows(ctx, page, after)
+		if err != nil {
+			return fmt.Errorf("reading %s at the target: %w", c.Table, err)
+		}
+		for _, row := range page.Rows {
+			key := rowKey(row, c.keyed)
+			other, found := there[key]
+			delete(there, key)
+			if !found || !c.same(row, other) {
+				c.candidates[key] = texts(row, c.keyed, c.Source.Schema())
+			}
+		}
+		for key, other := range there { // at the target alone
+			c.candidates[key] = texts(other, c.targetKey, c.Target.Schema())
+		}
+		c.state.Rows += int64(len(page.Rows))
+		if err := c.turn(ctx); err != nil {
+			return err
+		}
+		if page.End {
+			return nil
+		}
+		after = page.Last
+	}
+}
+
+// targetRows are the target's rows that a page of the source should have, by key: those of
+// the same range where the order is the same, else those of the same keys.
+func (c *Comparison) targetRows(ctx context.Context, page Page, after []string) (map[string][]change.Value, error) {
+	there := make(map[string][]change.Value, len(page.Rows))
+	add := func(rows [][]change.Value) {
+		for _, row := range rows {
+			there[rowKey(row, c.targetKey)] = change.CloneImage(row)
+		}
+	}
+	if !c.Ordered {
+		keys := make([][]string, len(page.Rows))
+		for i, row := range page.Rows {
+			keys[i] = texts(row, c.keyed, c.Source.Schema())
+		}
+		if len(keys) == 0 {
+			return there, nil
+		}
+		rows, err := c.Target.These(ctx, keys)
+		add(rows)
+		return there, err
+	}
+	var upTo []string
+	if !page.End {
+		upTo = page.Last
+	}
+	for {
+		part, err := c.Target.After(ctx, after, upTo)
+		if err != nil {
+			return nil, err
+		}
+		add(part.Rows)
+		if part.End {
+			return there, nil
+		}
+		after = part.Last
+	}
+}
+
+// backward goes through the target's rows, and looks for each at the source.
+func (c *Comparison) backward(ctx context.Context) error {
+	var after []string
+	for {
+		page, err := c.Target.After(ctx, after, nil)
+		if err != nil {
+			return fmt.Errorf("reading %s at the target: %w", c.Table, err)
+		}
+		missing := make(map[string][]string, len(page.Rows))
+		keys := make([][]string, 0, len(page.Rows))
+		for _, row := range page.Rows {
+			text := texts(row, c.targetKey, c.Target.Schema())
+			missing[rowKey(row, c.targetKey)] = text
+			keys = append(keys, text)
+		}
+		if len(keys) > 0 {
+			rows, err := c.Source.These(ctx, keys)
+			if err != nil {
+				return fmt.Errorf("reading %s at the source: %w", c.Table, err)
+			}
+			for _, row := range rows {
+				delete(missing, rowKey(row, c.keyed))
+			}
+		}
+		for key, text := range missing {
+			c.candidates[key] = text
+		}
+		if err := c.turn(ctx); err != nil {
+			return err
+		}
+		if page.End {
+			return nil
+		}
+		after = page.Last
+	}
+}
+
+// turn reports how it stands, and decides on what differs so far where that is much.
+func (c *Comparison) turn(ctx context.Context) error {
+	if c.Report != nil {
+		c.Report(c.state)
+	}
+	if len(c.candidates) < maxCandidates {
+		return nil
+	}
+	return c.decide(ctx)
+}
+
+// decide looks again at what differs, until it is known whether it does.
+func (c *Comparison) decide(ctx context.Context) error {
+	for try := 0; len(c.candidates) > 0; try++ {
+		keys := make([][]string, 0, len(c.candidates))
+		for _, key := range c.candidates {
+			keys = append(keys, key)
+		}
+		before, err := c.byKey(ctx, c.Source, keys, c.keyed)
+		if err != nil {
+			return err
+		}
+		if err := c.Passed(ctx); err != nil {
+			return err
+		}
+		there, err := c.byKey(ctx, c.Target, keys, c.targetKey)
+		if err != nil {
+			return err
+		}
+		now, err := c.byKey(ctx, c.Source, keys, c.keyed)
+		if err != nil {
+			return err
+		}
+		for key := range c.candidates {
+			was, is := before[key], now[key]
+			if (was == nil) != (is == nil) || was != nil && !slices.EqualFunc(was, is, change.Value.Equal) {
+				if try < tries {
+					continue // it has changed meanwhile
+				}
+				c.state.Undecided++
+			} else {
+				c.judge(is, there[key])
+			}
+			delete(c.candidates, key)
+		}
+		if len(c.candidates) > 0 {
+			select {
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			case <-time.After(time.Duration(try+1) * 20 * time.Millisecond):
+			}
+		}
+	}
+	return nil
+}
+
+// byKey reads the rows of keys, and gives copies.
+func (c *Comparison) byKey(ctx context.Context, side Side, keys [][]string, keyed []int) (map[string][]change.Value, error) {
+	rows, err := side.These(ctx, keys)
+	if err != nil {
+		return nil, fmt.Errorf("reading rows of %s again: %w", c.Table, err)
+	}
+	found := make(map[string][]change.Value, len(rows))
+	for _, row := range rows {
+		found[rowKey(row, keyed)] = change.CloneImage(row)
+	}
+	return found, nil
+}
+
+func (c *Comparison) judge(source, target []change.Value) {
+	d := Difference{Table: c.Table, Key: make(map[string]string)}
+	name := func(row []change.Value, keyed []int) {
+		for i, at := range c.keyed {
+			d.Key[c.Source.Schema().Columns[at].Name] = string(row[keyed[i]].Text)
+		}
+	}
+	switch {
+	case source == nil && target == nil:
+		return
+	case target == nil:
+		d.Kind = Missing
+		c.state.Missing++
+		name(source, c.keyed)
+	case source == nil:
+		d.Kind = Extra
+		c.state.Extra++
+		name(target, c.targetKey)
+	case c.same(source, target):
+		return
+	default:
+		d.Kind = Different
+		c.state.Different++
+		name(source, c.keyed)
+		for i := range c.names {
+			if s, t := source[c.at[i]], target[c.from[i]]; s.Presence != change.Omitted && !s.Equal(t) {
+				d.Columns = append(d.Columns, ColumnDifference{c.names[i], shown(s), shown(t)})
+			}
+		}
+	}
+	if c.Found != nil {
+		c.Found(d)
+	}
+}
+
+// shown is a value for a person; the beginning of a long one.
+func shown(v change.Value) *string {
+	if v.Presence != change.Present {
+		return nil
+	}
+	const most = 200
+	text := string(bytes.ToValidUTF8(v.Text, []byte("?")))
+	if len(text) > most {
+		text = text[:most] + fmt.Sprintf("… (%d bytes)", len(v.Text))
+	}
+	return &text
+}
+
+// same compares rows of both sides. A value that is left out at the source, since it is too
+// large, is not compared.
+func (c *Comparison) same(source, target []change.Value) bool {
+	for i := range c.at {
+		if s := source[c.at[i]]; s.Presence != change.Omitted && !s.Equal(target[c.from[i]]) {
+			return false
+		}
+	}
+	return true
+}
+
+func rowKey(row []change.Value, keyed []int) string {
+	values := make([]change.Value, 0, 4)
+	for _, at := range keyed {
+		values = append(values, row[at])
+	}
+	return change.RowKey(values)
+}
+
+// texts are a row's key as servers read it.
+func texts(row []change.Value, keyed []int, schema *change.Schema) []string {
+	key := make([]string, len(keyed))
+	for i, at := range keyed {
+		if schema.Columns[at].Rule == change.RuleBinary {
+			key[i] = fmt.Sprintf(`\x%x`, row[at].Text)
+			continue
+		}
+		key[i] = string(row[at].Text)
+	}
+	return key
+}
+
+// OrderAgrees reports whether keys of a schema version have the same order on every server.
+func OrderAgrees(schema *change.Schema) bool {
+	for _, i := range schema.Key() {
+		switch schema.Columns[i].Rule {
+		case change.RuleInteger, change.RuleUnsigned, change.RuleDecimal, change.RuleBoolean, change.RuleUUID, change.RuleDate, change.RuleTimestamp, change.RuleTimestampTZ, change.RuleBinary:
+			if schema.Columns[i].Treatment == "" {
+				continue
+			}
+		default:
+		}
+		return false
+	}
+	return true
+}
