@@ -4,5 +4,5 @@
 //
 // A difference counts only once it holds: the rows of its key are read at the source, the
 // outlet passes that moment, and they are read again on both sides. If the source's has not
-// changed meanwhile and the target's is another, it is one.
+// changed meanwhile and the target's is another, twice in a row, it is one.
 package verify

@@ -104,7 +104,7 @@ type Comparison struct {
 const maxCandidates = 1000
 
 // tries is how often a row that keeps changing is looked at again.
-const tries = 10
+const tries = 20
 
 // Run compares all rows.
 func (c *Comparison) Run(ctx context.Context) (TableVerdict, error) {
@@ -283,6 +283,8 @@ func (c *Comparison) turn(ctx context.Context) error {
 
 // decide looks again at what differs, until it is known whether it does.
 func (c *Comparison) decide(ctx context.Context) error {
+	type seen struct{ source, target []change.Value }
+	suspects := make(map[string]seen)
 	for try := 0; len(c.candidates) > 0; try++ {
 		keys := make([][]string, 0, len(c.candidates))
 		for _, key := range c.candidates {
@@ -304,14 +306,25 @@ func (c *Comparison) decide(ctx context.Context) error {
 			return err
 		}
 		for key := range c.candidates {
-			was, is := before[key], now[key]
-			if (was == nil) != (is == nil) || was != nil && !slices.EqualFunc(was, is, change.Value.Equal) {
+			now, there := now[key], there[key]
+			switch suspect, again := suspects[key]; {
+			case !unchanged(before[key], now):
+				delete(suspects, key)
 				if try < tries {
 					continue // it has changed meanwhile
 				}
 				c.state.Undecided++
-			} else {
-				c.judge(is, there[key])
+			case now == nil && there == nil, now != nil && there != nil && c.same(now, there):
+			case !again || !unchanged(suspect.source, now) || !unchanged(suspect.target, there):
+				// The source's row may have become another and the same again while the
+				// outlet was on its way: it has to be so twice.
+				suspects[key] = seen{now, there}
+				if try < tries {
+					continue
+				}
+				c.state.Undecided++
+			default:
+				c.judge(now, there)
 			}
 			delete(c.candidates, key)
 		}
@@ -324,6 +337,11 @@ func (c *Comparison) decide(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// unchanged reports whether a row is as it was; nil is no row.
+func unchanged(was, is []change.Value) bool {
+	return (was == nil) == (is == nil) && slices.EqualFunc(was, is, change.Value.Equal)
 }
 
 // byKey reads the rows of keys, and gives copies.
@@ -347,8 +365,6 @@ func (c *Comparison) judge(source, target []change.Value) {
 		}
 	}
 	switch {
-	case source == nil && target == nil:
-		return
 	case target == nil:
 		d.Kind = Missing
 		c.state.Missing++
@@ -357,8 +373,6 @@ func (c *Comparison) judge(source, target []change.Value) {
 		d.Kind = Extra
 		c.state.Extra++
 		name(target, c.targetKey)
-	case c.same(source, target):
-		return
 	default:
 		d.Kind = Different
 		c.state.Different++

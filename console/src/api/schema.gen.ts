@@ -537,6 +537,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/outlets/{name}/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compare the rows that an outlet keeps in a database with the source's, while both change */
+        post: operations["verifyOutlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/schemas": {
         parameters: {
             query?: never;
@@ -1004,6 +1021,13 @@ export interface components {
             /** @enum {string} */
             what: "added" | "dropped" | "changed" | "same";
         };
+        ColumnDifference: {
+            name: string;
+            /** @description The source's value, as the rules show it; null for a null */
+            source: string | null;
+            /** @description The target's value; null for a null */
+            target: string | null;
+        };
         ColumnRule: {
             /** @description The column's name; * stands for any characters, ? for one */
             match: string;
@@ -1129,6 +1153,20 @@ export interface components {
             /** @description Such as body.connection.port */
             location: string;
             message: string;
+        };
+        Difference: {
+            /** @description Of a row that is different: its columns that are */
+            columns?: components["schemas"]["ColumnDifference"][];
+            /** @description The key's columns */
+            key: {
+                [key: string]: string;
+            };
+            /**
+             * @description missing: the target lacks the row; extra: the source has none; different: other values
+             * @enum {string}
+             */
+            kind: "missing" | "extra" | "different";
+            table: string;
         };
         EndLeaseRequest: {
             /**
@@ -2745,11 +2783,60 @@ export interface components {
              */
             state: "new" | "to-load" | "loading" | "following" | "loaded" | "stale" | "unpublished" | "not-loaded" | "gone" | "left-out";
         };
+        TableVerdict: {
+            /**
+             * Format: int64
+             * @description Rows with other values
+             */
+            different: number;
+            done: boolean;
+            /**
+             * Format: int64
+             * @description About how many there are
+             */
+            estimate?: number;
+            /**
+             * Format: int64
+             * @description Rows that the source does not have
+             */
+            extra: number;
+            /**
+             * Format: int64
+             * @description Rows that the target lacks
+             */
+            missing: number;
+            /**
+             * Format: int64
+             * @description Rows of the source that were compared
+             */
+            rows: number;
+            /** @description Why the table could not be compared */
+            skipped?: string;
+            table: string;
+            /**
+             * Format: int64
+             * @description Rows that changed each time they were looked at again
+             */
+            undecided: number;
+        };
         TrialCount: {
             /** Format: int64 */
             events: number;
             operation: string;
             table: string;
+        };
+        Verification: {
+            /** @description The first 1,000 */
+            differences: components["schemas"]["Difference"][];
+            /** @description Whether every table was compared and nothing differs */
+            equal: boolean;
+            outlet: string;
+            /**
+             * Format: double
+             * @description How long it took
+             */
+            seconds: number;
+            tables: components["schemas"]["TableVerdict"][];
         };
         Version: {
             go: string;
@@ -4007,6 +4094,38 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": unknown;
+                };
+            };
+        };
+    };
+    verifyOutlet: {
+        parameters: {
+            query?: {
+                /** @description A pattern of the tables to compare, all of the outlet's without it; may be repeated */
+                table?: string[];
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lines of JSON, as they come */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": {
+                        /** @description The last line where the comparison could not be completed */
+                        problem?: components["schemas"]["Problem"];
+                        /** @description The last line: what was found */
+                        result?: components["schemas"]["Verification"];
+                        /** @description How the comparison of a table stands, about once a second, and when it is done */
+                        table?: components["schemas"]["TableVerdict"];
+                    };
                 };
             };
         };

@@ -18,6 +18,7 @@ import { LettersTab } from "./LettersTab";
 import { LiveTab } from "./LiveTab";
 import { NowTab } from "./NowTab";
 import { RewindDialog } from "./RewindDialog";
+import { VerifyTab } from "./VerifyTab";
 
 /** OutletPage is one outlet: how it stands, and all that can be done with it. */
 export function OutletPage() {
@@ -40,6 +41,7 @@ export function OutletPage() {
           ["", "Now"],
           ["live", "Live"],
           ["dead-letters", outlet.dead_letters > 0 ? `Dead letters (${count(outlet.dead_letters)})` : "Dead letters"],
+          ...(record.definition.format === "table" ? [["verify", "Verify"] as const] : []),
           ["definition", "Definition"],
           ["log", "Log"],
         ]}
@@ -47,6 +49,7 @@ export function OutletPage() {
       {tab === "" && <NowTab outlet={outlet} />}
       {tab === "live" && <LiveTab name={name} />}
       {tab === "dead-letters" && <LettersTab outlet={outlet} />}
+      {tab === "verify" && <VerifyTab outlet={outlet} />}
       {tab === "definition" && <DefinitionTab record={record} kind={outlet.kind} />}
       {tab === "log" && <LogTab subject={`outlet/${name}`} changed={`${outlet.phase}${outlet.code}${outlet.dead_letters}${outlet.run}`} />}
     </>
