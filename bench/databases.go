@@ -226,7 +226,7 @@ func (b *bed) intoTarget(ctx context.Context, i **instance, target *demo.Cluster
 		return nil, err
 	}
 	began := time.Now()
-	if err := (*i).post(ctx, "/v1/outlets/"+to, map[string]any{"source": "circulation", "destination": to, "postgresql": map[string]any{"present": "keep"}, "batch": benchBatch()}); err != nil {
+	if err := (*i).post(ctx, "/v1/outlets/"+to, map[string]any{"source": "circulation", "destination": to, "postgresql": map[string]any{"present": "keep"}}); err != nil {
 		return nil, err
 	}
 	took, err := done(ctx, conn, began)
@@ -238,13 +238,4 @@ func (b *bed) intoTarget(ctx context.Context, i **instance, target *demo.Cluster
 		return nil, err
 	}
 	return &measured{took: took, cpu: (after - before).Seconds() / took.Seconds(), peak: (*i).peak()}, (*i).post(ctx, "/v1/outlets/"+to+"/pause", map[string]string{})
-}
-
-func benchBatch() map[string]any {
-	var e, y int
-	fmt.Sscanf(os.Getenv("BENCH_BATCH"), "%d,%d", &e, &y)
-	if e == 0 {
-		return map[string]any{}
-	}
-	return map[string]any{"events": e, "bytes": y}
 }

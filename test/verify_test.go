@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
@@ -131,6 +132,11 @@ func TestVerify(t *testing.T) {
 	out, _, code := i.cli("verify", "copy", "--tables", "facts")
 	require.Equal(t, 5, code)
 	require.Contains(t, out, `different public.facts id 12: note is "other", not "note 12"`)
+	page := browser(t, i.address+"/outlets/copy/verify")
+	require.NoError(t, chromedp.Do(page, press("Compare now")))
+	holds(t, page, "the verdict", says("Not equal"))
+	holds(t, page, "a difference with both values", says(`note: "note 12" at the source, "other" in the database`))
+	accessible(t, page, "an outlet's comparison")
 	// What cannot be compared says why.
 	_, errs, code := i.cli("verify", "copy", "--tables", "nothing.*")
 	require.NotZero(t, code)

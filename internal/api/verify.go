@@ -14,7 +14,7 @@ import (
 // CompareLine is one line of the answer when an outlet is verified: it holds one of its
 // members.
 type CompareLine struct {
-	Table   *verify.TableVerdict         `json:"table,omitempty" doc:"How the comparison of a table stands, about once a second, and when it is done"`
+	Table   *verify.TableVerdict  `json:"table,omitempty" doc:"How the comparison of a table stands, about once a second, and when it is done"`
 	Result  *service.Verification `json:"result,omitempty" doc:"The last line: what was found"`
 	Problem *Problem              `json:"problem,omitempty" doc:"The last line where the comparison could not be completed"`
 }

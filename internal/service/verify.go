@@ -22,8 +22,8 @@ import (
 
 // Verification is what a comparison of an outlet's tables with the source's has found.
 type Verification struct {
-	Outlet string         `json:"outlet"`
-	Equal  bool           `json:"equal" doc:"Whether every table was compared and nothing differs"`
+	Outlet string                `json:"outlet"`
+	Equal  bool                  `json:"equal" doc:"Whether every table was compared and nothing differs"`
 	Tables []verify.TableVerdict `json:"tables"`
 	// Differences are the first of them.
 	Differences []verify.Difference `json:"differences" doc:"The first 1,000"`

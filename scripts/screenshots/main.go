@@ -85,6 +85,9 @@ func take(address, folder, letters string, dark bool) error {
 			return err
 		}
 	}
+	if err := shot("outlet-verify", chromedp.Navigate(address+"/outlets/reporting/verify"), chromedp.Click(chromedp.CSS(".verify button")), chromedp.WaitVisible(chromedp.CSS(".verify [role=status]"))); err != nil {
+		return err
+	}
 	tabs := []struct{ name, path, until string }{
 		{"source", "/sources/circulation", "tr[data-table]"},
 		{"source-rules", "/sources/circulation/rules", ".chosen tbody tr"},

@@ -64,18 +64,18 @@ func explained(err error) error {
 		}
 		return &engine.Fault{Code: "unreachable", Message: "the database cannot be reached", Cause: err}
 	}
-	switch code := refused.Code; {
-	case code == "28P01" || code == "28000":
+	switch refused.Code {
+	case "28P01", "28000":
 		return &engine.Fault{Code: "login-refused", Message: "the database refuses user or password", Cause: err}
-	case code == "3D000":
+	case "3D000":
 		return &engine.Fault{Code: "no-database", Message: "there is no such database", Cause: err, Fix: "create it, or name another one; delivery goes on by itself"}
-	case code == "42501":
+	case "42501":
 		return &engine.Fault{Code: "not-allowed", Message: "the user may not do what the outlet needs: " + refused.Message, Cause: err, Fix: "`rillmark destination check` says which rights are needed; delivery goes on by itself"}
-	case code == "53100":
+	case "53100":
 		return &engine.Fault{Code: "destination-full", Message: "the database's disk is full", Cause: err, Fix: "make room; delivery goes on by itself"}
-	case code == "25006":
+	case "25006":
 		return &engine.Fault{Code: "read-only", Message: "the database takes no changes now (it is read-only, or a standby)", Cause: err, Fix: "name the server that writes; delivery goes on by itself"}
-	case code == "55P03" || code == "40P01" || code == "40001":
+	case "55P03", "40P01", "40001":
 		return &engine.Fault{Code: "locked", Message: "somebody else holds rows or a table that the outlet writes to", Cause: err, Fix: "delivery goes on by itself once they let go"}
 	}
 	return &engine.Fault{Code: "database", Message: "the database does not take the rows", Cause: err}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -69,12 +70,7 @@ func (q *queued) rows(b *binding, messages []*encode.Message) (err error) {
 }
 
 func omitsSome(image []change.Value) bool {
-	for i := range image {
-		if image[i].Presence == change.Omitted {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(image, func(v change.Value) bool { return v.Presence == change.Omitted })
 }
 
 // run queues a statement, which is prepared the first time.
@@ -252,22 +248,13 @@ func (q *queued) patch(b *binding, m *encode.Message) error {
 		var sets, wheres []string
 		for i, at := range places {
 			one := fmt.Sprintf("%s = $%d", b.names[at], i+1)
-			if contains(b.key, at) {
+			if slices.Contains(b.key, at) {
 				wheres = append(wheres, one)
 			}
 			sets = append(sets, one)
 		}
 		return "UPDATE " + b.sql + " SET " + strings.Join(sets, ", ") + " WHERE " + strings.Join(wheres, " AND ")
 	}), params)
-}
-
-func contains(places []int, at int) bool {
-	for _, p := range places {
-		if p == at {
-			return true
-		}
-	}
-	return false
 }
 
 // remove takes a row out, or flags it.
@@ -278,11 +265,7 @@ func (q *queued) remove(b *binding, m *encode.Message) error {
 	}
 	params = b.flags(params, m, true)
 	return q.run(b.text("remove", func() string {
-		wheres := make([]string, len(b.key))
-		for i, name := range b.keyNames() {
-			wheres[i] = fmt.Sprintf("%s = $%d", name, i+1)
-		}
-		where := " WHERE " + strings.Join(wheres, " AND ")
+		where := " WHERE " + b.keyed()
 		if b.keep == sql.Flagged {
 			n := len(b.key)
 			return fmt.Sprintf("UPDATE %s SET %s = $%d, %s = $%d, %s = $%d", b.sql, sql.Deleted, n+1, sql.Offset, n+2, sql.ChangedAt, n+3) + where
@@ -304,20 +287,13 @@ func (q *queued) move(b *binding, old *encode.Message) error {
 		return err
 	}
 	if err := q.run(b.text("clear", func() string {
-		wheres := make([]string, len(b.key))
-		for i, name := range b.keyNames() {
-			wheres[i] = fmt.Sprintf("%s = $%d", name, i+1)
-		}
-		return "DELETE FROM " + b.sql + " WHERE " + strings.Join(wheres, " AND ")
+		return "DELETE FROM " + b.sql + " WHERE " + b.keyed()
 	}), keys); err != nil {
 		return err
 	}
 	return q.run(b.text("move", func() string {
-		values := make([]string, len(b.names))
+		values := slices.Clone(b.names)
 		wheres := make([]string, len(b.key))
-		for at, name := range b.names {
-			values[at] = name
-		}
 		for i, at := range b.key {
 			values[at] = fmt.Sprintf("$%d", i+1)
 			wheres[i] = fmt.Sprintf("%s = $%d", b.names[at], len(b.key)+i+1)

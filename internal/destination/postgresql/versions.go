@@ -3,6 +3,7 @@ package postgresql
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -63,7 +64,7 @@ func (q *queued) version(b *binding, m *encode.Message) error {
 		values := make([]string, len(b.names))
 		for at := range b.names {
 			values[at] = fmt.Sprintf("$%d", at+1)
-			if at < len(b.from) && !contains(carried, at) {
+			if at < len(b.from) && !slices.Contains(carried, at) {
 				values[at] = fmt.Sprintf("CASE WHEN $%d::text IS NULL THEN before.%s END", at+1, b.names[at])
 			}
 		}
