@@ -79,6 +79,9 @@ func TestDocumentedCommandsRun(t *testing.T) {
 		if page == "outlets/http.md" {
 			i.must(http.MethodDelete, "/v1/outlets/desk", nil, nil) // the name of another page's outlet
 		}
+		if page == "outlets/postgresql.md" {
+			i.resume() // another page's run has paused it
+		}
 		for _, block := range read(page) {
 			if block[1] != "" {
 				continue

@@ -38,16 +38,7 @@ func (s *Server) verifyJournal(w http.ResponseWriter, r *http.Request) {
 		told = time.Now()
 		lines.write(VerifyLine{Progress: now}) //nolint:errcheck // a caller who has gone ends it by the context
 	})
-	var refused *Problem
-	switch {
-	case r.Context().Err() != nil:
-	case err == nil:
-		lines.write(VerifyLine{Report: report}) //nolint:errcheck // the answer ends here
-	case errors.As(problem(err), &refused) && lines.began:
-		lines.write(VerifyLine{Problem: refused}) //nolint:errcheck // the answer ends here
-	case refused != nil:
-		answerProblem(w, refused)
-	}
+	lines.end(r, err, VerifyLine{Report: report}, func(p *Problem) any { return VerifyLine{Problem: p} })
 }
 
 // lineWriter answers in lines of JSON, as they come.
@@ -80,4 +71,19 @@ func (l *lineWriter) raw(encoded []byte) error {
 		return err
 	}
 	return l.control.Flush()
+}
+
+// end writes the last line: what was asked for, or where it failed why, in a line of its own
+// once lines have gone out.
+func (l *lineWriter) end(r *http.Request, err error, last any, failed func(*Problem) any) {
+	var refused *Problem
+	switch {
+	case r.Context().Err() != nil:
+	case err == nil:
+		l.write(last) //nolint:errcheck // the answer ends here
+	case errors.As(problem(err), &refused) && l.began:
+		l.write(failed(refused)) //nolint:errcheck // the answer ends here
+	case refused != nil:
+		answerProblem(l.w, refused)
+	}
 }

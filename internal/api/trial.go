@@ -57,16 +57,7 @@ func (s *Server) trySource(w http.ResponseWriter, r *http.Request) {
 		func(encoded []byte) error { // as it is, however deep it is nested
 			return lines.raw(append(append([]byte(`{"event":`), encoded...), '}'))
 		})
-	var told *Problem
-	switch {
-	case r.Context().Err() != nil:
-	case err == nil:
-		lines.write(TrialLine{Counts: counts, Done: true}) //nolint:errcheck // the answer ends here
-	case errors.As(problem(err), &told) && lines.began:
-		lines.write(TrialLine{Problem: told}) //nolint:errcheck // the answer ends here
-	case told != nil:
-		answerProblem(w, told)
-	}
+	lines.end(r, err, TrialLine{Counts: counts, Done: true}, func(p *Problem) any { return TrialLine{Problem: p} })
 }
 
 // readSource reads a definition as huma reads those of other calls; nil for no body.

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"errors"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -33,14 +32,5 @@ func (s *Server) verifyOutlet(w http.ResponseWriter, r *http.Request) {
 	result, err := s.service.Outlets.Verify(r.Context(), chi.URLParam(r, "name"), r.URL.Query()["table"], func(now verify.TableVerdict) {
 		lines.write(CompareLine{Table: &now}) //nolint:errcheck // a caller who has gone ends it by the context
 	})
-	var refused *Problem
-	switch {
-	case r.Context().Err() != nil:
-	case err == nil:
-		lines.write(CompareLine{Result: result}) //nolint:errcheck // the answer ends here
-	case errors.As(problem(err), &refused) && lines.began:
-		lines.write(CompareLine{Problem: refused}) //nolint:errcheck // the answer ends here
-	case refused != nil:
-		answerProblem(w, refused)
-	}
+	lines.end(r, err, CompareLine{Result: result}, func(p *Problem) any { return CompareLine{Problem: p} })
 }

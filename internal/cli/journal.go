@@ -26,33 +26,43 @@ func (a *app) journalVerify() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			response, err := a.send(r)
-			if err != nil {
-				return err
-			}
-			defer response.Body.Close() //nolint:errcheck // it was only read
-			lines := bufio.NewScanner(response.Body)
-			lines.Buffer(make([]byte, 64<<10), maxLine)
-			for lines.Scan() {
-				var l api.VerifyLine
-				if err := json.Unmarshal(lines.Bytes(), &l); err != nil {
-					return fmt.Errorf("the service answered in a form that this client does not know: %w", err)
-				}
+			return eachLine(a, r, func(l *api.VerifyLine) (bool, error) {
 				switch {
 				case l.Problem != nil:
-					return &refusal{*l.Problem}
+					return true, &refusal{*l.Problem}
 				case l.Report != nil:
-					return a.printVerified(args[0], l)
+					return true, a.printVerified(args[0], *l)
 				case l.Progress != nil && !a.json:
 					done := 100 * float64(l.Progress.At-l.Progress.First) / float64(max(l.Progress.Next-l.Progress.First, 1))
 					fmt.Fprintf(a.err, "offset %s of %s, %.0f%%\n", count(l.Progress.At-1), count(l.Progress.Next-1), done) //nolint:errcheck // a closed terminal
 				}
-			}
-			if err := lines.Err(); err != nil {
-				return err
-			}
-			return errors.New("the service ended its answer early: see its log")
+				return false, nil
+			})
 		}}
+}
+
+// eachLine makes a call that is answered in lines of JSON, until one of them is the last.
+func eachLine[L any](a *app, r *http.Request, take func(*L) (last bool, err error)) error {
+	response, err := a.send(r)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close() //nolint:errcheck // it was only read
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(make([]byte, 64<<10), maxLine)
+	for lines.Scan() {
+		l := new(L)
+		if err := json.Unmarshal(lines.Bytes(), l); err != nil {
+			return fmt.Errorf("the service answered in a form that this client does not know: %w", err)
+		}
+		if last, err := take(l); last || err != nil {
+			return err
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return err
+	}
+	return errors.New("the service ended its answer early: see its log")
 }
 
 func (a *app) printVerified(source string, l api.VerifyLine) error {

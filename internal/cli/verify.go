@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"bufio"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -31,31 +29,17 @@ func (a *app) verify() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			response, err := a.send(r)
-			if err != nil {
-				return err
-			}
-			defer response.Body.Close() //nolint:errcheck // it was only read
-			lines := bufio.NewScanner(response.Body)
-			lines.Buffer(make([]byte, 64<<10), maxLine)
-			for lines.Scan() {
-				var l api.CompareLine
-				if err := json.Unmarshal(lines.Bytes(), &l); err != nil {
-					return fmt.Errorf("the service answered in a form that this client does not know: %w", err)
-				}
+			return eachLine(a, r, func(l *api.CompareLine) (bool, error) {
 				switch {
 				case l.Problem != nil:
-					return &refusal{*l.Problem}
+					return true, &refusal{*l.Problem}
 				case l.Result != nil:
-					return a.printCompared(l.Result)
+					return true, a.printCompared(l.Result)
 				case l.Table != nil && !l.Table.Done && !a.json:
 					fmt.Fprintf(a.err, "%s: %s of about %s rows\n", l.Table.Table, count(l.Table.Rows), count(max(l.Table.Estimate, l.Table.Rows))) //nolint:errcheck // a closed terminal
 				}
-			}
-			if err := lines.Err(); err != nil {
-				return err
-			}
-			return errors.New("the service ended its answer early: see its log")
+				return false, nil
+			})
 		}}
 	c.Flags().StringSliceVar(&tables, "tables", nil, "patterns of the tables to compare; all of the outlet's without it")
 	return c

@@ -2,8 +2,10 @@ package verify
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -286,9 +288,10 @@ func (c *Comparison) decide(ctx context.Context) error {
 	type seen struct{ source, target []change.Value }
 	suspects := make(map[string]seen)
 	for try := 0; len(c.candidates) > 0; try++ {
-		keys := make([][]string, 0, len(c.candidates))
-		for _, key := range c.candidates {
-			keys = append(keys, key)
+		order := slices.SortedFunc(maps.Keys(c.candidates), func(a, b string) int { return compareKeys(c.candidates[a], c.candidates[b]) })
+		keys := make([][]string, len(order))
+		for i, key := range order {
+			keys[i] = c.candidates[key]
 		}
 		before, err := c.byKey(ctx, c.Source, keys, c.keyed)
 		if err != nil {
@@ -305,7 +308,7 @@ func (c *Comparison) decide(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		for key := range c.candidates {
+		for _, key := range order {
 			now, there := now[key], there[key]
 			switch suspect, again := suspects[key]; {
 			case !unchanged(before[key], now):
@@ -337,6 +340,13 @@ func (c *Comparison) decide(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// compareKeys orders keys as people read them: numbers of fewer digits first.
+func compareKeys(a, b []string) int {
+	return slices.CompareFunc(a, b, func(x, y string) int {
+		return cmp.Or(cmp.Compare(len(x), len(y)), cmp.Compare(x, y))
+	})
 }
 
 // unchanged reports whether a row is as it was; nil is no row.

@@ -9,7 +9,6 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/destination/sql"
 	"rillmark/internal/encode"
-	"rillmark/internal/engine"
 )
 
 // A load of a table that has rows puts its rows over what is there, so that readers never
@@ -170,7 +169,7 @@ func (w *writer) loaded(ctx context.Context, m *encode.Message) error {
 		}
 	}
 	t.loading = ""
-	w.state.Tables[m.Table], w.stateChanged = &tableState{Target: t.sql}, true
+	w.state.Tables[m.Table], w.stateChanged = t.fresh(), true
 	return nil
 }
 
@@ -211,8 +210,8 @@ func (w *writer) takeBack(ctx context.Context) error {
 		if t.column(sql.UntilOffset) == nil {
 			continue
 		}
-		if t.sql != state.Target {
-			return &engine.Fault{Code: "renamed-target", Final: true, Message: fmt.Sprintf("the versions of %s are in %s, and the outlet now names %s", source, state.Target, t.sql), Fix: "give the outlet its former names again, or add another outlet"}
+		if err := w.asBefore(t, state); err != nil {
+			return err
 		}
 		for _, statement := range []string{
 			fmt.Sprintf("DELETE FROM %s WHERE %s > $1", t.sql, sql.Offset),

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"rillmark/internal/change"
+	"rillmark/internal/destination/sql"
 	"rillmark/internal/engine"
 )
 
@@ -24,6 +25,10 @@ type state struct {
 type tableState struct {
 	// Target is the table's quoted name here.
 	Target string `json:"target"`
+	// Keep is how its rows are kept.
+	Keep sql.Keep `json:"keep"`
+	// Rewound says that all of it comes again: the table may be made anew.
+	Rewound bool `json:"rewound,omitempty"`
 	// Loading is the quoted name of the table with the keys that a load has brought so
 	// far; empty where none is under way.
 	Loading string `json:"loading,omitempty"`
@@ -100,7 +105,11 @@ func (w *writer) begin(ctx context.Context) error {
 	if err := w.takeBack(ctx); err != nil {
 		return err
 	}
-	if _, err := w.conn.Exec(ctx, `UPDATE `+name+` SET run = $2, "offset" = $3 WHERE token = $1 AND epoch = $4`, w.outlet.Token, w.outlet.Run, w.outlet.Committed, w.epoch); err != nil {
+	for _, state := range w.state.Tables {
+		state.Rewound = true
+	}
+	tables, _ := json.Marshal(w.state.Tables) // strings and numbers always marshal
+	if _, err := w.conn.Exec(ctx, `UPDATE `+name+` SET run = $2, "offset" = $3, tables = $5::text::jsonb WHERE token = $1 AND epoch = $4`, w.outlet.Token, w.outlet.Run, w.outlet.Committed, w.epoch, string(tables)); err != nil {
 		return err
 	}
 	return w.exec(ctx, "COMMIT")

@@ -122,29 +122,57 @@ func (w *writer) tableFor(ctx context.Context, source string, schema *change.Sch
 		return nil, err
 	}
 	state := w.state.Tables[source]
+	if err := w.asBefore(t, state); err != nil {
+		return nil, err
+	}
 	switch {
 	case len(t.columns) == 0:
 		if err := w.create(ctx, t, schema); err != nil {
 			return nil, err
 		}
-		state = &tableState{Target: t.sql}
+		if state == nil {
+			state = t.fresh()
+		}
 	case state == nil:
 		if state, err = w.meet(ctx, t, schema); err != nil {
 			return nil, err
 		}
 	}
 	t.loading = state.Loading
-	if w.state.Tables[source] == nil {
+	if w.state.Tables[source] == nil || state.Rewound {
+		state.Rewound = false
 		w.state.Tables[source], w.stateChanged = state, true
 	}
 	w.tables[source] = t
 	return t, nil
 }
 
+// fresh is the state of a table that nothing is under way in.
+func (t *table) fresh() *tableState { return &tableState{Target: t.sql, Keep: t.keep} }
+
+// asBefore refuses a table that is not the one that the outlet has written so far: rows
+// would be missing there.
+func (w *writer) asBefore(t *table, state *tableState) error {
+	again := "add another outlet, or `rillmark outlet rewind " + w.outlet.Name + " --to beginning`"
+	switch {
+	case state == nil:
+		return nil
+	case state.Target != t.sql:
+		return &engine.Fault{Code: "other-table", Final: true, Message: fmt.Sprintf("the rows of %s are in %s, and the outlet now names %s", t.source, state.Target, t.sql),
+			Fix: "give the outlet its former names again, or rename the table and say so in " + w.options.Offsets + "; for a table that begins anew, add another outlet"}
+	case state.Keep != t.keep:
+		return &engine.Fault{Code: "other-table", Final: true, Message: fmt.Sprintf("the rows of %s are kept as %s, and the outlet now says %s", t.source, state.Keep, t.keep),
+			Fix: "set it back, or add another outlet with names of its own"}
+	case len(t.columns) == 0 && !state.Rewound:
+		return &engine.Fault{Code: "table-gone", Final: true, Message: fmt.Sprintf("%s is gone, and with it the rows that the outlet has written", t.sql), Fix: "bring it back from a backup, or " + again}
+	}
+	return nil
+}
+
 // meet decides what becomes of the rows of a table that the outlet comes to for the first
 // time.
 func (w *writer) meet(ctx context.Context, t *table, schema *change.Schema) (*tableState, error) {
-	state := &tableState{Target: t.sql}
+	state := t.fresh()
 	filled, err := w.filled(ctx, t)
 	switch {
 	case err != nil || !filled:
