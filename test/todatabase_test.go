@@ -382,6 +382,16 @@ func TestTablesThatRefuse(t *testing.T) {
 		return to.QueryRow(t.Context(), "SELECT count(*) FROM desk WHERE id IN (30, 500)").Scan(&n) == nil && n == 1
 	})
 
+	// Triggers and foreign keys act where the outlet says so; one that is deferrable is
+	// looked at when a transaction is complete.
+	run(t, to, "CREATE SCHEMA acting", "CREATE TABLE acting.fines (fine_id integer PRIMARY KEY, amount bigint, code integer)", "CREATE TABLE acting.desk (id bigint PRIMARY KEY REFERENCES acting.fines (fine_id) DEFERRABLE, note text)",
+		"CREATE FUNCTION acting.stamp() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.note = NEW.note || ' seen'; RETURN NEW; END $$", "CREATE TRIGGER stamp BEFORE INSERT ON acting.desk FOR EACH ROW EXECUTE FUNCTION acting.stamp()")
+	i.intoTables("acting", source, into, map[string]any{"schema": "acting", "triggers": "fire"}, map[string]any{"tables": []string{"desk", "fines"}, "from": "now"})
+	run(t, db, "BEGIN", "INSERT INTO desk VALUES (7001, 'first')", "INSERT INTO fines VALUES (7001, 1, NULL)", "COMMIT")
+	i.reached("circulation", db)
+	i.caughtUp("acting")
+	require.Equal(t, []string{`(7001,"first seen")`}, digest(t, to, "SELECT * FROM acting.desk"))
+
 	// The table is gone; after a rewind it is made anew.
 	run(t, to, "DROP TABLE fines")
 	run(t, db, "UPDATE fines SET amount = 0 WHERE fine_id = 1")

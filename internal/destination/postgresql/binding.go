@@ -132,17 +132,24 @@ func (b *binding) list(places []int) string {
 	return strings.Join(names, ", ")
 }
 
+// maxTexts bounds the statements that are kept: there is one for each set of columns that
+// rows come with.
+const maxTexts = 1000
+
 // text is a statement that is made once.
 func (b *binding) text(does string, build func() string) string {
 	text := b.texts[does]
 	if text == "" {
+		if len(b.texts) >= maxTexts {
+			clear(b.texts)
+		}
 		text = build()
 		b.texts[does] = text
 	}
 	return text
 }
 
-// values appends the text of a row's column at a place of from; null is true for a null.
+// value appends the text of a row's column at a place of from; null is true for a null.
 func (b *binding) value(dst []byte, at int, v change.Value) (text []byte, null bool, err error) {
 	if v.Presence != change.Present {
 		return dst, true, nil
@@ -159,7 +166,7 @@ func (b *binding) value(dst []byte, at int, v change.Value) (text []byte, null b
 
 const timeFormat = "2006-01-02T15:04:05.999999Z07:00"
 
-// own appends the texts of our own columns, for rows that are kept flagged.
+// flags appends the texts of our own columns, for rows that are kept flagged.
 func (b *binding) flags(dst [][]byte, m *encode.Message, deleted bool) [][]byte {
 	if b.keep != sql.Flagged {
 		return dst
@@ -167,7 +174,7 @@ func (b *binding) flags(dst [][]byte, m *encode.Message, deleted bool) [][]byte 
 	return append(dst, fmt.Appendf(nil, "%t", deleted), fmt.Appendf(nil, "%d", m.Offset), m.Committed.UTC().AppendFormat(nil, timeFormat))
 }
 
-// until is the end of the newest version.
+// infinity is the end of the newest version.
 var infinity = []byte("infinity")
 
 func stamp(t time.Time) []byte { return t.UTC().AppendFormat(nil, timeFormat) }

@@ -271,7 +271,9 @@ func (c *copying) Read(p []byte) (int, error) {
 // fill makes the text of the next rows.
 func (c *copying) fill() error {
 	if c.at == c.rows.n {
-		c.w.buffer = c.text
+		if cap(c.text) <= 16*largestCopy { // a large row's room is given back
+			c.w.buffer = c.text
+		}
 		return io.EOF
 	}
 	if c.text == nil {

@@ -103,7 +103,7 @@ const fewest = 32
 // server refuses anything, nothing has been written.
 func (w *writer) atOnce(ctx context.Context, batch *encode.Batch) (written bool, err error) {
 	n := len(batch.Messages)
-	if w.open || n == 0 || n > fewest || batch.Messages[n-1].Offset > batch.Whole || batch.Bytes() > largestCopy {
+	if w.open || w.fires || n == 0 || n > fewest || batch.Messages[n-1].Offset > batch.Whole || batch.Bytes() > largestCopy {
 		return false, nil
 	}
 	type part struct {

@@ -39,6 +39,7 @@ type writer struct {
 	saved      map[string][]byte
 	stages     map[string]bool // the tables that rows are staged in, as long as they are there
 	tables     map[string]*table
+	fires      bool      // triggers and foreign keys act for our rows
 	open       bool      // a transaction is
 	committed  time.Time // at the source, of the newest event
 	durable    int64
@@ -68,13 +69,14 @@ func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destinati
 }
 
 func (w *writer) start(ctx context.Context) error {
+	w.fires = true
 	if w.options.Triggers == "skip" {
-		if _, err := w.conn.Exec(ctx, "SET session_replication_role = replica"); err != nil {
-			var refused *pgconn.PgError
-			if !errors.As(err, &refused) || refused.Code != "42501" {
-				return err
-			}
+		_, err := w.conn.Exec(ctx, "SET session_replication_role = replica")
+		var refused *pgconn.PgError
+		if err != nil && (!errors.As(err, &refused) || refused.Code != "42501") {
+			return err
 		}
+		w.fires = err != nil
 	}
 	if err := w.begin(ctx); err != nil {
 		return err
@@ -207,7 +209,11 @@ func (w *writer) part(ctx context.Context, batch *encode.Batch, from, to int, be
 		return nil, nil
 	}
 	if !w.open {
-		if err := w.exec(ctx, "BEGIN"); err != nil {
+		begin := "BEGIN"
+		if w.fires { // a row may come before the one that it refers to
+			begin += "; SET CONSTRAINTS ALL DEFERRED"
+		}
+		if err := w.exec(ctx, begin); err != nil {
 			return nil, err
 		}
 		w.open = true
