@@ -76,7 +76,7 @@ func TestEachChangeIsToldAsItHappened(t *testing.T) {
 		for _, s := range i.status().Sources {
 			for _, table := range s.Tables {
 				if table.Name == "public.visits" {
-					return table.State == "following" && table.Note == ""
+					return table.State == "following" && table.Note == "" && table.RowsDone == 1 // its one row has been read
 				}
 			}
 		}
