@@ -365,6 +365,12 @@ func TestTablesThatRefuse(t *testing.T) {
 	i.caughtUp("desk")
 	sameRows(t, digest(t, db, "SELECT * FROM fines"), digest(t, to, "SELECT * FROM fines"))
 
+	run(t, db, "UPDATE fines SET code = 3 - code WHERE fine_id IN (299, 300)") // of two rows, too
+	i.reached("circulation", db)
+	i.caughtUp("desk")
+	require.Zero(t, i.letters("desk").Dead)
+	sameRows(t, digest(t, db, "SELECT * FROM fines"), digest(t, to, "SELECT * FROM fines"))
+
 	// The database is brought back from a backup: what it lacks comes again.
 	run(t, to, "CREATE TABLE kept AS SELECT * FROM rillmark.outlets", "CREATE TABLE kept_desk AS SELECT * FROM desk")
 	run(t, db, "INSERT INTO desk VALUES (500, 'later')", "DELETE FROM desk WHERE id = 30")

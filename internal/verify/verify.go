@@ -163,7 +163,8 @@ func (c *Comparison) match() error {
 	return nil
 }
 
-// forward goes through the source's rows, and looks for each at the target.
+// forward goes through the source's rows, and looks for each at the target: among those of
+// the same range where the order is the same, else among those of the same keys.
 func (c *Comparison) forward(ctx context.Context) error {
 	var after []string
 	for {
@@ -171,20 +172,27 @@ func (c *Comparison) forward(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("reading %s at the source: %w", c.Table, err)
 		}
-		there, err := c.targetRows(ctx, page, after)
+		expected := make(map[string][]change.Value, len(page.Rows))
+		for _, row := range page.Rows {
+			expected[rowKey(row, c.keyed)] = change.CloneImage(row) // the page is good until it is read on
+		}
+		if c.Ordered {
+			err = c.between(ctx, expected, after, page)
+		} else if len(expected) > 0 {
+			keys := make([][]string, 0, len(expected))
+			for _, row := range expected {
+				keys = append(keys, texts(row, c.keyed, c.Source.Schema()))
+			}
+			var rows [][]change.Value
+			if rows, err = c.Target.These(ctx, keys); err == nil {
+				c.pair(expected, rows)
+			}
+		}
 		if err != nil {
 			return fmt.Errorf("reading %s at the target: %w", c.Table, err)
 		}
-		for _, row := range page.Rows {
-			key := rowKey(row, c.keyed)
-			other, found := there[key]
-			delete(there, key)
-			if !found || !c.same(row, other) {
-				c.candidates[key] = texts(row, c.keyed, c.Source.Schema())
-			}
-		}
-		for key, other := range there { // at the target alone
-			c.candidates[key] = texts(other, c.targetKey, c.Target.Schema())
+		for key, row := range expected { // at the source alone
+			c.candidates[key] = texts(row, c.keyed, c.Source.Schema())
 		}
 		c.state.Rows += int64(len(page.Rows))
 		if err := c.turn(ctx); err != nil {
@@ -197,27 +205,8 @@ func (c *Comparison) forward(ctx context.Context) error {
 	}
 }
 
-// targetRows are the target's rows that a page of the source should have, by key: those of
-// the same range where the order is the same, else those of the same keys.
-func (c *Comparison) targetRows(ctx context.Context, page Page, after []string) (map[string][]change.Value, error) {
-	there := make(map[string][]change.Value, len(page.Rows))
-	add := func(rows [][]change.Value) {
-		for _, row := range rows {
-			there[rowKey(row, c.targetKey)] = change.CloneImage(row)
-		}
-	}
-	if !c.Ordered {
-		keys := make([][]string, len(page.Rows))
-		for i, row := range page.Rows {
-			keys[i] = texts(row, c.keyed, c.Source.Schema())
-		}
-		if len(keys) == 0 {
-			return there, nil
-		}
-		rows, err := c.Target.These(ctx, keys)
-		add(rows)
-		return there, err
-	}
+// between reads the target's rows of a page's range, however many they are.
+func (c *Comparison) between(ctx context.Context, expected map[string][]change.Value, after []string, page Page) error {
 	var upTo []string
 	if !page.End {
 		upTo = page.Last
@@ -225,13 +214,28 @@ func (c *Comparison) targetRows(ctx context.Context, page Page, after []string) 
 	for {
 		part, err := c.Target.After(ctx, after, upTo)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		add(part.Rows)
+		c.pair(expected, part.Rows)
 		if part.End {
-			return there, nil
+			return nil
 		}
 		after = part.Last
+		if err := c.turn(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+// pair takes rows of the target out of those that are expected, and notes what differs.
+func (c *Comparison) pair(expected map[string][]change.Value, rows [][]change.Value) {
+	for _, row := range rows {
+		key := rowKey(row, c.targetKey)
+		want, found := expected[key]
+		delete(expected, key)
+		if !found || !c.same(want, row) {
+			c.candidates[key] = texts(row, c.targetKey, c.Target.Schema())
+		}
 	}
 }
 

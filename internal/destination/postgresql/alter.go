@@ -82,9 +82,13 @@ func (w *writer) alter(ctx context.Context, t *table, now *change.Schema) error 
 			return w.ownColumn(t, c.Name)
 		}
 		known := t.column(c.Name)
-		kind, before, err := w.typeOf(ctx, now.Engine, c)
-		if err != nil {
-			return err
+		var kind string
+		var before []string
+		if known == nil || len(c.Labels) > 0 { // an enum may have new labels
+			var err error
+			if kind, before, err = w.typeOf(ctx, now.Engine, c); err != nil {
+				return err
+			}
 		}
 		switch {
 		case known == nil:

@@ -18,7 +18,8 @@ import (
 type queued struct {
 	w        *writer
 	pipeline *pgconn.Pipeline
-	waiting  int // for so many answers
+	waiting  int      // for so many answers
+	made     []string // statements that are prepared with those
 	together bool
 }
 
@@ -87,6 +88,7 @@ func (q *queued) run(text string, params [][]byte) error {
 		q.pipeline.SendPrepare(name, text, nil)
 		q.waiting++
 		q.w.prepared[text] = name
+		q.made = append(q.made, text)
 	}
 	q.pipeline.SendQueryPrepared(name, params, nil, nil)
 	if q.waiting++; q.waiting >= maxQueued && !q.together {
@@ -98,9 +100,9 @@ func (q *queued) run(text string, params [][]byte) error {
 // fewest rows go to the server with the offset, in one go.
 const fewest = 32
 
-// atOnce writes a few rows of whole transactions, and the offset, in one go: what is sent
-// before the answers are asked for is one transaction. It reports whether it has; where the
-// server refuses anything, nothing has been written.
+// atOnce writes a few rows of whole transactions, and the offset, in one transaction that goes
+// to the server in one go. It reports whether it has; where the server refuses anything,
+// nothing has been written.
 func (w *writer) atOnce(ctx context.Context, batch *encode.Batch) (written bool, err error) {
 	n := len(batch.Messages)
 	if w.open || w.fires || n == 0 || n > fewest || batch.Messages[n-1].Offset > batch.Whole || batch.Bytes() > largestCopy {
@@ -120,23 +122,29 @@ func (w *writer) atOnce(ctx context.Context, batch *encode.Batch) (written bool,
 		parts = append(parts, part{t.bound, m})
 	}
 	w.committed = batch.Messages[n-1].Committed
+	offset := max(batch.Whole, w.durable)
 	q := &queued{w: w, pipeline: w.conn.PgConn().StartPipeline(ctx), together: true}
 	defer func() {
-		closing := q.pipeline.Close()
+		// Closing sends what is queued: without its end, none of it stays.
+		if closing := q.pipeline.Close(); err == nil {
+			err = closing
+		}
+		if written = err == nil; written {
+			w.done(offset)
+			return
+		}
 		var refused *pgconn.PgError
-		switch {
-		case errors.As(err, &refused):
-			err = nil // it is found out one after another what is refused
-		case err == nil && closing != nil:
-			written, err = false, closing
+		if rolling := w.exec(ctx, "ROLLBACK"); errors.As(err, &refused) {
+			err = rolling // it is found out one after another what is refused
 		}
 	}()
+	q.pipeline.SendQueryParams("BEGIN", nil, nil, nil, nil)
+	q.waiting++
 	for _, p := range parts {
 		if err := q.rows(p.b, []*encode.Message{p.m}); err != nil {
 			return false, err
 		}
 	}
-	offset := max(batch.Whole, w.durable)
 	_, name := w.options.offsetsTable()
 	err = q.run(`WITH mine AS (UPDATE `+name+` SET "offset" = $2::bigint, committed_at = $3::timestamptz WHERE token = $1::uuid AND epoch = $4::bigint RETURNING 1)
 		SELECT 1 / (SELECT count(*) FROM mine) -- fails, and all with it, where another session has begun`,
@@ -144,11 +152,9 @@ func (w *writer) atOnce(ctx context.Context, batch *encode.Batch) (written bool,
 	if err != nil {
 		return false, err
 	}
-	if err := q.settle(); err != nil {
-		return false, err
-	}
-	w.done(offset)
-	return true, nil
+	q.pipeline.SendQueryParams("COMMIT", nil, nil, nil, nil)
+	q.waiting++
+	return false, q.settle() // whether it is written is known once the pipeline is closed
 }
 
 // maxPrepared bounds the statements that a session keeps.
@@ -160,25 +166,24 @@ func (q *queued) settle() error {
 		return nil
 	}
 	q.waiting = 0
-	if err := q.pipeline.Sync(); err != nil {
-		return err
-	}
-	for {
-		results, err := q.pipeline.GetResults()
-		if err != nil {
-			clear(q.w.prepared) // what was prepared behind the failure is not there
-			return err
+	err := q.pipeline.Sync()
+	for err == nil {
+		var results any
+		if results, err = q.pipeline.GetResults(); err != nil {
+			break
 		}
 		switch r := results.(type) {
 		case *pgconn.ResultReader:
-			if _, err := r.Close(); err != nil {
-				clear(q.w.prepared)
-				return err
-			}
+			_, err = r.Close()
 		case *pgconn.PipelineSync:
+			q.made = q.made[:0]
 			return nil
 		}
 	}
+	for _, text := range q.made {
+		delete(q.w.prepared, text) // what was prepared behind the failure is not there
+	}
+	return err
 }
 
 // row is a row's columns at places as parameters.

@@ -109,7 +109,11 @@ func (w *writer) begin(ctx context.Context) error {
 		state.Rewound = true
 	}
 	tables, _ := json.Marshal(w.state.Tables) // strings and numbers always marshal
-	if _, err := w.conn.Exec(ctx, `UPDATE `+name+` SET run = $2, "offset" = $3, tables = $5::text::jsonb WHERE token = $1 AND epoch = $4`, w.outlet.Token, w.outlet.Run, w.outlet.Committed, w.epoch, string(tables)); err != nil {
+	tag, err := w.conn.Exec(ctx, `UPDATE `+name+` SET run = $2, "offset" = $3, tables = $5::text::jsonb WHERE token = $1 AND epoch = $4`, w.outlet.Token, w.outlet.Run, w.outlet.Committed, w.epoch, string(tables))
+	if err == nil && tag.RowsAffected() == 0 {
+		err = errFenced
+	}
+	if err != nil {
 		return err
 	}
 	return w.exec(ctx, "COMMIT")

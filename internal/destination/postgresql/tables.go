@@ -64,7 +64,7 @@ func (o *OutletSettings) place(source string) (schema, name string, err error) {
 	return schema, name, nil
 }
 
-// look reads a table's definition; nil where it is not there.
+// look reads a table's definition, which has no columns where it is not there.
 func (w *writer) look(ctx context.Context, source string) (*table, error) {
 	schema, name, err := w.options.place(source)
 	if err != nil {
@@ -140,8 +140,9 @@ func (w *writer) tableFor(ctx context.Context, source string, schema *change.Sch
 	}
 	t.loading = state.Loading
 	if w.state.Tables[source] == nil || state.Rewound {
-		state.Rewound = false
-		w.state.Tables[source], w.stateChanged = state, true
+		now := *state
+		now.Rewound = false
+		w.state.Tables[source], w.stateChanged = &now, true
 	}
 	w.tables[source] = t
 	return t, nil
@@ -187,10 +188,7 @@ func (w *writer) meet(ctx context.Context, t *table, schema *change.Schema) (*ta
 	if err := w.alter(ctx, t, schema); err != nil {
 		return nil, err
 	}
-	w.tables[t.source] = t
-	err = w.beginReload(ctx, t, schema, state)
-	delete(w.tables, t.source)
-	return state, err
+	return state, w.beginReload(ctx, t, schema, state)
 }
 
 // definable says why a table is not made or altered where that is so.
@@ -254,9 +252,6 @@ func (w *writer) create(ctx context.Context, t *table, schema *change.Schema) er
 		}
 		statements = appendNew(statements, before)
 		made := &column{name: c.Name, kind: kind, notNull: c.Key > 0 || !c.Nullable && t.keep == sql.Current}
-		if t.keep == sql.Versions && c.Key == 0 {
-			made.notNull = false
-		}
 		t.columns = append(t.columns, made)
 	}
 	for _, c := range own(t.keep) {

@@ -2,9 +2,9 @@ package postgresql
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -35,8 +35,9 @@ type writer struct {
 	state  state
 	// stateChanged says that the tables of the state are not those on record.
 	stateChanged bool
-	// saved is what the tables were at savepoints, by their names.
-	saved      map[string][]byte
+	// saved is what the tables were at savepoints, by their names. What a table's state is
+	// does not change: it is replaced.
+	saved      map[string]map[string]*tableState
 	stages     map[string]bool // the tables that rows are staged in, as long as they are there
 	tables     map[string]*table
 	fires      bool      // triggers and foreign keys act for our rows
@@ -53,7 +54,7 @@ type writer struct {
 
 // Open implements [destination.Destination].
 func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destination.Writer, error) {
-	w := &writer{Destination: d, outlet: o, tables: make(map[string]*table), prepared: make(map[string]string), cautious: make(map[string]int), saved: make(map[string][]byte), stages: make(map[string]bool)}
+	w := &writer{Destination: d, outlet: o, tables: make(map[string]*table), prepared: make(map[string]string), cautious: make(map[string]int), saved: make(map[string]map[string]*tableState), stages: make(map[string]bool)}
 	var err error
 	if w.kept, err = d.options.kept(); err != nil {
 		return nil, err
@@ -222,7 +223,14 @@ func (w *writer) part(ctx context.Context, batch *encode.Batch, from, to int, be
 		return nil, err
 	}
 	w.committed = batch.Messages[to-1].Committed
-	err := w.apply(ctx, batch.Messages[from:to])
+	err := w.apply(ctx, batch.Messages[from:to], fewRows)
+	if isUnique(err) {
+		// Values may be unique only once all rows are written: together they are.
+		if err := w.rollbackTo(ctx, "part"); err != nil {
+			return nil, err
+		}
+		err = w.apply(ctx, batch.Messages[from:to], 0)
+	}
 	if err == nil {
 		return nil, w.exec(ctx, "RELEASE SAVEPOINT part")
 	}
@@ -245,7 +253,7 @@ func (w *writer) part(ctx context.Context, batch *encode.Batch, from, to int, be
 			if err = w.savepoint(ctx, "one"); err != nil {
 				return nil, err
 			}
-			if err = w.apply(ctx, batch.Messages[i:end]); err == nil {
+			if err = w.apply(ctx, batch.Messages[i:end], fewRows); err == nil {
 				if err = w.exec(ctx, "RELEASE SAVEPOINT one"); err != nil {
 					return nil, err
 				}
@@ -277,15 +285,12 @@ func (w *writer) part(ctx context.Context, batch *encode.Batch, from, to int, be
 func (w *writer) rollbackTo(ctx context.Context, savepoint string) error {
 	clear(w.tables)
 	clear(w.stages)
-	w.state.Tables = nil
-	if err := json.Unmarshal(w.saved[savepoint], &w.state.Tables); err != nil {
-		return err
-	}
+	w.state.Tables = maps.Clone(w.saved[savepoint])
 	return w.exec(ctx, "ROLLBACK TO SAVEPOINT "+savepoint)
 }
 
 func (w *writer) savepoint(ctx context.Context, name string) error {
-	w.saved[name], _ = json.Marshal(w.state.Tables) // strings and numbers always marshal
+	w.saved[name] = maps.Clone(w.state.Tables)
 	return w.exec(ctx, "SAVEPOINT "+name)
 }
 
@@ -298,13 +303,13 @@ func (w *writer) exec(ctx context.Context, statement string) error {
 const fewRows = 100
 
 // apply writes messages in their order, as far as that can be seen: rows of one table
-// between two events about whole tables may go together.
-func (w *writer) apply(ctx context.Context, messages []encode.Message) error {
+// between two events about whole tables may go together, where they are more than few.
+func (w *writer) apply(ctx context.Context, messages []encode.Message, few int) error {
 	var runs []*run
 	byTable := make(map[string]*run)
 	flush := func() error {
 		for _, r := range runs {
-			if err := w.rows(ctx, r); err != nil {
+			if err := w.rows(ctx, r, few); err != nil {
 				return err
 			}
 		}
@@ -362,7 +367,7 @@ func (w *writer) event(ctx context.Context, m *encode.Message) error {
 	}
 }
 
-func (w *writer) rows(ctx context.Context, r *run) error {
+func (w *writer) rows(ctx context.Context, r *run, few int) error {
 	b, err := w.bind(ctx, r)
 	if err != nil {
 		return err
@@ -371,9 +376,9 @@ func (w *writer) rows(ctx context.Context, r *run) error {
 		return err
 	}
 	switch {
-	case b.keep == sql.Versions && len(r.messages) > fewRows:
+	case b.keep == sql.Versions && len(r.messages) > few:
 		return w.versions(ctx, b, r.messages)
-	case len(r.messages) > fewRows:
+	case len(r.messages) > few:
 		return w.setwise(ctx, b, r.messages)
 	}
 	return w.single(ctx, b, r.messages)
