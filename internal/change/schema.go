@@ -220,6 +220,16 @@ func (c *Column) NameInSource() string {
 	return c.Name
 }
 
+// Column is the column of a name; nil where there is none.
+func (s *Schema) Column(name string) *Column {
+	for i := range s.Columns {
+		if s.Columns[i].Name == name {
+			return &s.Columns[i]
+		}
+	}
+	return nil
+}
+
 // Fingerprint names the version.
 func (s *Schema) Fingerprint() Fingerprint { return s.fingerprint }
 

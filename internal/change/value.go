@@ -73,3 +73,13 @@ func RowKey(values []Value) string {
 	}
 	return string(b)
 }
+
+// Omits reports whether any value of an image was left out.
+func Omits(image []Value) bool {
+	for i := range image {
+		if image[i].Presence == Omitted {
+			return true
+		}
+	}
+	return false
+}

@@ -19,7 +19,7 @@ import (
 // values out. The lock is held, a unit is open.
 func (r *run) askRefetch(rel *relation, place session.LSN, raw []pgoutput.TupleColumn, after []change.Value) {
 	t := rel.table
-	if rel.rule.Filter == nil || !omits(after) || len(rel.layout.Schema.Key()) == 0 {
+	if rel.rule.Filter == nil || !change.Omits(after) || len(rel.layout.Schema.Key()) == 0 {
 		return
 	}
 	s := &t.State

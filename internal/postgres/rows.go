@@ -61,7 +61,7 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 			r.loads.WantLoad(t)
 		}
 	}
-	rel.table = t
+	rel.table, rel.enums = t, enumsOf(rel)
 	if t.Mapped() {
 		r.hosts(t, m.OID, own)
 	}
@@ -343,7 +343,7 @@ func (r *run) update(rel *relation, m *pgoutput.Update, place session.LSN) (err 
 	switch {
 	case effect == rules.Enters:
 		r.askRefetch(rel, place, m.New, after)
-	case effect == rules.Changes && omits(after):
+	case effect == rules.Changes && change.Omits(after):
 		was := m.Old
 		if !r.rekeyed {
 			was = nil
@@ -409,10 +409,6 @@ func (r *run) keyImage(rel *relation, old []pgoutput.TupleColumn) (image []chang
 		}
 	}
 	return r.image[0], nil
-}
-
-func omits(image []change.Value) bool {
-	return slices.ContainsFunc(image, func(v change.Value) bool { return v.Presence == change.Omitted })
 }
 
 func (r *run) delete(rel *relation, m *pgoutput.Delete, place session.LSN) (err error) {

@@ -114,6 +114,8 @@ type relation struct {
 	table   *tables.Table
 	skipped bool // the rules leave it out
 	moved   bool // it has come to another table, or left one, since it was announced
+	enums   []enum
+	strays  []string // labels that the catalogue does not know
 }
 
 // own notes whose the tables are that a captured table is made of.
@@ -342,7 +344,7 @@ func (r *run) take(ctx context.Context, data []byte, start session.LSN) error {
 const maxArena = 1 << 20
 
 // prepare makes a table's announcement good again where its rows have another name
-// since, and rows that came in binary form text.
+// since, rows that came in binary form text, and labels known.
 func (r *run) prepare(ctx context.Context, oid uint32, tuples ...[]pgoutput.TupleColumn) error {
 	rel := r.relations[oid]
 	if rel != nil && rel.moved {
@@ -351,16 +353,22 @@ func (r *run) prepare(ctx context.Context, oid uint32, tuples ...[]pgoutput.Tupl
 		}
 		rel = r.relations[oid]
 	}
-	if !r.binary || rel == nil || rel.skipped {
+	if rel == nil || rel.skipped {
 		return nil
 	}
 	for _, tuple := range tuples {
 		if len(tuple) == 0 {
 			continue
 		}
-		if err := r.inText(ctx, rel.layout, tuple); err != nil {
+		if r.binary {
+			if err := r.inText(ctx, rel.layout, tuple); err != nil {
+				return err
+			}
+		}
+		if err := r.withLabels(ctx, oid, tuple); err != nil {
 			return err
 		}
+		rel = r.relations[oid]
 	}
 	return nil
 }

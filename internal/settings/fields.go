@@ -66,6 +66,9 @@ func fields(t reflect.Type, at string, advanced bool) (all []Field) {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		name := jsonName(f)
+		if f.Anonymous && name == "" && inner(f.Type).Kind() == reflect.Struct {
+			all = append(all, fields(inner(f.Type), at, advanced)...)
+		}
 		if name == "" {
 			continue
 		}

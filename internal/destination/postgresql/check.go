@@ -53,7 +53,7 @@ func (d *Destination) quotedUser() string { return quoted(d.settings.User) }
 // checkOffsets looks whether the table of offsets is there and may be written, or be made.
 func (d *Destination) checkOffsets(ctx context.Context, conn *pgx.Conn) change.Check {
 	schema, name := d.options.offsetsTable()
-	bareSchema, bareName, _ := change.SplitTable(d.options.Offsets) // it has been validated
+	bareSchema, bareName := d.options.OffsetsTable()
 	c := change.Check{Name: "table of offsets", Verdict: change.Good, Found: name + " can be written"}
 	var there, may, mayMake bool
 	err := conn.QueryRow(ctx, `SELECT t.oid IS NOT NULL, coalesce(has_table_privilege(t.oid, 'SELECT, INSERT, UPDATE') AND has_schema_privilege(n.oid, 'USAGE'), false),

@@ -19,11 +19,11 @@ var _ destination.Comparer = (*Destination)(nil)
 // CompareRows implements [destination.Comparer]: the rows as they are now, whichever way
 // they are kept.
 func (d *Destination) CompareRows(ctx context.Context, table string, source *change.Schema) (verify.Side, error) {
-	kept, err := d.options.kept()
+	kept, err := d.options.Kept()
 	if err != nil {
 		return nil, err
 	}
-	schema, name, err := d.options.place(table)
+	schema, name, err := d.options.Place(table, 63)
 	if err != nil {
 		return nil, err
 	}

@@ -16,7 +16,7 @@ import (
 
 // queued are statements that go to the server together.
 type queued struct {
-	w        *writer
+	d        *database
 	pipeline *pgconn.Pipeline
 	waiting  int      // for so many answers
 	made     []string // statements that are prepared with those
@@ -27,9 +27,9 @@ type queued struct {
 // wait for room otherwise.
 const maxQueued = 200
 
-// single writes rows one after another: each message as it is.
-func (w *writer) single(ctx context.Context, b *binding, messages []*encode.Message) (err error) {
-	q := &queued{w: w, pipeline: w.conn.PgConn().StartPipeline(ctx)}
+// Single implements [sql.RowWriter].
+func (d *database) Single(ctx context.Context, b *sql.Binding, messages []*encode.Message) (err error) {
+	q := &queued{d: d, pipeline: d.conn.PgConn().StartPipeline(ctx)}
 	defer func() {
 		if closing := q.pipeline.Close(); err == nil {
 			err = closing
@@ -42,23 +42,23 @@ func (w *writer) single(ctx context.Context, b *binding, messages []*encode.Mess
 }
 
 // rows queues messages of rows.
-func (q *queued) rows(b *binding, messages []*encode.Message) (err error) {
+func (q *queued) rows(b *sql.Binding, messages []*encode.Message) (err error) {
 	for i, m := range messages {
 		switch {
-		case b.keep == sql.Versions:
+		case b.Keep == sql.Versions:
 			err = q.version(b, m)
-		case m.Operation == change.Delete && len(b.key) == 0:
-			err = keyless(m)
+		case m.Operation == change.Delete && len(b.Key) == 0:
+			err = sql.Keyless(m)
 		case m.Operation == change.Delete:
-			if m.Rekeyed != nil && (i+1 == len(messages) || omitsSome(messages[i+1].Row)) {
+			if m.Rekeyed != nil && (i+1 == len(messages) || change.Omits(messages[i+1].Row)) {
 				err = q.move(b, m)
 			}
 			if err == nil {
 				err = q.remove(b, m)
 			}
-		case m.Operation == change.Update && len(b.key) == 0:
-			err = keyless(m)
-		case omitsSome(m.Row):
+		case m.Operation == change.Update && len(b.Key) == 0:
+			err = sql.Keyless(m)
+		case change.Omits(m.Row):
 			err = q.patch(b, m)
 		default:
 			err = q.put(b, m)
@@ -70,24 +70,21 @@ func (q *queued) rows(b *binding, messages []*encode.Message) (err error) {
 	return nil
 }
 
-func omitsSome(image []change.Value) bool {
-	return slices.ContainsFunc(image, func(v change.Value) bool { return v.Presence == change.Omitted })
-}
-
 // run queues a statement, which is prepared the first time.
 func (q *queued) run(text string, params [][]byte) error {
-	name := q.w.prepared[text]
+	name := q.d.prepared[text]
 	if name == "" {
-		if len(q.w.prepared) >= maxPrepared {
-			clear(q.w.prepared)
+		if q.d.stale || len(q.d.prepared) >= maxPrepared {
+			q.d.stale = false
+			clear(q.d.prepared)
 			q.pipeline.SendQueryParams("DEALLOCATE ALL", nil, nil, nil, nil)
 			q.waiting++
 		}
-		q.w.statements++
-		name = fmt.Sprintf("rillmark_%d", q.w.statements)
+		q.d.statements++
+		name = fmt.Sprintf("rillmark_%d", q.d.statements)
 		q.pipeline.SendPrepare(name, text, nil)
 		q.waiting++
-		q.w.prepared[text] = name
+		q.d.prepared[text] = name
 		q.made = append(q.made, text)
 	}
 	q.pipeline.SendQueryPrepared(name, params, nil, nil)
@@ -97,58 +94,36 @@ func (q *queued) run(text string, params [][]byte) error {
 	return nil
 }
 
-// fewest rows go to the server with the offset, in one go.
-const fewest = 32
-
-// atOnce writes a few rows of whole transactions, and the offset, in one transaction that goes
-// to the server in one go. It reports whether it has; where the server refuses anything,
-// nothing has been written.
-func (w *writer) atOnce(ctx context.Context, batch *encode.Batch) (written bool, err error) {
-	n := len(batch.Messages)
-	if w.open || w.fires || n == 0 || n > fewest || batch.Messages[n-1].Offset > batch.Whole || batch.Bytes() > largestCopy {
-		return false, nil
+// AtOnce implements [sql.RowWriter].
+func (d *database) AtOnce(ctx context.Context, bindings []*sql.Binding, messages []*encode.Message, r *sql.Record) (written bool, err error) {
+	if d.fires {
+		return false, nil // constraints are looked at when the transaction ends
 	}
-	type part struct {
-		b *binding
-		m *encode.Message
-	}
-	parts := make([]part, 0, fewest)
-	for i := range batch.Messages {
-		m := &batch.Messages[i]
-		t := w.tables[m.Table]
-		if !m.Operation.IsRow() || t == nil || t.bound == nil || t.loading != "" || t.bound.schema.Fingerprint() != m.Schema.Fingerprint() || m.Rekeyed != nil {
-			return false, nil
-		}
-		parts = append(parts, part{t.bound, m})
-	}
-	w.committed = batch.Messages[n-1].Committed
-	offset := max(batch.Whole, w.durable)
-	q := &queued{w: w, pipeline: w.conn.PgConn().StartPipeline(ctx), together: true}
+	q := &queued{d: d, pipeline: d.conn.PgConn().StartPipeline(ctx), together: true}
 	defer func() {
 		// Closing sends what is queued: without its end, none of it stays.
 		if closing := q.pipeline.Close(); err == nil {
 			err = closing
 		}
 		if written = err == nil; written {
-			w.done(offset)
 			return
 		}
 		var refused *pgconn.PgError
-		if rolling := w.exec(ctx, "ROLLBACK"); errors.As(err, &refused) {
+		if rolling := d.exec(ctx, "ROLLBACK"); errors.As(err, &refused) {
 			err = rolling // it is found out one after another what is refused
 		}
 	}()
 	q.pipeline.SendQueryParams("BEGIN", nil, nil, nil, nil)
 	q.waiting++
-	for _, p := range parts {
-		if err := q.rows(p.b, []*encode.Message{p.m}); err != nil {
+	for i := range messages {
+		if err := q.rows(bindings[i], messages[i:i+1]); err != nil {
 			return false, err
 		}
 	}
-	_, name := w.options.offsetsTable()
+	_, name := d.options.offsetsTable()
 	err = q.run(`WITH mine AS (UPDATE `+name+` SET "offset" = $2::bigint, committed_at = $3::timestamptz WHERE token = $1::uuid AND epoch = $4::bigint RETURNING 1)
 		SELECT 1 / (SELECT count(*) FROM mine) -- fails, and all with it, where another session has begun`,
-		[][]byte{[]byte(w.outlet.Token), fmt.Append(nil, offset), stamp(w.committed), fmt.Append(nil, w.epoch)})
+		[][]byte{[]byte(d.outlet.Token), fmt.Append(nil, r.Offset), d.AppendTime(nil, r.Committed), fmt.Append(nil, d.epoch)})
 	if err != nil {
 		return false, err
 	}
@@ -181,16 +156,16 @@ func (q *queued) settle() error {
 		}
 	}
 	for _, text := range q.made {
-		delete(q.w.prepared, text) // what was prepared behind the failure is not there
+		delete(q.d.prepared, text) // what was prepared behind the failure is not there
 	}
 	return err
 }
 
 // row is a row's columns at places as parameters.
-func (b *binding) row(image []change.Value, places []int) (params [][]byte, err error) {
+func row(b *sql.Binding, image []change.Value, places []int) (params [][]byte, err error) {
 	params = make([][]byte, 0, len(places)+3)
 	for _, at := range places {
-		text, null, err := b.value([]byte{}, at, image[b.from[at]])
+		text, null, err := b.Value([]byte{}, at, image[b.From[at]])
 		if err != nil {
 			return nil, err
 		}
@@ -202,14 +177,29 @@ func (b *binding) row(image []change.Value, places []int) (params [][]byte, err 
 	return params, nil
 }
 
-func (b *binding) carried(image []change.Value) (places []int) {
-	for at, i := range b.from {
-		if image[i].Presence != change.Omitted {
-			places = append(places, at)
-		}
+// flags appends the texts of our own columns, for rows that are kept flagged.
+func flags(dst [][]byte, b *sql.Binding, m *encode.Message, deleted bool) [][]byte {
+	if b.Keep != sql.Flagged {
+		return dst
 	}
-	return places
+	for which := range b.Keep.Own() {
+		text, _ := b.AppendFlag(nil, m, deleted, which)
+		dst = append(dst, text)
+	}
+	return dst
 }
+
+func joined(names []string) string { return strings.Join(names, ", ") }
+
+func qualified(table string, names []string) string {
+	parts := make([]string, len(names))
+	for i, name := range names {
+		parts[i] = table + "." + name
+	}
+	return joined(parts)
+}
+
+func isOwn(k sql.Keep, name string) bool { return slices.Contains(k.Own(), name) }
 
 func placeholders(from, n int) string {
 	parts := make([]string, n)
@@ -220,89 +210,158 @@ func placeholders(from, n int) string {
 }
 
 // put writes a row of which everything is known.
-func (q *queued) put(b *binding, m *encode.Message) error {
-	params, err := b.row(m.Row, b.all()[:len(b.from)])
+func (q *queued) put(b *sql.Binding, m *encode.Message) error {
+	params, err := row(b, m.Row, b.All()[:len(b.From)])
 	if err != nil {
 		return err
 	}
-	params = b.flags(params, m, false)
-	return q.run(b.text("put", func() string {
-		text := "INSERT INTO " + b.sql + " (" + b.list(b.all()) + ") OVERRIDING SYSTEM VALUE VALUES (" + placeholders(1, len(b.names)) + ")"
-		if len(b.key) > 0 {
-			text += " ON CONFLICT (" + strings.Join(b.keyNames(), ", ") + ") DO UPDATE SET " + b.setting(b.all(), "excluded")
+	params = flags(params, b, m, false)
+	return q.run(b.Text("put", func() string {
+		text := "INSERT INTO " + b.SQL + " (" + b.List(b.All()) + ") OVERRIDING SYSTEM VALUE VALUES (" + placeholders(1, len(b.Names)) + ")"
+		if len(b.Key) > 0 {
+			text += " ON CONFLICT (" + strings.Join(b.KeyNames(), ", ") + ") DO UPDATE SET " + b.Setting(b.All(), from("excluded"))
 		}
 		return text
 	}), params)
 }
 
 // patch writes what is known of a row that is there.
-func (q *queued) patch(b *binding, m *encode.Message) error {
-	if len(b.key) == 0 {
-		return keyless(m)
+func (q *queued) patch(b *sql.Binding, m *encode.Message) error {
+	if len(b.Key) == 0 {
+		return sql.Keyless(m)
 	}
-	places := b.carried(m.Row)
-	params, err := b.row(m.Row, places)
+	places := b.Carried(m.Row)
+	params, err := row(b, m.Row, places)
 	if err != nil {
 		return err
 	}
-	params = b.flags(params, m, false)
-	for i := len(b.from); i < len(b.names); i++ {
+	params = flags(params, b, m, false)
+	for i := len(b.From); i < len(b.Names); i++ {
 		places = append(places, i)
 	}
-	return q.run(b.text(fmt.Sprint("patch", places), func() string {
+	return q.run(b.Text(fmt.Sprint("patch", places), func() string {
 		var sets, wheres []string
 		for i, at := range places {
-			one := fmt.Sprintf("%s = $%d", b.names[at], i+1)
-			if slices.Contains(b.key, at) {
+			one := fmt.Sprintf("%s = $%d", b.Names[at], i+1)
+			if slices.Contains(b.Key, at) {
 				wheres = append(wheres, one)
 			}
 			sets = append(sets, one)
 		}
-		return "UPDATE " + b.sql + " SET " + strings.Join(sets, ", ") + " WHERE " + strings.Join(wheres, " AND ")
+		return "UPDATE " + b.SQL + " SET " + strings.Join(sets, ", ") + " WHERE " + strings.Join(wheres, " AND ")
 	}), params)
 }
 
 // remove takes a row out, or flags it.
-func (q *queued) remove(b *binding, m *encode.Message) error {
-	params, err := b.row(m.Before, b.key)
+func (q *queued) remove(b *sql.Binding, m *encode.Message) error {
+	params, err := row(b, m.Before, b.Key)
 	if err != nil {
 		return err
 	}
-	params = b.flags(params, m, true)
-	return q.run(b.text("remove", func() string {
-		where := " WHERE " + b.keyed()
-		if b.keep == sql.Flagged {
-			n := len(b.key)
-			return fmt.Sprintf("UPDATE %s SET %s = $%d, %s = $%d, %s = $%d", b.sql, sql.Deleted, n+1, sql.Offset, n+2, sql.ChangedAt, n+3) + where
+	params = flags(params, b, m, true)
+	return q.run(b.Text("remove", func() string {
+		where := " WHERE " + keyed(b)
+		if b.Keep == sql.Flagged {
+			n := len(b.Key)
+			return fmt.Sprintf("UPDATE %s SET %s = $%d, %s = $%d, %s = $%d", b.SQL, sql.Deleted, n+1, sql.Offset, n+2, sql.ChangedAt, n+3) + where
 		}
-		return "DELETE FROM " + b.sql + where
+		return "DELETE FROM " + b.SQL + where
 	}), params)
 }
 
 // move puts a copy of a row under its new key: the second half of the change may leave values
 // out that only the row under the old key has, and may come with the next batch. It then
 // writes what is known of it.
-func (q *queued) move(b *binding, old *encode.Message) error {
-	keys, err := b.row(withKey(b, old.Before, old.Rekeyed), b.key)
+func (q *queued) move(b *sql.Binding, old *encode.Message) error {
+	keys, err := row(b, b.WithKey(old.Before, old.Rekeyed), b.Key)
 	if err != nil {
 		return err
 	}
-	before, err := b.row(old.Before, b.key)
+	before, err := row(b, old.Before, b.Key)
 	if err != nil {
 		return err
 	}
-	if err := q.run(b.text("clear", func() string {
-		return "DELETE FROM " + b.sql + " WHERE " + b.keyed()
+	if err := q.run(b.Text("clear", func() string {
+		return "DELETE FROM " + b.SQL + " WHERE " + keyed(b)
 	}), keys); err != nil {
 		return err
 	}
-	return q.run(b.text("move", func() string {
-		values := slices.Clone(b.names)
-		wheres := make([]string, len(b.key))
-		for i, at := range b.key {
+	return q.run(b.Text("move", func() string {
+		values := slices.Clone(b.Names)
+		wheres := make([]string, len(b.Key))
+		for i, at := range b.Key {
 			values[at] = fmt.Sprintf("$%d", i+1)
-			wheres[i] = fmt.Sprintf("%s = $%d", b.names[at], len(b.key)+i+1)
+			wheres[i] = fmt.Sprintf("%s = $%d", b.Names[at], len(b.Key)+i+1)
 		}
-		return "INSERT INTO " + b.sql + " (" + b.list(b.all()) + ") OVERRIDING SYSTEM VALUE SELECT " + strings.Join(values, ", ") + " FROM " + b.sql + " WHERE " + strings.Join(wheres, " AND ")
+		return "INSERT INTO " + b.SQL + " (" + b.List(b.All()) + ") OVERRIDING SYSTEM VALUE SELECT " + strings.Join(values, ", ") + " FROM " + b.SQL + " WHERE " + strings.Join(wheres, " AND ")
 	}), append(keys, before...))
+}
+
+// version writes one message as a version, and ends the one before it.
+func (q *queued) version(b *sql.Binding, m *encode.Message) error {
+	image := m.Row
+	if m.Operation == change.Delete {
+		image = m.Before
+	}
+	if len(b.Key) > 0 {
+		key, err := row(b, image, b.Key)
+		if err != nil {
+			return err
+		}
+		if err := q.run(b.Text("end", func() string {
+			n := len(b.Key)
+			return fmt.Sprintf("UPDATE %s SET %s = $%d, %s = $%d WHERE %s AND %s = 'infinity'", b.SQL, sql.Until, n+1, sql.UntilOffset, n+2, keyed(b), sql.Until)
+		}), append(key, q.d.AppendTime(nil, m.Committed), fmt.Append(nil, m.Offset))); err != nil {
+			return err
+		}
+	}
+	places := b.All()[:len(b.From)]
+	params, err := row(b, image, places)
+	if err != nil {
+		return err
+	}
+	until := []byte(q.d.Infinity())
+	if m.Operation == change.Delete {
+		until = q.d.AppendTime(nil, m.Committed)
+	}
+	params = append(params, []byte(m.Operation.String()), fmt.Append(nil, m.Offset), q.d.AppendTime(nil, m.Committed), until, nil)
+	carried := b.Carried(image)
+	if len(carried) == len(b.From) || len(b.Key) == 0 || m.Operation == change.Delete {
+		return q.run(b.Text("version", func() string {
+			return "INSERT INTO " + b.SQL + " (" + b.List(b.All()) + ") OVERRIDING SYSTEM VALUE VALUES (" + placeholders(1, len(b.Names)) + ")"
+		}), params)
+	}
+	// What the log left out is as it was in the version before.
+	previous := image
+	if m.Rekeyed != nil {
+		previous = b.WithKey(image, m.Rekeyed)
+	}
+	key, err := row(b, previous, b.Key)
+	if err != nil {
+		return err
+	}
+	return q.run(b.Text(fmt.Sprint("version of", carried), func() string {
+		values := make([]string, len(b.Names))
+		for at := range b.Names {
+			values[at] = fmt.Sprintf("$%d", at+1)
+			if at < len(b.From) && !slices.Contains(carried, at) {
+				values[at] = fmt.Sprintf("CASE WHEN $%d::text IS NULL THEN before.%s END", at+1, b.Names[at])
+			}
+		}
+		wheres := make([]string, len(b.Key))
+		for i, name := range b.KeyNames() {
+			wheres[i] = fmt.Sprintf("%s = $%d", name, len(b.Names)+i+1)
+		}
+		return "INSERT INTO " + b.SQL + " (" + b.List(b.All()) + ") OVERRIDING SYSTEM VALUE SELECT " + strings.Join(values, ", ") +
+			" FROM (SELECT) one LEFT JOIN LATERAL (SELECT * FROM " + b.SQL + " WHERE " + strings.Join(wheres, " AND ") + " AND " + sql.Operation + " <> 'delete' ORDER BY " + sql.Offset + " DESC LIMIT 1) before ON true"
+	}), append(params, key...))
+}
+
+// keyed is a condition on the key, in the first parameters.
+func keyed(b *sql.Binding) string {
+	wheres := make([]string, len(b.Key))
+	for i, name := range b.KeyNames() {
+		wheres[i] = fmt.Sprintf("%s = $%d", name, i+1)
+	}
+	return strings.Join(wheres, " AND ")
 }

@@ -9,13 +9,11 @@ import (
 	"strings"
 
 	"rillmark/internal/change"
+	"rillmark/internal/destination/sql"
 )
 
-// writing appends a value's text, as the server reads it, to dst.
-type writing func(dst, canonical []byte) ([]byte, error)
-
 // writingOf is how a column's values are written; nil where their canonical text will do.
-func writingOf(c *change.Column) writing {
+func writingOf(c *change.Column) sql.Writing {
 	if c.Treatment != "" {
 		return nil
 	}

@@ -1,6 +1,11 @@
-// Package sql is what outlets to tables of databases share, whichever database it is: how
-// rows are kept, what the changes of a run of messages come to, and what becomes of a
-// table when its definition changes. It sends no statement.
+// Package sql is what outlets to tables of databases share, whichever database it is.
+//
+// A [Writer] delivers one outlet. It takes a batch apart where the source's transactions end
+// ([Writer.Send]), finds or makes the table for each message (tables.go, alter.go), works out
+// what the changes of a run of rows come to ([Net]), and has its [Database] write that. Loads
+// of tables that have rows are in reload.go, the versions of a row in versions.go. What a
+// kind of database does in its own way, its statements and its types, is behind [Database],
+// in the kind's own package.
 package sql
 
 // Keep is how rows are kept in a table.
@@ -23,7 +28,7 @@ const (
 	ChangedAt   = "_changed_at"   // when that was committed
 	Operation   = "_operation"    // of versions: the event's
 	From        = "_from"         // of versions: the commit that made it
-	Until       = "_until"        // of versions: the commit that ended it; infinity for the newest
+	Until       = "_until"        // of versions: the commit that ended it; [Dialect.Infinity] for the newest
 	UntilOffset = "_until_offset" // of versions: the event that ended it
 )
 

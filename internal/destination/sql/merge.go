@@ -69,7 +69,7 @@ func (n *Net) Add(messages []*encode.Message) int {
 // needsTarget reports whether the second half of a changed key leaves values out that the
 // first half's row, as it is known here, does not have.
 func (n *Net) needsTarget(first, second *encode.Message) bool {
-	if second.Rekeyed == nil || !omits(second.Row) {
+	if second.Rekeyed == nil || !change.Omits(second.Row) {
 		return false
 	}
 	known := n.rows[string(first.OrderingKey)]
@@ -78,15 +78,6 @@ func (n *Net) needsTarget(first, second *encode.Message) bool {
 	}
 	for i, v := range second.Row {
 		if v.Presence == change.Omitted && known.Values[i].Presence == change.Omitted {
-			return true
-		}
-	}
-	return false
-}
-
-func omits(image []change.Value) bool {
-	for i := range image {
-		if image[i].Presence == change.Omitted {
 			return true
 		}
 	}
