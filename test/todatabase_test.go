@@ -7,15 +7,12 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
-	"syscall"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
-	"rillmark/internal/seeded"
 )
 
 // intoTables adds an outlet that keeps the source's tables in a database.
@@ -60,141 +57,6 @@ func sameRows(t *testing.T, want, got []string, what ...any) {
 		return only
 	}
 	require.Fail(t, fmt.Sprintf("%d rows, and %d there; missing there: %q; only there: %q", len(want), len(got), differ(want, got), differ(got, want)), what...)
-}
-
-// sums reads, through every interruption, what must be the same at the end of each of the
-// source's transactions.
-type sums struct {
-	stop context.CancelFunc
-	done sync.WaitGroup
-	read int
-}
-
-func watchSums(t *testing.T, c *demo.Cluster, database, table string, want int64) *sums {
-	ctx, cancel := context.WithCancel(context.Background())
-	s := &sums{stop: cancel}
-	s.done.Add(1)
-	go func() {
-		defer s.done.Done()
-		for ctx.Err() == nil {
-			conn, err := c.Connect(ctx, database)
-			for err == nil && ctx.Err() == nil {
-				var sum int64
-				if err = conn.QueryRow(ctx, "SELECT coalesce(sum(amount), 0) FROM "+table).Scan(&sum); err == nil {
-					if s.read++; sum != want {
-						t.Errorf("%s adds up to %d, not to %d: half a transaction can be seen", table, sum, want)
-						return
-					}
-				}
-			}
-			if conn != nil {
-				conn.Close(context.Background()) //nolint:errcheck // it may be broken
-			}
-		}
-	}()
-	t.Cleanup(s.end)
-	return s
-}
-
-func (s *sums) end() {
-	s.stop()
-	s.done.Wait()
-}
-
-// transfers moves amounts between two rows, or among many, in one transaction each.
-func transfers(t *testing.T, c *demo.Cluster, database string) *writers {
-	ctx, cancel := context.WithCancel(context.Background())
-	w := &writers{stop: cancel}
-	random := seeded.Random(t, 99)
-	w.done.Add(1)
-	go func() {
-		defer w.done.Done()
-		conn, err := c.Connect(ctx, database)
-		if err != nil {
-			return
-		}
-		defer conn.Close(context.Background()) //nolint:errcheck // nothing is open on it
-		for n := 0; ctx.Err() == nil; n++ {
-			sql := fmt.Sprintf("UPDATE fines SET amount = amount + CASE WHEN fine_id %% 2 = 0 THEN 1 ELSE -1 END WHERE fine_id IN (%d, %d)", 2*random.IntN(500), 1+2*random.IntN(500))
-			if n%400 == 0 {
-				sql = "UPDATE fines SET amount = amount + CASE WHEN fine_id % 2 = 0 THEN 5 ELSE -5 END" // more than a batch
-			}
-			if _, err := conn.Exec(ctx, sql); err != nil && ctx.Err() == nil {
-				t.Errorf("a transfer failed: %v", err)
-				return
-			}
-		}
-	}()
-	t.Cleanup(w.end)
-	return w
-}
-
-// TestTables keeps the tables of a source under writers in another database, in each of the
-// three ways, while the service and the target's server are killed.
-func TestTables(t *testing.T) {
-	t.Parallel()
-	inRounds(t, tables)
-}
-
-func tables(t *testing.T, round int) {
-	source, copies := sourceServer(t), 2000
-	name := database(t, source, "postgres")
-	db := connect(t, source, name)
-	fillWorkload(t, db, copies)
-	run(t, db, "CREATE TABLE fines (fine_id integer PRIMARY KEY, amount bigint NOT NULL)", "INSERT INTO fines SELECT i, 100 FROM generate_series(0, 999) i")
-	dropSlotAtEnd(t, source)
-	target := ownServer(t, nil)
-	into := database(t, target, "postgres")
-	i := newInstance(t, stateServer(t), killConfig).start()
-	i.must(http.MethodPost, "/v1/sources/circulation", sourceDefinition(source, name), nil)
-	few := map[string]any{"batch": map[string]any{"events": 400}}
-	i.intoTables("current", target, into, map[string]any{"schema": "now"}, few)
-	i.intoTables("flagged", target, into, map[string]any{"schema": "flagged", "keep": "flagged"}, few)
-	i.intoTables("versions", target, into, map[string]any{"schema": "past", "keep": "versions"}, few)
-	w := startWriters(t, source, name, 3, copies)
-	i.resume()
-	i.settled("circulation", db)
-	moving := transfers(t, source, name)
-	i.caughtUp("current", "flagged", "versions")
-	watch := watchSums(t, target, into, "now.fines", 100_000)
-	random := draws(t, round, 5)
-	for range 5 {
-		i.progresses(int64(200 + random.IntN(1500)))
-		if random.IntN(2) == 0 {
-			i.stop(syscall.SIGKILL)
-			i.start()
-			continue
-		}
-		target.Kill()
-		require.NoError(t, target.Start(context.Background()))
-	}
-	i.progresses(300)
-	w.end()
-	moving.end()
-	i.settled("circulation", db)
-	i.caughtUp("current", "flagged", "versions")
-	watch.end()
-	require.Positive(t, watch.read)
-	to := connect(t, target, into)
-	for _, table := range []struct{ name, columns, key string }{{"copies", "copy_id, shelf_mark, price, acquired_at, cover", "copy_id"}, {"loans", "note, patron_id, copy_id, lent, body", "copy_id, patron_id"},
-		{"shelves", "mark, essay, visits, tags", "mark"}, {"fines", "fine_id, amount", "fine_id"}} {
-		want := digest(t, db, "SELECT "+table.columns+" FROM "+table.name)
-		sameRows(t, want, digest(t, to, "SELECT * FROM now."+table.name), "%s as it is now", table.name)
-		sameRows(t, want, digest(t, to, "SELECT "+table.columns+" FROM flagged."+table.name+" WHERE NOT _deleted"), "%s, flagged", table.name)
-		sameRows(t, want, digest(t, to, "SELECT "+table.columns+" FROM past."+table.name+" WHERE _until = 'infinity'"), "%s, the newest versions", table.name)
-		var versions, offsets, overlapping int
-		require.NoError(t, to.QueryRow(t.Context(), "SELECT count(*), count(DISTINCT _offset), (SELECT count(*) FROM (SELECT _from < lag(_until) OVER (PARTITION BY "+table.key+" ORDER BY _offset) AS o FROM past."+table.name+") q WHERE o) FROM past."+table.name).Scan(&versions, &offsets, &overlapping))
-		require.Equal(t, offsets, versions, "each event of %s made one version", table.name)
-		require.Zero(t, overlapping, "versions of a row of %s follow each other", table.name)
-	}
-	// Rewound, each ends in the same rows.
-	before := digest(t, to, "SELECT * FROM past.copies")
-	for _, outlet := range []string{"current", "versions"} {
-		i.must(http.MethodPost, "/v1/outlets/"+outlet+"/rewind", map[string]any{"to": "beginning"}, nil)
-	}
-	i.caughtUp("current", "versions")
-	sameRows(t, digest(t, db, "SELECT * FROM copies"), digest(t, to, "SELECT * FROM now.copies"))
-	sameRows(t, before, digest(t, to, "SELECT * FROM past.copies"))
 }
 
 // TestTypesInTables: every type's values are the same there, and types that are not there

@@ -9,13 +9,14 @@ import (
 	"rillmark/internal/destination/file"
 	"rillmark/internal/destination/http"
 	"rillmark/internal/destination/kafka"
+	"rillmark/internal/destination/mariadb"
 	"rillmark/internal/destination/nats"
 	"rillmark/internal/destination/postgresql"
 	"rillmark/internal/destination/redis"
 )
 
 // All are the kinds, in the order in which they are shown.
-var All = []*destination.Kind{&file.Kind, &kafka.Kind, &nats.Kind, &redis.Kind, &http.Kind, &postgresql.Kind}
+var All = []*destination.Kind{&file.Kind, &kafka.Kind, &nats.Kind, &redis.Kind, &http.Kind, &postgresql.Kind, &mariadb.Kind}
 
 // Named is the kind of a name; nil where there is none.
 func Named(name string) *destination.Kind {

@@ -197,7 +197,7 @@ func (d *database) Filled(ctx context.Context, t *sql.Table, where string) (is b
 
 // MakeKeys implements [sql.RowWriter].
 func (d *database) MakeKeys(ctx context.Context, t *sql.Table, name string, key []string) error {
-	columns := strings.Join(key, ", ")
+	columns := quotedList(key)
 	return d.exec(ctx, "DROP TABLE IF EXISTS "+name+"; CREATE TABLE "+name+" AS SELECT "+columns+" FROM "+t.SQL+" WITH NO DATA; ALTER TABLE "+name+" ADD PRIMARY KEY ("+columns+")")
 }
 
@@ -206,8 +206,8 @@ func (d *database) MakeKeys(ctx context.Context, t *sql.Table, name string, key 
 var typeName = regexp.MustCompile(`^(?:("(?:[^"]|"")+"|[a-z_][a-z0-9_$]*)\.)?("(?:[^"]|"")+"|[a-z_][a-z0-9_$]*(?: [a-z]+)*)(\(-?[0-9, -]+\))?( with(?:out)? time zone)?((?:\[\])*)$`)
 
 // TypeOf implements [sql.Definer].
-func (d *database) TypeOf(ctx context.Context, e change.Engine, c *change.Column, may func(what string, statements ...string) error) (kind string, before []string, err error) {
-	kind = wanted(e, c)
+func (d *database) TypeOf(ctx context.Context, of *change.Schema, c *change.Column, may func(what string, statements ...string) error) (kind string, before []string, err error) {
+	kind = wanted(of.Engine, c)
 	parts := typeName.FindStringSubmatch(kind)
 	if parts == nil {
 		return generalType(c), nil, nil

@@ -189,6 +189,15 @@ func flags(dst [][]byte, b *sql.Binding, m *encode.Message, deleted bool) [][]by
 	return dst
 }
 
+// quotedList joins names, quoted.
+func quotedList(names []string) string {
+	all := make([]string, len(names))
+	for i, name := range names {
+		all[i] = quoted(name)
+	}
+	return joined(all)
+}
+
 func joined(names []string) string { return strings.Join(names, ", ") }
 
 func qualified(table string, names []string) string {
@@ -320,11 +329,14 @@ func (q *queued) version(b *sql.Binding, m *encode.Message) error {
 	if err != nil {
 		return err
 	}
-	until := []byte(q.d.Infinity())
-	if m.Operation == change.Delete {
-		until = q.d.AppendTime(nil, m.Committed)
+	own := sql.VersionOf(b, m)
+	for which := range b.Keep.Own() {
+		text, null := own(nil, which)
+		if null {
+			text = nil
+		}
+		params = append(params, text)
 	}
-	params = append(params, []byte(m.Operation.String()), fmt.Append(nil, m.Offset), q.d.AppendTime(nil, m.Committed), until, nil)
 	carried := b.Carried(image)
 	if len(carried) == len(b.From) || len(b.Key) == 0 || m.Operation == change.Delete {
 		return q.run(b.Text("version", func() string {

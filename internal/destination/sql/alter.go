@@ -110,7 +110,7 @@ func (w *Writer) alter(ctx context.Context, t *Table, now *change.Schema) error 
 		var before []string
 		if known == nil || len(c.Labels) > 0 { // an enum may have new labels
 			var err error
-			if kind, before, err = w.db.TypeOf(ctx, now.Engine, c, w.definable); err != nil {
+			if kind, before, err = w.db.TypeOf(ctx, now, c, w.definable); err != nil {
 				return err
 			}
 		}
@@ -152,7 +152,7 @@ func (w *Writer) retype(ctx context.Context, t *Table, before, now *change.Schem
 		if old.Type == c.Type && old.Treatment == c.Treatment && slices.Equal(old.Labels, c.Labels) {
 			continue
 		}
-		kind, prior, err := w.db.TypeOf(ctx, now.Engine, c, w.definable)
+		kind, prior, err := w.db.TypeOf(ctx, now, c, w.definable)
 		if err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package sql
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"rillmark/internal/change"
@@ -70,7 +71,8 @@ type Dialect interface {
 	// transaction. Where they are not, each such statement commits what is open.
 	TransactionalDefinitions() bool
 
-	// The statements that define tables; keys are quoted names.
+	// The statements that define tables; keys are quoted names. Where definitions are no part
+	// of transactions, each can be run once more.
 	Create(t *Table, key []string) []string
 	AddColumn(t *Table, c *Column) string
 	Modify(t *Table, c *Column) string // to the type and the nullability of c
@@ -88,9 +90,9 @@ type Definer interface {
 	Look(ctx context.Context, t *Table) error
 	// MakeSchema is what makes a schema, nothing where it is there.
 	MakeSchema(ctx context.Context, schema string) ([]string, error)
-	// TypeOf is the type of a source's column here, and what has to be done before it is
+	// TypeOf is the type of a column of a source's schema version here, and what has to be done before it is
 	// there. What it does itself it asks for first.
-	TypeOf(ctx context.Context, e change.Engine, c *change.Column, may func(what string, statements ...string) error) (kind string, before []string, err error)
+	TypeOf(ctx context.Context, of *change.Schema, c *change.Column, may func(what string, statements ...string) error) (kind string, before []string, err error)
 	// Filled reports whether a table has any row of which a condition holds.
 	Filled(ctx context.Context, t *Table, where string) (bool, error)
 }
@@ -149,6 +151,7 @@ type Table struct {
 	PrimaryName  string     // that key's own name
 	Uniques      [][]string // columns of unique indexes that hold for all rows, the primary key's included
 	NotTable     bool       // something else has the name
+	AnyCase      bool       // names of columns are the same whatever their case
 	loading      string     // quoted name of the keys that a load has brought; empty for none
 	bound        *Binding   // for the newest schema version
 }
@@ -158,12 +161,14 @@ type Column struct {
 	Name, Kind string
 	NotNull    bool
 	Generated  bool
+	// Rest is what the kind of database says of the column besides.
+	Rest string
 }
 
 // Column is the one of a name; nil where there is none.
 func (t *Table) Column(name string) *Column {
 	for _, c := range t.Columns {
-		if c.Name == name {
+		if c.Name == name || t.AnyCase && strings.EqualFold(c.Name, name) {
 			return c
 		}
 	}

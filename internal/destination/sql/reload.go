@@ -83,7 +83,7 @@ func (w *Writer) makeKeys(ctx context.Context, t *Table, name string, key []stri
 	if err := w.settle(ctx); err != nil {
 		return err
 	}
-	return w.db.MakeKeys(ctx, t, name, w.quoted(key))
+	return w.db.MakeKeys(ctx, t, name, key)
 }
 
 // dropLater drops a table of ours, with the transaction where the database can.

@@ -194,7 +194,7 @@ func (w *Writer) create(ctx context.Context, t *Table, schema *change.Schema) er
 	}
 	for i := range schema.Columns {
 		c := &schema.Columns[i]
-		kind, before, err := w.db.TypeOf(ctx, schema.Engine, c, w.definable)
+		kind, before, err := w.db.TypeOf(ctx, schema, c, w.definable)
 		if err != nil {
 			return err
 		}

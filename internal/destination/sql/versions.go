@@ -84,37 +84,44 @@ func (w *Writer) versionsAtOnce(ctx context.Context, b *Binding, all []*made) er
 				ending = append(ending, v)
 			}
 		}
-		if err := w.db.EndVersions(ctx, b, w.made(ending)); err != nil {
+		if err := w.db.EndVersions(ctx, b, w.made(b, ending)); err != nil {
 			return err
 		}
 	}
-	return w.db.Insert(ctx, b, w.made(all))
+	return w.db.Insert(ctx, b, w.made(b, all))
 }
 
 // made are versions to write.
-func (w *Writer) made(all []*made) Rows {
-	return Rows{len(all), func(i int) []change.Value { return all[i].image }, func(dst []byte, i, which int) ([]byte, bool) {
-		v := all[i]
-		switch which {
-		case 0: // Operation
-			return append(dst, v.message.Operation.String()...), false
-		case 1: // Offset
-			return strconv.AppendInt(dst, v.message.Offset, 10), false
-		case 2: // From
-			return w.db.AppendTime(dst, v.message.Committed), false
-		case 3: // Until
-			switch {
-			case v.message.Operation == change.Delete:
-				return w.db.AppendTime(dst, v.message.Committed), false
-			case v.endedBy == 0:
-				return append(dst, w.db.Infinity()...), false
-			}
-			return w.db.AppendTime(dst, v.endedAt), false
-		default: // UntilOffset
-			if v.endedBy == 0 || v.message.Operation == change.Delete {
-				return dst, true
-			}
-			return strconv.AppendInt(dst, v.endedBy, 10), false
+func (w *Writer) made(b *Binding, all []*made) Rows {
+	return Rows{len(all), func(i int) []change.Value { return all[i].image }, func(dst []byte, i, which int) ([]byte, bool) { return all[i].appendOwn(dst, b, which) }}
+}
+
+// VersionOf appends our own columns of the version that a message makes, as the newest one.
+func VersionOf(b *Binding, m *encode.Message) func(dst []byte, which int) (text []byte, null bool) {
+	v := &made{message: m}
+	return func(dst []byte, which int) ([]byte, bool) { return v.appendOwn(dst, b, which) }
+}
+
+func (v *made) appendOwn(dst []byte, b *Binding, which int) (text []byte, null bool) {
+	switch which {
+	case 0: // Operation
+		return append(dst, v.message.Operation.String()...), false
+	case 1: // Offset
+		return strconv.AppendInt(dst, v.message.Offset, 10), false
+	case 2: // From
+		return b.dialect.AppendTime(dst, v.message.Committed), false
+	case 3: // Until
+		switch {
+		case v.message.Operation == change.Delete:
+			return b.dialect.AppendTime(dst, v.message.Committed), false
+		case v.endedBy == 0:
+			return append(dst, b.dialect.Infinity()...), false
 		}
-	}}
+		return b.dialect.AppendTime(dst, v.endedAt), false
+	default: // UntilOffset
+		if v.endedBy == 0 || v.message.Operation == change.Delete {
+			return dst, true
+		}
+		return strconv.AppendInt(dst, v.endedBy, 10), false
+	}
 }

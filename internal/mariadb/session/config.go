@@ -105,30 +105,38 @@ func (c *Config) Local() bool {
 	return c.Host == "localhost" || strings.HasPrefix(c.Host, "/") || ip != nil && ip.IsLoopback()
 }
 
-func (c *Config) wire(purpose string) (*wire.Config, error) {
-	w := &wire.Config{Host: c.Host, Port: c.Port, User: c.User, Password: c.Password, Dial: c.Dial, Program: "rillmark " + c.Source + " " + purpose}
-	switch c.TLS {
+func (c *Config) wire(purpose string) (w *wire.Config, err error) {
+	w = &wire.Config{Host: c.Host, Port: c.Port, User: c.User, Password: c.Password, Dial: c.Dial, Program: "rillmark " + c.Source + " " + purpose}
+	w.TLS, w.Require, err = TLS(c.Host, c.TLS, c.Root)
+	return w, err
+}
+
+// TLS is how a session with a server is encrypted, by one of the modes disable, prefer,
+// require and verify-full, which trusts the certificates in the file root, or the system's
+// own. Without a configuration it is not; require refuses a server that cannot.
+func TLS(host, mode, root string) (config *tls.Config, require bool, err error) {
+	switch mode {
 	case "disable":
+		return nil, false, nil
 	case "verify-full":
-		w.TLS, w.Require = &tls.Config{ServerName: c.Host, MinVersion: tls.VersionTLS12}, true
-		if c.Root != "" {
-			pem, err := os.ReadFile(c.Root)
+		config = &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
+		if root != "" {
+			pem, err := os.ReadFile(root)
 			if err != nil {
-				return nil, fmt.Errorf("the certificates to trust: %w", err)
+				return nil, false, fmt.Errorf("the certificates to trust: %w", err)
 			}
-			w.TLS.RootCAs = x509.NewCertPool()
-			if !w.TLS.RootCAs.AppendCertsFromPEM(pem) {
-				return nil, fmt.Errorf("%s has no certificate", c.Root)
+			config.RootCAs = x509.NewCertPool()
+			if !config.RootCAs.AppendCertsFromPEM(pem) {
+				return nil, false, fmt.Errorf("%s has no certificate", root)
 			}
 		}
-	default:
-		w.TLS = &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12} //nolint:gosec // the mode says so: encrypted, the server's name not checked
-		w.Require = c.TLS == "require"
-		if strings.HasPrefix(c.Host, "/") {
-			w.TLS = nil // a socket does not leave this machine
-		}
+		return config, true, nil
 	}
-	return w, nil
+	if strings.HasPrefix(host, "/") {
+		return nil, mode == "require", nil // a socket does not leave this machine
+	}
+	config = &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12} //nolint:gosec // the mode says so: encrypted, the server's name not checked
+	return config, mode == "require", nil
 }
 
 // settings are those of every session: what the server's defaults say would otherwise

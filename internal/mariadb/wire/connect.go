@@ -27,6 +27,9 @@ type Config struct {
 	Silence time.Duration
 	// Program names us in the server's list of sessions.
 	Program string
+	// Several lets statements be sent together, with semicolons between them, and has the
+	// server count the rows that an UPDATE finds rather than those that it changes.
+	Several bool
 }
 
 // Address is what is dialled.
@@ -76,11 +79,14 @@ type Conn struct {
 // The capabilities of section "Connection".
 const (
 	capLongPassword = 1 << 0
+	capFoundRows    = 1 << 1
 	capLongFlag     = 1 << 2
 	capProtocol41   = 1 << 9
 	capTLS          = 1 << 11
 	capTransactions = 1 << 13
 	capSecure       = 1 << 15
+	capSeveral      = 1 << 16
+	capResults      = 1 << 17
 	capPluginAuth   = 1 << 19
 	capConnectAttrs = 1 << 20
 	capPluginLenenc = 1 << 21
@@ -152,6 +158,9 @@ func (c *Conn) login(ctx context.Context, config *Config) error {
 		return errPacket
 	}
 	capabilities := uint64(capLongPassword | capLongFlag | capProtocol41 | capTransactions | capSecure | capPluginAuth | capPluginLenenc | capConnectAttrs)
+	if config.Several {
+		capabilities |= capFoundRows | capSeveral | capResults
+	}
 	if config.TLS != nil && offered&capTLS == 0 && config.Require {
 		return ErrNoTLS
 	}

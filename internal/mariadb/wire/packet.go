@@ -138,16 +138,20 @@ func short(err error) error {
 	return err
 }
 
-// writePacket sends a packet of less than 16 MiB.
+// writePacket sends a packet, one of 16 MiB and more in several frames.
 func (f *frames) writePacket(body []byte) error {
-	if len(body) >= maxFrame {
-		return fmt.Errorf("a statement of %d bytes is too long", len(body))
+	for {
+		n := min(len(body), maxFrame)
+		frame := make([]byte, 4, 4+n)
+		frame[0], frame[1], frame[2], frame[3] = byte(n), byte(n>>8), byte(n>>16), f.sequence
+		f.sequence++
+		if _, err := f.conn.Write(append(frame, body[:n]...)); err != nil {
+			return err
+		}
+		if body = body[n:]; n < maxFrame {
+			return nil
+		}
 	}
-	frame := make([]byte, 4, 4+len(body))
-	frame[0], frame[1], frame[2], frame[3] = byte(len(body)), byte(len(body)>>8), byte(len(body)>>16), f.sequence
-	f.sequence++
-	_, err := f.conn.Write(append(frame, body...))
-	return err
 }
 
 // command begins an exchange.

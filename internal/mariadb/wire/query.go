@@ -14,10 +14,18 @@ type Rows struct {
 	stop    func() bool
 	ctx     context.Context //nolint:containedctx // the statement's, for as long as its rows come
 	Columns []string
-	values  [][]byte
-	ended   bool
-	err     error
+	// Touched is how many rows the last statement without rows has touched; Warnings are
+	// those of all statements so far.
+	Touched  int64
+	Warnings int
+	values   [][]byte // nil behind the last row
+	follows  bool     // another statement's answer comes
+	ended    bool
+	err      error
 }
+
+// statusMore says that another answer follows (section "Server status").
+const statusMore = 8
 
 // Query sends a statement. Its rows come in text form, a null being nil.
 func (c *Conn) Query(ctx context.Context, statement string) (*Rows, error) {
@@ -32,32 +40,54 @@ func (c *Conn) Query(ctx context.Context, statement string) (*Rows, error) {
 	if err := c.command(0x03, statement); err != nil {
 		return nil, r.fail(err)
 	}
+	if err := r.head(); err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// head reads what comes before a statement's rows: of a statement without rows that is all.
+func (r *Rows) head() error {
+	c := r.conn
 	packet, err := c.readPacket()
 	if err != nil {
-		return nil, r.fail(err)
+		return r.fail(err)
 	}
 	f := &fields{data: packet}
 	switch {
 	case len(packet) == 0:
-		return nil, r.fail(errPacket)
-	case packet[0] == 0x00:
-		r.finish()
-		return r, nil
+		return r.fail(errPacket)
+	case packet[0] == 0x00: // section "OK_Packet"
+		f.take(1)
+		touched, _ := f.length()
+		f.length() // the last number that was given
+		status, warnings := f.number(2), f.number(2)
+		if f.bad {
+			return r.fail(errPacket)
+		}
+		r.Touched, r.Warnings = int64(touched), r.Warnings+int(warnings)
+		r.follows = status&statusMore != 0
+		if !r.follows {
+			r.finish()
+		}
+		r.values = nil
+		return nil
 	case packet[0] == 0xFF:
 		err := errorOf(packet)
 		r.finish()
-		return nil, err
+		return err
 	case packet[0] == 0xFB:
-		return nil, r.fail(errors.New("the server asks for a file, which it never gets"))
+		return r.fail(errors.New("the server asks for a file, which it never gets"))
 	}
 	n, _ := f.length()
 	if f.bad || n > 4096+1 {
-		return nil, r.fail(errPacket)
+		return r.fail(errPacket)
 	}
+	r.Columns = r.Columns[:0]
 	for range n { // section "Column definition packet"
 		packet, err := c.readPacket()
 		if err != nil {
-			return nil, r.fail(err)
+			return r.fail(err)
 		}
 		f := &fields{data: packet}
 		for range 4 {
@@ -65,17 +95,17 @@ func (c *Conn) Query(ctx context.Context, statement string) (*Rows, error) {
 		}
 		r.Columns = append(r.Columns, string(f.text()))
 		if f.bad {
-			return nil, r.fail(errPacket)
+			return r.fail(errPacket)
 		}
 	}
 	if packet, err = c.readPacket(); err != nil {
-		return nil, r.fail(err)
+		return r.fail(err)
 	}
 	if len(packet) == 0 || packet[0] != 0xFE {
-		return nil, r.fail(errPacket)
+		return r.fail(errPacket)
 	}
 	r.values = make([][]byte, n)
-	return r, nil
+	return nil
 }
 
 // fail ends the session with the statement.
@@ -101,7 +131,7 @@ func (r *Rows) finish() {
 
 // Next is the next row, good until the next call; nil behind the last one or at an error.
 func (r *Rows) Next() [][]byte {
-	if r.ended {
+	if r.ended || r.values == nil {
 		return nil
 	}
 	packet, err := r.conn.readPacket()
@@ -111,7 +141,12 @@ func (r *Rows) Next() [][]byte {
 	}
 	switch {
 	case len(packet) > 0 && packet[0] == 0xFE && len(packet) < 9: // section "EOF_Packet"
-		r.finish()
+		f := &fields{data: packet[1:]}
+		r.Warnings += int(f.number(2))
+		r.follows, r.values = f.number(2)&statusMore != 0, nil
+		if !r.follows {
+			r.finish()
+		}
 		return nil
 	case len(packet) > 0 && packet[0] == 0xFF:
 		r.err = errorOf(packet)
@@ -131,6 +166,34 @@ func (r *Rows) Next() [][]byte {
 
 // Err is what ended the rows before their end.
 func (r *Rows) Err() error { return r.err }
+
+// Done is what statements that bring no rows of interest have done.
+type Done struct {
+	// Touched are the rows that the last statement has found, or put in.
+	Touched int64
+	// Warnings are those of all of them together.
+	Warnings int
+}
+
+// Run runs statements, several where the session allows that, and drops their rows. Behind
+// one that fails none is run.
+func (c *Conn) Run(ctx context.Context, statements string) (Done, error) {
+	r, err := c.Query(ctx, statements)
+	if err != nil {
+		return Done{}, err
+	}
+	for {
+		for r.Next() != nil {
+			continue
+		}
+		if r.ended || r.err != nil {
+			return Done{r.Touched, r.Warnings}, r.err
+		}
+		if err := r.head(); err != nil {
+			return Done{}, err
+		}
+	}
+}
 
 // Exec runs a statement and drops its rows.
 func (c *Conn) Exec(ctx context.Context, statement string) error {
