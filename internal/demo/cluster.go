@@ -369,6 +369,7 @@ func (c *Cluster) end(signal syscall.Signal) {
 		return
 	}
 	if signal == syscall.SIGKILL {
+		c.command.Process.Signal(syscall.SIGSTOP) //nolint:errcheck // it starts no other meanwhile
 		// The server's other processes are in its group; some have groups of
 		// their own and go when the first one has gone.
 		for _, pid := range children(c.command.Process.Pid) {
@@ -383,6 +384,9 @@ func (c *Cluster) end(signal syscall.Signal) {
 		<-c.ended
 	}
 	c.command = nil
+	for try := 0; try < 100 && portFree(c.Port) != nil; try++ {
+		<-time.After(20 * time.Millisecond) // what was begun on its socket has not ended yet
+	}
 }
 
 // children lists the processes that a process has started.
