@@ -33,14 +33,23 @@ type side struct {
 
 func postgresSide(t *testing.T, c *demo.Cluster, database string) *side {
 	db := connect(t, c, database)
+	var one sync.Mutex
+	var conn *pgx.Conn
+	t.Cleanup(func() {
+		if conn != nil {
+			conn.Close(context.Background()) //nolint:errcheck // it may be broken
+		}
+	})
 	return &side{engine: "postgresql", database: database, at: databaseAt(c, database), run: func(statements ...string) { t.Helper(); run(t, db, statements...) },
 		kill: c.Kill, back: func() error { return c.Start(context.Background()) },
-		rows: func(ctx context.Context, query string) ([]string, error) {
-			conn, err := c.Connect(ctx, database)
-			if err != nil {
-				return nil, err
+		rows: func(ctx context.Context, query string) (_ []string, err error) {
+			one.Lock()
+			defer one.Unlock()
+			if conn == nil || conn.IsClosed() {
+				if conn, err = c.Connect(ctx, database); err != nil {
+					return nil, err
+				}
 			}
-			defer conn.Close(context.Background()) //nolint:errcheck // it may be broken
 			rows, err := conn.Query(ctx, query, pgx.QueryExecModeSimpleProtocol)
 			if err != nil {
 				return nil, err

@@ -21,10 +21,11 @@ type Destination struct {
 }
 
 // parameters are those of every session. Readers are not kept waiting by more than the rows
-// that are written, and a lock is waited for ten seconds.
+// that are written, and a lock is waited for ten seconds. Batches are small beside their
+// tables: rows are found by their key, each.
 const parameters = "SET NAMES utf8mb4, time_zone = '+00:00', autocommit = 1, " +
 	"sql_mode = 'STRICT_ALL_TABLES,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES', " +
-	"max_statement_time = 0, wait_timeout = 31536000, net_read_timeout = 3600, lock_wait_timeout = 10, innodb_lock_wait_timeout = 10, " +
+	"max_seeks_for_key = 1, join_cache_level = 0, max_statement_time = 0, wait_timeout = 31536000, net_read_timeout = 3600, lock_wait_timeout = 10, innodb_lock_wait_timeout = 10, " +
 	"SESSION transaction_isolation = 'READ-COMMITTED'"
 
 // older servers know the isolation under another name.

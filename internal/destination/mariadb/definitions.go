@@ -89,7 +89,8 @@ func (d *database) Create(t *sql.Table, key []string) []string {
 
 // VersionsIndex implements [sql.Dialect].
 func (d *database) VersionsIndex(t *sql.Table, key []string) string {
-	return "CREATE INDEX IF NOT EXISTS " + wire.Name("versions_"+strings.Join(key, "_")[:min(len(strings.Join(key, "_")), 40)]) + " ON " + t.SQL + " (" + strings.Join(append(key, wire.Name(sql.Offset)), ", ") + ")"
+	name := "versions_" + strings.ReplaceAll(strings.Join(key, "_"), "`", "")
+	return "CREATE INDEX IF NOT EXISTS " + wire.Name(strings.ToValidUTF8(name[:min(len(name), 60)], "")) + " ON " + t.SQL + " (" + strings.Join(append(key, wire.Name(sql.Until), wire.Name(sql.Offset)), ", ") + ")"
 }
 
 // AddColumn implements [sql.Dialect].

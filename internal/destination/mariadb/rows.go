@@ -200,11 +200,7 @@ func (d *database) stage(b *sql.Binding) string {
 // joined pairs what is staged, as s, with the rows that are there: each is found by its key.
 // An alias of the table would need a database that is chosen (DELETE).
 func (d *database) joined(b *sql.Binding) string {
-	index := ""
-	if len(b.Primary) == len(b.Key) && b.PrimaryName != "" {
-		index = " FORCE INDEX FOR JOIN (PRIMARY)"
-	}
-	return d.stage(b) + " s STRAIGHT_JOIN " + b.SQL + index + " ON " + b.Matching(b.SQL, "s")
+	return d.stage(b) + " s STRAIGHT_JOIN " + b.SQL + " ON " + b.Matching(b.SQL, "s")
 }
 
 // stageRows puts rows' columns at places into the binding's own temporary table, alone.

@@ -258,6 +258,6 @@ func (s *statements) version(b *sql.Binding, m *encode.Message) (err error) {
 	if err := s.where(b, previous); err != nil {
 		return err
 	}
-	s.text = append(s.text, " AND "+sql.Operation+" <> 'delete' ORDER BY "+sql.Offset+" DESC LIMIT 1) `before` ON true"...)
+	s.text = append(s.text, " AND "+sql.Operation+" <> 'delete' ORDER BY "+sql.Until+" DESC, "+sql.Offset+" DESC LIMIT 1) `before` ON true"...)
 	return nil
 }

@@ -25,7 +25,7 @@ type Destination struct {
 var parameters = map[string]string{
 	"DateStyle": "ISO, YMD", "IntervalStyle": "iso_8601", "TimeZone": "UTC", "search_path": "pg_catalog", "client_encoding": "UTF8",
 	// Batches are small beside their tables: rows are found by their key, each.
-	"enable_hashjoin": "off", "enable_mergejoin": "off", "jit": "off",
+	"enable_hashjoin": "off", "enable_mergejoin": "off", "enable_seqscan": "off", "enable_material": "off", "jit": "off",
 	// What the server loses when it breaks down it loses with the offset: it comes again.
 	"synchronous_commit":          "off",
 	"standard_conforming_strings": "on", "statement_timeout": "0", "lock_timeout": "10s", "idle_in_transaction_session_timeout": "0",

@@ -75,7 +75,7 @@ func (d *database) Create(t *sql.Table, key []string) []string {
 
 // VersionsIndex implements [sql.Dialect].
 func (d *database) VersionsIndex(t *sql.Table, key []string) string {
-	return "CREATE INDEX ON " + t.SQL + " (" + strings.Join(append(key, quoted(sql.Offset)), ", ") + ")"
+	return "CREATE INDEX ON " + t.SQL + " (" + strings.Join(append(key, quoted(sql.Until), quoted(sql.Offset)), ", ") + ")"
 }
 
 // AddColumn implements [sql.Dialect].

@@ -365,7 +365,7 @@ func (q *queued) version(b *sql.Binding, m *encode.Message) error {
 			wheres[i] = fmt.Sprintf("%s = $%d", name, len(b.Names)+i+1)
 		}
 		return "INSERT INTO " + b.SQL + " (" + b.List(b.All()) + ") OVERRIDING SYSTEM VALUE SELECT " + strings.Join(values, ", ") +
-			" FROM (SELECT) one LEFT JOIN LATERAL (SELECT * FROM " + b.SQL + " WHERE " + strings.Join(wheres, " AND ") + " AND " + sql.Operation + " <> 'delete' ORDER BY " + sql.Offset + " DESC LIMIT 1) before ON true"
+			" FROM (SELECT) one LEFT JOIN LATERAL (SELECT * FROM " + b.SQL + " WHERE " + strings.Join(wheres, " AND ") + " AND " + sql.Operation + " <> 'delete' ORDER BY " + sql.Until + " DESC, " + sql.Offset + " DESC LIMIT 1) before ON true"
 	}), append(params, key...))
 }
 

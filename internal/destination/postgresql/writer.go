@@ -103,14 +103,14 @@ func (d *database) Close() error {
 
 // OfAll implements [sql.RowWriter].
 func (d *database) OfAll(ctx context.Context, statement string) (int64, error) {
-	if err := d.exec(ctx, "SET LOCAL enable_hashjoin = on"); err != nil {
+	if err := d.exec(ctx, "SET LOCAL enable_hashjoin = on; SET LOCAL enable_seqscan = on"); err != nil {
 		return 0, err
 	}
 	n, err := d.Exec(ctx, statement)
 	if err != nil {
 		return 0, err
 	}
-	return n, d.exec(ctx, "SET LOCAL enable_hashjoin = off")
+	return n, d.exec(ctx, "SET LOCAL enable_hashjoin = off; SET LOCAL enable_seqscan = off")
 }
 
 // Explained implements [sql.Database].

@@ -81,6 +81,7 @@ type Dialect interface {
 	// Rekey gives a table another key; where rows lack values of it, one that is unique for
 	// those that have them. Without a key it takes the former one; empty where there is none.
 	Rekey(t *Table, key []string, missing bool) string
+	// VersionsIndex finds the versions of a row, the newest at once however many there are.
 	VersionsIndex(t *Table, key []string) string
 }
 
