@@ -348,6 +348,21 @@ func TestMariaDBValues(t *testing.T) {
 	}
 	require.Equal(t, 4, seen)
 	require.Len(t, schemas, 1, "the load and the log agree on the columns")
+	// In tables of another database each is the same, too.
+	kept := &stage{instance: i}
+	i.must(http.MethodPost, "/v1/destinations/mirror", mariaAt(t, m), nil)
+	i.must(http.MethodPost, "/v1/outlets/mirror", map[string]any{"source": "catalogue", "destination": "mirror", "tables": []string{database + ".kinds"}, "mariadb": map[string]any{"schema": database + "_mirror"}}, nil)
+	kept.caughtUp("mirror")
+	require.Zero(t, i.letters("mirror").Dead, "%+v", i.letters("mirror"))
+	to := mariaSide(t, m, database)
+	for n, c := range cells {
+		column := fmt.Sprintf("id, v%d", n+1)
+		if c.kind == "json" { // its white space is not in the journal
+			column = fmt.Sprintf("id, json_compact(v%d)", n+1)
+		}
+		sameRows(t, to.digest(t, "SELECT "+column+" FROM kinds"), to.digest(t, "SELECT "+column+" FROM "+database+"_mirror.kinds"), "%s of %s", c.literal[:min(60, len(c.literal))], c.kind)
+	}
+	sameRows(t, to.digest(t, "SELECT id, doubled, kept FROM kinds"), to.digest(t, "SELECT id, doubled, kept FROM "+database+"_mirror.kinds"))
 }
 
 // texts are an image's values as JSON texts.

@@ -220,6 +220,25 @@ func (d *database) TypeOf(_ context.Context, of *change.Schema, c *change.Column
 	return typeFor(of, c, d.version >= 100700), nil, nil
 }
 
+// Distinguishes implements [sql.Definer]. A collation may take texts for equal that differ in
+// case, accents or spaces at their end. A MariaDB source may have the same collation.
+func (d *database) Distinguishes(t *sql.Table, of *change.Schema) error {
+	if of.Engine == change.MariaDB || t.Keep == sql.Versions {
+		return nil
+	}
+	for _, i := range of.Key() {
+		c := t.Column(of.Columns[i].Name)
+		if c == nil || of.Columns[i].Rule == change.RuleUUID || !texts.MatchString(c.Kind) || strings.HasSuffix(c.Rest, "_nopad_bin") {
+			continue
+		}
+		one := *c
+		one.Rest = exact
+		return &engine.Fault{Code: "keys-equal", Final: true, Message: fmt.Sprintf("column %s of %s takes different keys for equal (%s), which in the source are different rows", c.Name, t.SQL, c.Rest),
+			Fix: d.Modify(t, &one) + "; then `rillmark outlet resume " + d.outlet.Name + "`"}
+	}
+	return nil
+}
+
 // Filled implements [sql.Definer].
 func (d *database) Filled(ctx context.Context, t *sql.Table, where string) (bool, error) {
 	row, err := d.conn.One(ctx, "SELECT 1 FROM "+t.SQL+" WHERE "+where+" LIMIT 1")

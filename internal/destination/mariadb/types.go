@@ -14,7 +14,7 @@ import (
 
 var (
 	// typeText is a type as a MariaDB server names it, without what it says behind.
-	typeText = regexp.MustCompile(`^([a-z]+[0-9]*)((?:\((?:[^')]|'(?:[^']|'')*')*\))?(?: unsigned)?)`)
+	typeText = regexp.MustCompile(`^([a-z]+[0-9]*)((?:\((?:[^')]|'(?:[^']|'')*')*\))?(?: unsigned)?(?: zerofill)?)`)
 	numeric  = regexp.MustCompile(`^numeric\((\d+),(-?\d+)\)$`)
 	sized    = regexp.MustCompile(`^(?:character varying|character|varchar|char|varbinary|binary)\((\d+)\)$`)
 	// numbers are types whose values are written without quotes: they are compared exactly
@@ -117,13 +117,19 @@ func same(c *change.Column, general string, hasUUID bool) string {
 	if c.Rule == change.RuleJSON {
 		return "json"
 	}
-	parts := typeText.FindStringSubmatch(strings.TrimSuffix(c.Type, " zerofill"))
+	parts := typeText.FindStringSubmatch(c.Type)
 	if parts == nil || parts[1] == "uuid" && !hasUUID {
 		return general
 	}
 	switch kind := parts[1] + parts[2]; parts[1] {
+	case "enum":
+		labels := make([]string, len(c.Labels))
+		for i, label := range c.Labels {
+			labels[i] = literal(label)
+		}
+		return "enum(" + strings.Join(labels, ",") + ")"
 	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "bit", "year", "date", "time", "datetime", "timestamp",
-		"char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set", "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob",
+		"char", "varchar", "tinytext", "text", "mediumtext", "longtext", "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob",
 		"uuid", "inet4", "inet6", "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
 		return kind
 	}
@@ -144,7 +150,7 @@ func inKey(of *change.Schema, kind string) string {
 		length, _ = strconv.Atoi(parts[1]) // it is digits
 	}
 	switch {
-	case strings.HasPrefix(kind, "enum"), strings.HasPrefix(kind, "set"):
+	case strings.HasPrefix(kind, "enum"):
 	case texts.MatchString(kind), kind == "json":
 		if 4*length > room || !strings.Contains(kind, "char") {
 			return fmt.Sprintf("varchar(%d)", min(length, room/4))

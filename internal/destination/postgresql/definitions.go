@@ -189,6 +189,10 @@ func (d *database) MakeSchema(ctx context.Context, schema string) ([]string, err
 	return []string{"CREATE SCHEMA " + quoted(schema)}, nil
 }
 
+// Distinguishes implements [sql.Definer]: a unique index of PostgreSQL tells values apart as
+// the type does, which the outlet's statements go by, too.
+func (d *database) Distinguishes(*sql.Table, *change.Schema) error { return nil }
+
 // Filled implements [sql.Definer].
 func (d *database) Filled(ctx context.Context, t *sql.Table, where string) (is bool, err error) {
 	err = d.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM "+t.SQL+" WHERE "+where+")").Scan(&is)

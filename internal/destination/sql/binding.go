@@ -87,6 +87,9 @@ func (w *Writer) bind(ctx context.Context, source string, schema *change.Schema)
 	if err := b.unique(); err != nil {
 		return nil, err
 	}
+	if err := w.db.Distinguishes(t, schema); err != nil {
+		return nil, err
+	}
 	t.bound = b
 	return b, nil
 }

@@ -94,6 +94,9 @@ type Definer interface {
 	// TypeOf is the type of a column of a source's schema version here, and what has to be done before it is
 	// there. What it does itself it asks for first.
 	TypeOf(ctx context.Context, of *change.Schema, c *change.Column, may func(what string, statements ...string) error) (kind string, before []string, err error)
+	// Distinguishes says why rows of a source with different keys would be one row in the
+	// table, and what helps; nil where they are not.
+	Distinguishes(t *Table, of *change.Schema) error
 	// Filled reports whether a table has any row of which a condition holds.
 	Filled(ctx context.Context, t *Table, where string) (bool, error)
 }
