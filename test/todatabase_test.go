@@ -337,25 +337,23 @@ func TestTablesThatRefuse(t *testing.T) {
 }
 
 // tablesTarget keeps every version of each row: what arrived is what is there.
-func tablesTarget(t *testing.T) target {
-	server := ownServer(t, nil)
-	into := database(t, server, "postgres")
-	return target{name: "tables", destination: databaseAt(server, into), outlet: map[string]any{"postgresql": map[string]any{"keep": "versions"}}, exact: true,
-		away: server.Kill, back: func() { require.NoError(t, server.Start(context.Background())) },
+func tablesTarget(t *testing.T, engine string) target {
+	to := targetOf(t, engine)
+	return target{name: "tables-" + engine, destination: to.at, outlet: map[string]any{engine: map[string]any{"keep": "versions", "schema": to.database}}, exact: true,
+		away: to.kill, back: func() { require.NoError(t, to.back()) },
 		read: func() (all []arrival) {
-			db := connect(t, server, into)
 			for table, key := range map[string]string{"copies": "copy_id", "loans": "copy_id, patron_id", "shelves": "mark", "desk": "id"} {
-				if ordered(t, db, "SELECT to_regclass('"+table+"') IS NULL")[0] == "(t)" {
+				if to.digest(t, "SELECT count(*) FROM information_schema.tables WHERE table_schema = '"+to.database+"' AND table_name = '"+table+"'")[0] == "0" {
 					continue // nothing has come yet
 				}
-				rows, _ := db.Query(t.Context(), "SELECT _offset, ROW("+key+")::text FROM "+table+" ORDER BY _offset")
-				var offset int64
-				var row string
-				_, err := pgx.ForEachRow(rows, []any{&offset, &row}, func() error {
-					all = append(all, arrival{id: fmt.Sprintf("circulation/1/%d", offset), offset: offset, row: table + row})
-					return nil
-				})
+				rows, err := to.rows(t.Context(), "SELECT _offset, concat_ws('.', "+key+") FROM "+to.database+"."+table+" ORDER BY _offset")
 				require.NoError(t, err)
+				for _, row := range rows {
+					var offset int64
+					text, key, _ := strings.Cut(row, "|")
+					fmt.Sscan(text, &offset) //nolint:errcheck // it is a number
+					all = append(all, arrival{id: fmt.Sprintf("circulation/1/%d", offset), offset: offset, row: table + key})
+				}
 			}
 			return all
 		}}
