@@ -1132,7 +1132,12 @@ export interface components {
              * @description What it is; the section of this name says how it is reached
              * @enum {string}
              */
-            kind: "file" | "kafka" | "nats" | "redis" | "http" | "postgresql";
+            kind: "file" | "kafka" | "nats" | "redis" | "http" | "postgresql" | "mariadb";
+            /**
+             * MariaDB
+             * @description Tables that are kept equal to the source's, each row as it is now or in every version
+             */
+            mariadb?: components["schemas"]["MariadbSettings"];
             /**
              * NATS JetStream
              * @description One message an event, stored by a stream; the server leaves repeats out while it remembers ids
@@ -1667,6 +1672,102 @@ export interface components {
             /** Format: int64 */
             last: number;
         };
+        MariadbOutletSettings: {
+            /**
+             * @description follow: tables are made where there are none, and altered as the source's are; fixed: nothing is made or altered, and the outlet holds with the statement that is needed
+             * @default follow
+             * @enum {string}
+             */
+            definitions?: "follow" | "fixed";
+            /**
+             * @description keep: they stay, and get no values any more; drop: they are dropped here, too
+             * @default keep
+             * @enum {string}
+             */
+            dropped_columns?: "keep" | "drop";
+            /** @description Patterns of tables whose deleted rows stay, with a flag, whatever keep says */
+            flagged_tables?: string[];
+            /**
+             * @description current: each row as it is now; flagged: deleted rows stay, with a flag; versions: every version of a row, with from when and until when it held
+             * @default current
+             * @enum {string}
+             */
+            keep?: "current" | "flagged" | "versions";
+            /**
+             * @description Table that keeps the outlet's offset, committed with the rows; it is made where there is none
+             * @default rillmark.outlets
+             */
+            offsets?: string;
+            /**
+             * @description Of a table that has rows before the outlet first writes to it; refuse: the outlet holds; replace: rows that the source does not have go once the load is complete; keep: they stay, until the table is reloaded
+             * @default refuse
+             * @enum {string}
+             */
+            present?: "refuse" | "replace" | "keep";
+            /**
+             * @description Schema of a table, which in MariaDB is a database; built from {schema} and {table} of the source
+             * @default {schema}
+             */
+            schema?: string;
+            /**
+             * @description Name of a table, built from {schema} and {table} of the source
+             * @default {table}
+             */
+            table?: string;
+            /**
+             * @description whole: readers see each of the source's transactions as one; split: large ones become visible batch by batch
+             * @default whole
+             * @enum {string}
+             */
+            transactions?: "whole" | "split";
+            /**
+             * @description skip: they do nothing for rows that the outlet writes, as far as the database and its rights allow; fire: they act as for anybody
+             * @default skip
+             * @enum {string}
+             */
+            triggers?: "skip" | "fire";
+            /** @description Patterns of tables that get every version of a row, whatever keep says */
+            versions_tables?: string[];
+        };
+        MariadbSettings: {
+            /**
+             * Host
+             * @description Host name, address, or path of a Unix socket
+             * @example db.example
+             */
+            host: string;
+            /**
+             * Password
+             * Format: password
+             * @description The password: a reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again
+             * @example ${env:RILLMARK_SECRET_REPORTING}
+             */
+            password?: string;
+            /**
+             * Port
+             * Format: int64
+             * @description Port of the server
+             * @default 3306
+             */
+            port?: number;
+            /**
+             * TLS
+             * @description How the connection is encrypted: disable, prefer, require, or verify-full, which also checks the server's name and certificate. Without it: verify-full for a server that is not on this machine, else prefer
+             * @enum {string}
+             */
+            tls?: "disable" | "prefer" | "require" | "verify-full";
+            /**
+             * Certificates to trust
+             * @description With verify-full: file of the certificates to trust, on the service's machine; the system's own without it
+             * @example /etc/rillmark/ca.pem
+             */
+            tls_root?: string;
+            /**
+             * User
+             * @description User to log in as
+             */
+            user: string;
+        };
         Mark: {
             /** Format: date-time */
             created_at: string;
@@ -1862,6 +1963,11 @@ export interface components {
              * @description The message's key, {key} without it: the row's key
              */
             key?: string;
+            /**
+             * MariaDB
+             * @description Tables that are kept equal to the source's, each row as it is now or in every version
+             */
+            mariadb?: components["schemas"]["MariadbOutletSettings"];
             /**
              * Metadata
              * @description With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put after the row's own, operation and offset without it, with row and several tables in one place table too
@@ -2076,74 +2182,59 @@ export interface components {
         };
         PostgresqlOutletSettings: {
             /**
-             * Definitions of tables
              * @description follow: tables are made where there are none, and altered as the source's are; fixed: nothing is made or altered, and the outlet holds with the statement that is needed
              * @default follow
              * @enum {string}
              */
             definitions?: "follow" | "fixed";
             /**
-             * Columns that the source drops
              * @description keep: they stay, and get no values any more; drop: they are dropped here, too
              * @default keep
              * @enum {string}
              */
             dropped_columns?: "keep" | "drop";
-            /**
-             * Tables with flagged rows
-             * @description Patterns of tables whose deleted rows stay, with a flag, whatever keep says
-             */
+            /** @description Patterns of tables whose deleted rows stay, with a flag, whatever keep says */
             flagged_tables?: string[];
             /**
-             * How rows are kept
              * @description current: each row as it is now; flagged: deleted rows stay, with a flag; versions: every version of a row, with from when and until when it held
              * @default current
              * @enum {string}
              */
             keep?: "current" | "flagged" | "versions";
             /**
-             * Table of offsets
              * @description Table that keeps the outlet's offset, committed with the rows; it is made where there is none
              * @default rillmark.outlets
              */
             offsets?: string;
             /**
-             * Rows that a table holds at the start
              * @description Of a table that has rows before the outlet first writes to it; refuse: the outlet holds; replace: rows that the source does not have go once the load is complete; keep: they stay, until the table is reloaded
              * @default refuse
              * @enum {string}
              */
             present?: "refuse" | "replace" | "keep";
             /**
-             * Schema of the tables
-             * @description Schema of a table, built from {schema} and {table} of the source; a MariaDB source's {schema} is its database
+             * @description Schema of a table, which in MariaDB is a database; built from {schema} and {table} of the source
              * @default {schema}
              */
             schema?: string;
             /**
-             * Names of the tables
              * @description Name of a table, built from {schema} and {table} of the source
              * @default {table}
              */
             table?: string;
             /**
-             * Transactions
              * @description whole: readers see each of the source's transactions as one; split: large ones become visible batch by batch
              * @default whole
              * @enum {string}
              */
             transactions?: "whole" | "split";
             /**
-             * Triggers and foreign keys
-             * @description skip: they do nothing for rows that the outlet writes, where the user may say so (session_replication_role); fire: they act as for anybody
+             * @description skip: they do nothing for rows that the outlet writes, as far as the database and its rights allow; fire: they act as for anybody
              * @default skip
              * @enum {string}
              */
             triggers?: "skip" | "fire";
-            /**
-             * Tables with every version
-             * @description Patterns of tables that get every version of a row, whatever keep says
-             */
+            /** @description Patterns of tables that get every version of a row, whatever keep says */
             versions_tables?: string[];
         };
         PostgresqlSettings: {
