@@ -32,7 +32,6 @@ type side struct {
 }
 
 func postgresSide(t *testing.T, c *demo.Cluster, database string) *side {
-	db := connect(t, c, database)
 	var one sync.Mutex
 	var conn *pgx.Conn
 	t.Cleanup(func() {
@@ -40,7 +39,7 @@ func postgresSide(t *testing.T, c *demo.Cluster, database string) *side {
 			conn.Close(context.Background()) //nolint:errcheck // it may be broken
 		}
 	})
-	return &side{engine: "postgresql", database: database, at: databaseAt(c, database), run: func(statements ...string) { t.Helper(); run(t, db, statements...) },
+	return &side{engine: "postgresql", database: database, at: databaseAt(c, database), run: func(statements ...string) { t.Helper(); run(t, connect(t, c, database), statements...) },
 		kill: c.Kill, back: func() error { return c.Start(context.Background()) },
 		rows: func(ctx context.Context, query string) (_ []string, err error) {
 			one.Lock()
@@ -337,6 +336,7 @@ func tables(t *testing.T, round int, from, engine string) {
 		overlapping := to.digest(t, "SELECT count(*) FROM (SELECT _from < lag(_until) OVER (PARTITION BY "+table.key+" ORDER BY _offset) AS o FROM past."+table.name+") q WHERE o")
 		require.Equal(t, []string{"0"}, overlapping, "versions of a row of %s follow each other", table.name)
 	}
+	s.findsDifferences(t, to)
 	// Rewound, each ends in the same rows.
 	before := to.digest(t, "SELECT * FROM past.copies")
 	for _, outlet := range []string{"current", "versions"} {
@@ -346,4 +346,33 @@ func tables(t *testing.T, round int, from, engine string) {
 	s.caughtUp("current", "versions")
 	sameRows(t, s.source.digest(t, "SELECT "+s.source.list(tables[0].columns)+" FROM copies"), to.digest(t, "SELECT "+to.list(tables[0].columns)+" FROM now.copies"))
 	sameRows(t, before, to.digest(t, "SELECT * FROM past.copies"))
+}
+
+// findsDifferences verifies what is equal, and what is not once it has been tampered with.
+func (s *stage) findsDifferences(t *testing.T, to *side) {
+	for _, outlet := range []string{"current", "flagged", "versions"} {
+		v := s.verified(outlet)
+		require.True(t, v.Equal, "%+v", v)
+		require.GreaterOrEqual(t, len(v.Tables), 4)
+	}
+	key := func(table, column string, n int) string {
+		return to.digest(t, "SELECT "+column+" FROM now."+table+" WHERE "+column+" IS NOT NULL ORDER BY 1")[n]
+	}
+	gone, other, blank, mark := key("copies", "copy_id", 3), key("copies", "copy_id", 9), key("copies", "copy_id", 12), key("shelves", "mark", 5)
+	to.run("DELETE FROM now.copies WHERE copy_id = "+gone, "UPDATE now.copies SET price = price + 0.01 WHERE copy_id = "+other, "UPDATE now.copies SET shelf_mark = concat(shelf_mark, ' ') WHERE copy_id = "+blank,
+		"INSERT INTO now.fines VALUES (-7, 1)", "UPDATE now.shelves SET visits = visits + 1 WHERE mark = '"+mark+"'")
+	v := s.verified("current")
+	require.False(t, v.Equal)
+	var found []string
+	for _, d := range v.Differences {
+		line := d.Kind + " " + strings.TrimPrefix(d.Table, s.prefix+".")
+		for _, column := range []string{"copy_id", "fine_id", "mark"} {
+			line += " " + d.Key[column]
+		}
+		for _, c := range d.Columns {
+			line += " " + c.Name
+		}
+		found = append(found, strings.Join(strings.Fields(line), " "))
+	}
+	require.ElementsMatch(t, []string{"missing copies " + gone, "different copies " + other + " price", "different copies " + blank + " shelf_mark", "extra fines -7", "different shelves " + mark + " visits"}, found)
 }

@@ -2,12 +2,15 @@ package mariadb
 
 import (
 	"context"
+	"fmt"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/check"
+	"rillmark/internal/mariadb/compared"
 	"rillmark/internal/mariadb/script"
 	"rillmark/internal/mariadb/session"
+	"rillmark/internal/verify"
 )
 
 // Engine is one MariaDB source.
@@ -19,6 +22,7 @@ var _ interface {
 	engine.Trier
 	engine.ConditionChecker
 	engine.LogRetainer
+	engine.Comparer
 } = (*Engine)(nil)
 
 // New is an engine of a configuration, which stays its own.
@@ -77,4 +81,30 @@ func (e *Engine) StatementsSQL() string { return script.Statements(e.config) }
 // RunScript implements [engine.Scripter].
 func (e *Engine) RunScript(ctx context.Context, name, user, password string) error {
 	return script.Run(ctx, e.config, name, user, password)
+}
+
+// CompareRows implements [engine.Comparer].
+func (e *Engine) CompareRows(ctx context.Context, table string) (verify.Side, error) {
+	c := *e.config
+	c.Defaults()
+	rule := c.Rules.For(table)
+	if rule == nil {
+		return nil, fmt.Errorf("the source's rules do not choose %s", table)
+	}
+	conn, err := c.Connect(ctx, "verify")
+	if err != nil {
+		return nil, err
+	}
+	return compared.Open(ctx, conn, compared.Options{Table: table, Rule: rule, HashKey: c.HashKey, Largest: c.LargestValue, History: true})
+}
+
+// Present implements [engine.Comparer].
+func (e *Engine) Present(ctx context.Context) (uint64, error) {
+	conn, err := e.config.Connect(ctx, "verify")
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close()
+	place, err := compared.Present(ctx, conn)
+	return place, e.config.Explain(err)
 }

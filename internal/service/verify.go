@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -158,17 +159,23 @@ func (s *Outlets) toCompare(ctx context.Context, d *definition.Outlet, patterns 
 
 // compare compares one table.
 func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, c *verify.Comparison) (verify.TableVerdict, error) {
+	skipped := func(err error) (verify.TableVerdict, error) {
+		if why := verify.Incomparable(""); errors.As(err, &why) {
+			return verify.TableVerdict{Table: table, Skipped: string(why), Done: true}, nil
+		}
+		return verify.TableVerdict{}, err
+	}
 	source, err := from.CompareRows(ctx, table)
 	if err != nil {
-		return verify.TableVerdict{}, fmt.Errorf("reading %s at the source: %w", table, err)
+		return skipped(fmt.Errorf("reading %s at the source: %w", table, err))
 	}
 	defer source.Close()
 	target, err := to.CompareRows(ctx, table, source.Schema())
 	if err != nil {
-		return verify.TableVerdict{}, err
+		return skipped(err)
 	}
 	defer target.Close()
-	c.Source, c.Target, c.Ordered = source, target, verify.OrderAgrees(source.Schema()) && verify.OrderAgrees(target.Schema())
+	c.Source, c.Target, c.Ordered = source, target, verify.OrderAgrees(source.Schema(), target.Schema())
 	return c.Run(ctx)
 }
 

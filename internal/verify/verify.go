@@ -99,6 +99,8 @@ type Comparison struct {
 	at         []int    // and in the source's
 	keyed      []int    // the key's places in the source's rows
 	targetKey  []int
+	forms      []form // of the columns that are compared
+	keyForms   []form
 	candidates map[string][]string // keys that differ so far, by their row key
 }
 
@@ -156,9 +158,10 @@ func (c *Comparison) match() error {
 			return nil
 		}
 		c.names, c.at, c.from = append(c.names, name), append(c.at, i), append(c.from, there)
+		c.forms = append(c.forms, formOf(&source.Columns[i], &target.Columns[there], source.Engine == target.Engine))
 	}
 	for _, i := range c.keyed {
-		c.targetKey = append(c.targetKey, c.from[i])
+		c.targetKey, c.keyForms = append(c.targetKey, c.from[i]), append(c.keyForms, c.forms[i])
 	}
 	return nil
 }
@@ -174,7 +177,7 @@ func (c *Comparison) forward(ctx context.Context) error {
 		}
 		expected := make(map[string][]change.Value, len(page.Rows))
 		for _, row := range page.Rows {
-			expected[rowKey(row, c.keyed)] = change.CloneImage(row) // the page is good until it is read on
+			expected[c.rowKey(row, c.keyed)] = change.CloneImage(row) // the page is good until it is read on
 		}
 		if c.Ordered {
 			err = c.between(ctx, expected, after, page)
@@ -230,7 +233,7 @@ func (c *Comparison) between(ctx context.Context, expected map[string][]change.V
 // pair takes rows of the target out of those that are expected, and notes what differs.
 func (c *Comparison) pair(expected map[string][]change.Value, rows [][]change.Value) {
 	for _, row := range rows {
-		key := rowKey(row, c.targetKey)
+		key := c.rowKey(row, c.targetKey)
 		want, found := expected[key]
 		delete(expected, key)
 		if !found || !c.same(want, row) {
@@ -251,7 +254,7 @@ func (c *Comparison) backward(ctx context.Context) error {
 		keys := make([][]string, 0, len(page.Rows))
 		for _, row := range page.Rows {
 			text := texts(row, c.targetKey, c.Target.Schema())
-			missing[rowKey(row, c.targetKey)] = text
+			missing[c.rowKey(row, c.targetKey)] = text
 			keys = append(keys, text)
 		}
 		if len(keys) > 0 {
@@ -260,7 +263,7 @@ func (c *Comparison) backward(ctx context.Context) error {
 				return fmt.Errorf("reading %s at the source: %w", c.Table, err)
 			}
 			for _, row := range rows {
-				delete(missing, rowKey(row, c.keyed))
+				delete(missing, c.rowKey(row, c.keyed))
 			}
 		}
 		for key, text := range missing {
@@ -366,7 +369,7 @@ func (c *Comparison) byKey(ctx context.Context, side Side, keys [][]string, keye
 	}
 	found := make(map[string][]change.Value, len(rows))
 	for _, row := range rows {
-		found[rowKey(row, keyed)] = change.CloneImage(row)
+		found[c.rowKey(row, keyed)] = change.CloneImage(row)
 	}
 	return found, nil
 }
@@ -392,7 +395,7 @@ func (c *Comparison) judge(source, target []change.Value) {
 		c.state.Different++
 		name(source, c.keyed)
 		for i := range c.names {
-			if s, t := source[c.at[i]], target[c.from[i]]; s.Presence != change.Omitted && !s.Equal(t) {
+			if s, t := source[c.at[i]], target[c.from[i]]; !c.sameValue(i, s, t) {
 				d.Columns = append(d.Columns, ColumnDifference{c.names[i], shown(s), shown(t)})
 			}
 		}
@@ -419,17 +422,29 @@ func shown(v change.Value) *string {
 // large, is not compared.
 func (c *Comparison) same(source, target []change.Value) bool {
 	for i := range c.at {
-		if s := source[c.at[i]]; s.Presence != change.Omitted && !s.Equal(target[c.from[i]]) {
+		if !c.sameValue(i, source[c.at[i]], target[c.from[i]]) {
 			return false
 		}
 	}
 	return true
 }
 
-func rowKey(row []change.Value, keyed []int) string {
+func (c *Comparison) sameValue(i int, source, target change.Value) bool {
+	return source.Presence == change.Omitted || source.Equal(target) || c.forms[i] != nil && normal(source, c.forms[i]).Equal(normal(target, c.forms[i]))
+}
+
+func normal(v change.Value, f form) change.Value {
+	if f != nil && v.Presence == change.Present {
+		v.Text = f(v.Text)
+	}
+	return v
+}
+
+// rowKey tells rows apart, whichever side they are from.
+func (c *Comparison) rowKey(row []change.Value, keyed []int) string {
 	values := make([]change.Value, 0, 4)
-	for _, at := range keyed {
-		values = append(values, row[at])
+	for i, at := range keyed {
+		values = append(values, normal(row[at], c.keyForms[i]))
 	}
 	return change.RowKey(values)
 }
@@ -438,21 +453,39 @@ func rowKey(row []change.Value, keyed []int) string {
 func texts(row []change.Value, keyed []int, schema *change.Schema) []string {
 	key := make([]string, len(keyed))
 	for i, at := range keyed {
-		if schema.Columns[at].Rule == change.RuleBinary {
-			key[i] = fmt.Sprintf(`\x%x`, row[at].Text)
-			continue
-		}
-		key[i] = string(row[at].Text)
+		key[i] = KeyText(&schema.Columns[at], row[at])
 	}
 	return key
 }
 
-// OrderAgrees reports whether keys of a schema version have the same order on every server.
-func OrderAgrees(schema *change.Schema) bool {
-	for _, i := range schema.Key() {
-		switch schema.Columns[i].Rule {
-		case change.RuleInteger, change.RuleUnsigned, change.RuleDecimal, change.RuleBoolean, change.RuleUUID, change.RuleDate, change.RuleTimestamp, change.RuleTimestampTZ, change.RuleBinary:
-			if schema.Columns[i].Treatment == "" {
+// OrderAgrees reports whether the keys of two schema versions have the same order on their
+// servers.
+func OrderAgrees(source, target *change.Schema) bool {
+	others := target.Key()
+	if len(source.Key()) != len(others) {
+		return false
+	}
+	for n, i := range source.Key() {
+		s, t := &source.Columns[i], &target.Columns[others[n]]
+		if s.Treatment != "" || t.Treatment != "" {
+			return false
+		}
+		same := source.Engine == target.Engine && s.Rule == t.Rule
+		switch s.Rule {
+		case change.RuleInteger, change.RuleUnsigned, change.RuleDecimal:
+			if t.Rule == change.RuleInteger || t.Rule == change.RuleUnsigned || t.Rule == change.RuleDecimal {
+				continue
+			}
+		case change.RuleDate, change.RuleBinary:
+			if s.Rule == t.Rule {
+				continue
+			}
+		case change.RuleTimestamp, change.RuleTimestampTZ:
+			if t.Rule == change.RuleTimestamp || t.Rule == change.RuleTimestampTZ {
+				continue
+			}
+		case change.RuleBoolean, change.RuleUUID:
+			if same {
 				continue
 			}
 		default:

@@ -33,8 +33,11 @@ const infinity = "9999-12-31 23:59:59.999999"
 // Infinity implements [sql.Dialect].
 func (d *database) Infinity() string { return infinity }
 
+// longestName is how many bytes a name can have.
+const longestName = 64
+
 // LongestName implements [sql.Dialect].
-func (d *database) LongestName() int { return 64 }
+func (d *database) LongestName() int { return longestName }
 
 // TransactionalDefinitions implements [sql.Dialect].
 func (d *database) TransactionalDefinitions() bool { return false }
@@ -170,24 +173,26 @@ func (d *database) Look(ctx context.Context, t *sql.Table) error {
 		}
 		t.Columns = append(t.Columns, one)
 	}
-	indexes, err := d.conn.All(ctx, `SELECT INDEX_NAME, COLUMN_NAME, SUB_PART IS NOT NULL FROM information_schema.STATISTICS`+at+" AND NON_UNIQUE = 0 ORDER BY INDEX_NAME, SEQ_IN_INDEX")
+	indexes, err := d.conn.All(ctx, `SELECT INDEX_NAME, COLUMN_NAME, SUB_PART IS NOT NULL, NON_UNIQUE FROM information_schema.STATISTICS`+at+" AND INDEX_TYPE = 'BTREE' ORDER BY INDEX_NAME, SEQ_IN_INDEX")
 	if err != nil {
 		return err
 	}
-	last := ""
+	t.Indexes = make(map[string][]string)
+	unique := make(map[string]bool)
 	for _, i := range indexes {
-		if i[0] != last {
-			t.Uniques = append(t.Uniques, nil)
-		}
-		last = i[0]
-		unique := &t.Uniques[len(t.Uniques)-1]
 		name := i[1]
 		if i[2] == "1" {
 			name += " (its beginning)" // two keys may have the same
 		}
-		if *unique = append(*unique, name); i[0] == "PRIMARY" {
-			t.Primary, t.PrimaryName = *unique, i[0]
+		t.Indexes[i[0]], unique[i[0]] = append(t.Indexes[i[0]], name), i[3] == "0"
+	}
+	for name, columns := range t.Indexes {
+		if unique[name] {
+			t.Uniques = append(t.Uniques, columns)
 		}
+	}
+	if t.Primary = t.Indexes["PRIMARY"]; t.Primary != nil {
+		t.PrimaryName = "PRIMARY"
 	}
 	return d.mayAct(ctx, t, at)
 }

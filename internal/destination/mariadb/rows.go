@@ -197,10 +197,38 @@ func (d *database) stage(b *sql.Binding) string {
 	return schema + "." + wire.Name(b.Stage)
 }
 
-// joined pairs what is staged, as s, with the rows that are there: each is found by its key.
-// An alias of the table would need a database that is chosen (DELETE).
+// joined pairs what is staged, as s, with the rows that are there: each is found by its key,
+// whatever the server takes a new table's size for. An alias of the table would need a database
+// that is chosen (DELETE).
 func (d *database) joined(b *sql.Binding) string {
-	return d.stage(b) + " s STRAIGHT_JOIN " + b.SQL + " ON " + b.Matching(b.SQL, "s")
+	return b.Text("joined", func() string {
+		hint := ""
+		if name := keyIndex(b); name != "" {
+			hint = " FORCE INDEX FOR JOIN (" + wire.Name(name) + ")"
+		}
+		return d.stage(b) + " s STRAIGHT_JOIN " + b.SQL + hint + " ON " + b.Matching(b.SQL, "s")
+	})
+}
+
+// keyIndex is the index by which rows are found: its columns begin with those of the key.
+func keyIndex(b *sql.Binding) (best string) {
+	for name, columns := range b.Indexes {
+		n := len(b.Key)
+		if len(columns) < n {
+			continue
+		}
+		begins := true
+		for _, at := range b.Key {
+			key := b.Source.Columns[b.From[at]].Name
+			begins = begins && slices.ContainsFunc(columns[:n], func(c string) bool { return strings.EqualFold(c, key) })
+		}
+		// The newest version is found by what comes next.
+		next := b.Keep == sql.Versions && len(columns) > n && columns[n] == sql.Until
+		if begins && (best == "" || next || name == "PRIMARY" && b.Keep != sql.Versions) {
+			best = name
+		}
+	}
+	return best
 }
 
 // stageRows puts rows' columns at places into the binding's own temporary table, alone.

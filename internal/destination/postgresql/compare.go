@@ -3,37 +3,25 @@ package postgresql
 import (
 	"context"
 
-	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/destination"
 	"rillmark/internal/destination/sql"
-	"rillmark/internal/engine"
 	"rillmark/internal/postgres/compared"
 	"rillmark/internal/postgres/session"
-	"rillmark/internal/shape"
 	"rillmark/internal/verify"
 )
 
 var _ destination.Comparer = (*Destination)(nil)
 
-// CompareRows implements [destination.Comparer]: the rows as they are now, whichever way
-// they are kept.
+// CompareRows implements [destination.Comparer].
 func (d *Destination) CompareRows(ctx context.Context, table string, source *change.Schema) (verify.Side, error) {
 	kept, err := d.options.Kept()
 	if err != nil {
 		return nil, err
 	}
-	schema, name, err := d.options.Place(table, 63)
+	schema, name, err := d.options.Place(table, longestName)
 	if err != nil {
 		return nil, err
-	}
-	all, err := shape.ParsePattern("**")
-	if err != nil {
-		return nil, err
-	}
-	rule := &rules.Table{Match: all, Active: true, Image: rules.ImageAfter}
-	for _, i := range source.Key() { // versions have no key of their own
-		rule.Key = append(rule.Key, source.Columns[i].Name)
 	}
 	where := ""
 	switch kept(table) {
@@ -54,9 +42,9 @@ func (d *Destination) CompareRows(ctx context.Context, table string, source *cha
 	c := &session.Config{}
 	c.Defaults()
 	c.LargestValue = 1 << 30
-	rows, err := compared.Open(ctx, c, conn, change.TableName(schema, name), rule, where)
+	rows, err := compared.Open(ctx, c, conn, change.TableName(schema, name), sql.RuleOf(source), where)
 	if err != nil {
-		return nil, &engine.Fault{Code: "cannot-compare", Message: "the rows kept of " + table + " cannot be read", Cause: err}
+		return nil, sql.CannotCompare(table, err)
 	}
 	return rows, nil
 }

@@ -31,8 +31,11 @@ func (d *database) AppendTime(dst []byte, t time.Time) []byte {
 // Infinity implements [sql.Dialect].
 func (d *database) Infinity() string { return "infinity" }
 
+// longestName is how many bytes a name can have.
+const longestName = 63
+
 // LongestName implements [sql.Dialect].
-func (d *database) LongestName() int { return 63 }
+func (d *database) LongestName() int { return longestName }
 
 // TransactionalDefinitions implements [sql.Dialect].
 func (d *database) TransactionalDefinitions() bool { return true }

@@ -154,10 +154,13 @@ type Table struct {
 	Primary      []string   // the columns of its primary key
 	PrimaryName  string     // that key's own name
 	Uniques      [][]string // columns of unique indexes that hold for all rows, the primary key's included
-	NotTable     bool       // something else has the name
-	AnyCase      bool       // names of columns are the same whatever their case
-	loading      string     // quoted name of the keys that a load has brought; empty for none
-	bound        *Binding   // for the newest schema version
+	// Indexes are the columns of each index, where the kind of database names them in
+	// statements.
+	Indexes  map[string][]string
+	NotTable bool     // something else has the name
+	AnyCase  bool     // names of columns are the same whatever their case
+	loading  string   // quoted name of the keys that a load has brought; empty for none
+	bound    *Binding // for the newest schema version
 }
 
 // Column is a column of a table.

@@ -31,7 +31,7 @@ func (w *Writer) look(ctx context.Context, source string) (*Table, error) {
 func (w *Writer) lookAgain(ctx context.Context, t *Table) error {
 	now, err := w.look(ctx, t.Source)
 	if err == nil {
-		t.Columns, t.Uniques, t.Primary, t.PrimaryName = now.Columns, now.Uniques, now.Primary, now.PrimaryName
+		t.Columns, t.Uniques, t.Primary, t.PrimaryName, t.Indexes = now.Columns, now.Uniques, now.Primary, now.PrimaryName, now.Indexes
 	}
 	return err
 }

@@ -1,0 +1,46 @@
+package mariadb
+
+import (
+	"context"
+
+	"rillmark/internal/change"
+	"rillmark/internal/destination"
+	"rillmark/internal/destination/sql"
+	"rillmark/internal/mariadb/compared"
+	"rillmark/internal/verify"
+)
+
+var _ destination.Comparer = (*Destination)(nil)
+
+// CompareRows implements [destination.Comparer].
+func (d *Destination) CompareRows(ctx context.Context, table string, source *change.Schema) (verify.Side, error) {
+	kept, err := d.options.Kept()
+	if err != nil {
+		return nil, err
+	}
+	schema, name, err := d.options.Place(table, longestName)
+	if err != nil {
+		return nil, err
+	}
+	where := ""
+	switch kept(table) {
+	case sql.Flagged:
+		where = "NOT " + sql.Deleted
+	case sql.Versions:
+		where = sql.Until + " = '" + infinity + "'"
+	case sql.Current:
+	}
+	conn, err := d.connect(ctx, "rillmark verify")
+	if err != nil {
+		return nil, err
+	}
+	if err := conn.Exec(ctx, "SET character_set_results = NULL, sql_mode = ''"); err != nil {
+		conn.Close()
+		return nil, explained(err)
+	}
+	rows, err := compared.Open(ctx, conn, compared.Options{Table: change.TableName(schema, name), Rule: sql.RuleOf(source), Largest: 1 << 30, Where: where})
+	if err != nil {
+		return nil, sql.CannotCompare(table, err)
+	}
+	return rows, nil
+}
