@@ -65,8 +65,8 @@ type Writer interface {
 
 // Comparer is a destination whose rows can be compared with the source's.
 type Comparer interface {
-	// CompareRows begins to read what the outlet keeps of a table, whose rows the source
-	// has in a schema version.
+	// CompareRows begins to read the rows that the outlet keeps of a table, as they are now,
+	// whichever way they are kept. source is the version in which the source has them.
 	CompareRows(ctx context.Context, table string, source *change.Schema) (verify.Side, error)
 }
 
