@@ -46,18 +46,24 @@ func (b *bed) databases(ctx context.Context) (string, error) {
 		return "", err
 	}
 	defer target.Stop()
+	replicas, stop, err := b.startReplicas(ctx)
+	defer stop()
+	if err != nil {
+		return "", err
+	}
+	beside := "\n| journal → MariaDB | its own replica, events/s | ours, events/s | ratio | CPU of ours, cores | peak memory |\n|---|---:|---:|---:|---:|---:|\n"
 	report := "| journal → PostgreSQL | its own subscription, events/s | ours, events/s | ratio | CPU of ours, cores | peak memory |\n|---|---:|---:|---:|---:|---:|\n"
 	for _, w := range b.databaseWorks() {
 		if !strings.Contains(w.name, b.match) {
 			continue
 		}
-		line, err := b.databaseWork(ctx, target, w)
+		line, maria, err := b.databaseWork(ctx, target, replicas, w)
 		if err != nil {
 			return "", fmt.Errorf("%s: %w", w.name, err)
 		}
-		report += line
+		report, beside = report+line, beside+maria
 	}
-	return report, nil
+	return report + beside, nil
 }
 
 func execute(ctx context.Context, conn *pgx.Conn, statements ...string) error {
@@ -69,68 +75,71 @@ func execute(ctx context.Context, conn *pgx.Conn, statements ...string) error {
 	return nil
 }
 
-func (b *bed) databaseWork(ctx context.Context, target *demo.Cluster, w databaseWork) (string, error) {
+func (b *bed) databaseWork(ctx context.Context, target *demo.Cluster, replicas *mariaTargets, w databaseWork) (line, beside string, err error) {
 	fmt.Printf("writing %s …\n", w.name)
 	if _, err := b.source.Database(ctx, w.slot, "postgres"); err != nil {
-		return "", err
+		return "", "", err
 	}
 	source, err := b.source.Connect(ctx, w.slot)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	defer source.Close(ctx) //nolint:errcheck // nothing is open on it
 	steps := append([]string{"SET synchronous_commit = off"}, databaseTables...)
 	steps = append(append(steps, w.prepare...), "CREATE PUBLICATION bench FOR TABLE bench_rows, bench_done", "SELECT pg_create_logical_replication_slot('"+w.slot+"', 'pgoutput')")
 	steps = append(append(steps, w.write...), "INSERT INTO bench_done VALUES (1)", "CHECKPOINT")
 	if err := execute(ctx, source, steps...); err != nil {
-		return "", err
+		return "", "", err
 	}
 	defer execute(context.WithoutCancel(ctx), source, "SELECT pg_drop_replication_slot('"+w.slot+"')") //nolint:errcheck // the server goes too
 	admin, err := target.Connect(ctx, "postgres")
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	defer admin.Close(ctx) //nolint:errcheck // nothing is open on it
 	if err := execute(ctx, admin, "CREATE DATABASE base_"+w.slot); err != nil {
-		return "", err
+		return "", "", err
 	}
 	base, err := target.Connect(ctx, "base_"+w.slot)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	err = execute(ctx, base, append(append(append([]string{}, databaseTables...), w.prepare...), "VACUUM ANALYZE")...)
 	base.Close(ctx) //nolint:errcheck // nothing is open on it
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	copied := w.slot + "_ours"
 	if err := execute(ctx, source, fmt.Sprintf("SELECT pg_copy_logical_replication_slot('%s', '%s')", w.slot, copied)); err != nil {
-		return "", err
+		return "", "", err
 	}
 	i, err := b.serve(ctx, w.slot)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	defer func() { i.stop() }()
 	if err := b.journaled(ctx, i, w, copied); err != nil {
-		return "", err
+		return "", "", err
 	}
 	var raws, rates, cpus, peaks []float64
 	for round := range b.rounds {
 		raw, err := b.subscribe(ctx, source, target, admin, w, round)
 		if err != nil {
-			return "", fmt.Errorf("subscription: %w", err)
+			return "", "", fmt.Errorf("subscription: %w", err)
 		}
 		raws = append(raws, float64(w.events)/raw.Seconds())
 		m, err := b.intoTarget(ctx, &i, target, admin, w, round)
 		if err != nil {
-			return "", err
+			return "", "", err
 		}
 		rates, cpus, peaks = append(rates, float64(w.events)/m.took.Seconds()), append(cpus, m.cpu), append(peaks, m.peak)
 		fmt.Printf("  round %d: subscription %.0f, ours %.0f events/s, %.2f cores, %.0f MiB\n", round+1, raws[round], rates[round], cpus[round], peaks[round])
 	}
+	if beside, err = b.mariaTarget(ctx, &i, replicas, w); err != nil {
+		return "", "", fmt.Errorf("MariaDB: %w", err)
+	}
 	raw, rate := median(raws), median(rates)
-	return fmt.Sprintf("| %s | %.0f | %.0f | %.2f | %.2f | %.0f MiB |\n", w.name, raw, rate, rate/raw, median(cpus), median(peaks)), nil
+	return fmt.Sprintf("| %s | %.0f | %.0f | %.2f | %.2f | %.0f MiB |\n", w.name, raw, rate, rate/raw, median(cpus), median(peaks)), beside, nil
 }
 
 // journaled follows a slot until the work is in the journal.

@@ -46,7 +46,7 @@ func main() {
 	flag.IntVar(&s.rate, "rate", 1000, "transactions a second for the delay")
 	flag.DurationVar(&s.span, "span", 20*time.Second, "how long the delay is measured")
 	flag.DurationVar(&s.demo, "demo", 5*time.Minute, "how long the demo is watched at rest")
-	flag.IntVar(&s.port, "port", 7550, "first of six ports")
+	flag.IntVar(&s.port, "port", 7550, "first of eight ports")
 	flag.StringVar(&s.out, "out", "docs/benchmarks.md", "file to write; empty for none")
 	flag.Parse()
 	named := false

@@ -350,6 +350,12 @@ func TestMariaDBValues(t *testing.T) {
 	require.Len(t, schemas, 1, "the load and the log agree on the columns")
 	// In tables of another database each is the same, too.
 	kept := &stage{instance: i}
+	var all []string
+	for n := range cells {
+		all = append(all, fmt.Sprintf("v%d", n+1))
+	}
+	mariaRun(t, db, fmt.Sprintf("INSERT INTO kinds (id, %s) SELECT seq, %[1]s FROM kinds, seq_10_to_240 WHERE id = 1", strings.Join(all, ", "))) // many rows go another way than few
+	i.mariaReached("catalogue", db)
 	i.must(http.MethodPost, "/v1/destinations/mirror", mariaAt(t, m), nil)
 	i.must(http.MethodPost, "/v1/outlets/mirror", map[string]any{"source": "catalogue", "destination": "mirror", "tables": []string{database + ".kinds"}, "mariadb": map[string]any{"schema": database + "_mirror"}}, nil)
 	kept.caughtUp("mirror")
@@ -362,6 +368,7 @@ func TestMariaDBValues(t *testing.T) {
 		}
 		sameRows(t, to.digest(t, "SELECT "+column+" FROM kinds"), to.digest(t, "SELECT "+column+" FROM "+database+"_mirror.kinds"), "%s of %s", c.literal[:min(60, len(c.literal))], c.kind)
 	}
+	require.Equal(t, []string{"1"}, to.digest(t, "SELECT variable_value > 0 FROM information_schema.global_status WHERE variable_name = 'COM_LOAD'"))
 	sameRows(t, to.digest(t, "SELECT id, doubled, kept FROM kinds"), to.digest(t, "SELECT id, doubled, kept FROM "+database+"_mirror.kinds"))
 }
 

@@ -66,6 +66,8 @@ const (
 	codeNoDatabase      = 1049
 	codeNoVariable      = 1193
 	codeDuplicate       = 1062
+	codeNoLoad          = 1148
+	codeNoLocalLoad     = 4166
 	codeSubquery        = 1242
 	codeLockTimeout     = 1205
 	codeDeadlock        = 1213

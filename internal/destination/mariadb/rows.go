@@ -11,7 +11,7 @@ import (
 )
 
 // largestStatement is about how long the statements are that rows go in.
-const largestStatement = 512 << 10
+const largestStatement = 64 << 10
 
 // write runs statements that write rows. What the server only warns of has changed a value.
 func (d *database) write(ctx context.Context, statements []byte) (int64, error) {
@@ -70,6 +70,9 @@ func (d *database) appendValue(dst []byte, b *sql.Binding, at int, image []chang
 
 // insert puts rows' columns at places into a table; behind stands what follows the rows.
 func (d *database) insert(ctx context.Context, into string, b *sql.Binding, places []int, rows sql.Rows, behind string) error {
+	if behind == "" && rows.N >= enoughToLoad && d.loads {
+		return d.load(ctx, into, b, places, rows)
+	}
 	head := "INSERT INTO " + into + " (" + b.List(places) + ") VALUES "
 	text := d.buffer
 	defer func() {

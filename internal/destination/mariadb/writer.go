@@ -48,6 +48,7 @@ type database struct {
 	namesFold bool            // names of tables are the same whatever their case
 	packet    int             // the longest statement that the server takes
 	stages    map[string]bool // the tables that rows are staged in
+	loads     bool            // rows can be sent by LOAD DATA
 	buffer    []byte
 }
 
@@ -61,6 +62,7 @@ func (d *database) prepare(ctx context.Context) error {
 	if _, err := fmt.Sscan(row[2], &d.packet); err != nil {
 		return err
 	}
+	d.loads = row[3] != "1" || row[4] == "ROW" // its statement would stand in the log with the data
 	if row[3] == "1" && row[4] == "STATEMENT" {
 		return &engine.Fault{Code: "statement-log", Final: true, Message: "the server logs statements (binlog_format = STATEMENT), and does not let rows be written as outlets need it",
 			Fix: "SET GLOBAL binlog_format = MIXED, or ROW; then `rillmark outlet resume " + d.outlet.Name + "`"}

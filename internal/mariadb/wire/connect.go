@@ -27,8 +27,9 @@ type Config struct {
 	Silence time.Duration
 	// Program names us in the server's list of sessions.
 	Program string
-	// Several lets statements be sent together, with semicolons between them, and has the
-	// server count the rows that an UPDATE finds rather than those that it changes.
+	// Several lets statements be sent together, with semicolons between them, lets rows be
+	// sent by LOAD DATA (see [Conn.Load]), and has the server count the rows that an UPDATE
+	// finds rather than those that it changes.
 	Several bool
 }
 
@@ -81,6 +82,7 @@ const (
 	capLongPassword = 1 << 0
 	capFoundRows    = 1 << 1
 	capLongFlag     = 1 << 2
+	capLocalFiles   = 1 << 7
 	capProtocol41   = 1 << 9
 	capTLS          = 1 << 11
 	capTransactions = 1 << 13
@@ -159,7 +161,7 @@ func (c *Conn) login(ctx context.Context, config *Config) error {
 	}
 	capabilities := uint64(capLongPassword | capLongFlag | capProtocol41 | capTransactions | capSecure | capPluginAuth | capPluginLenenc | capConnectAttrs)
 	if config.Several {
-		capabilities |= capFoundRows | capSeveral | capResults
+		capabilities |= capFoundRows | capSeveral | capResults | capLocalFiles
 	}
 	if config.TLS != nil && offered&capTLS == 0 && config.Require {
 		return ErrNoTLS

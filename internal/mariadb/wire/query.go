@@ -195,6 +195,48 @@ func (c *Conn) Run(ctx context.Context, statements string) (Done, error) {
 	}
 }
 
+// Load runs a LOAD DATA LOCAL INFILE whose data is what next gives, up to an empty part; no
+// file is read, whatever the server asks for (section "LOCAL_INFILE Packet"). A part is good
+// until the next one.
+func (c *Conn) Load(ctx context.Context, statement string, next func() ([]byte, error)) (Done, error) {
+	if c.broken {
+		return Done{}, errors.New("the session has been closed")
+	}
+	r := &Rows{conn: c, ctx: ctx}
+	r.stop = context.AfterFunc(ctx, func() { c.conn.SetDeadline(time.Unix(1, 0)) }) //nolint:errcheck // the statement fails by it
+	if err := c.command(0x03, statement); err != nil {
+		return Done{}, r.fail(err)
+	}
+	packet, err := c.readPacket()
+	switch {
+	case err != nil:
+		return Done{}, r.fail(err)
+	case len(packet) > 0 && packet[0] == 0xFF:
+		err := errorOf(packet)
+		r.finish()
+		return Done{}, err
+	case len(packet) == 0 || packet[0] != 0xFB:
+		return Done{}, r.fail(errPacket)
+	}
+	var wrong error
+	for wrong == nil {
+		var part []byte
+		if part, wrong = next(); len(part) == 0 {
+			break
+		}
+		if err := c.writePacket(part); err != nil {
+			return Done{}, r.fail(err)
+		}
+	}
+	if err := c.writePacket(nil); err != nil {
+		return Done{}, r.fail(err)
+	}
+	if err := r.head(); err != nil {
+		return Done{}, err
+	}
+	return Done{r.Touched, r.Warnings}, wrong
+}
+
 // Exec runs a statement and drops its rows.
 func (c *Conn) Exec(ctx context.Context, statement string) error {
 	r, err := c.Query(ctx, statement)
