@@ -351,8 +351,10 @@ func TestMariaDBValues(t *testing.T) {
 	// In tables of another database each is the same, too.
 	kept := &stage{instance: i}
 	var all []string
-	for n := range cells {
-		all = append(all, fmt.Sprintf("v%d", n+1))
+	for n, c := range cells {
+		if len(c.want) < 1000 { // so that many come in one batch
+			all = append(all, fmt.Sprintf("v%d", n+1))
+		}
 	}
 	mariaRun(t, db, fmt.Sprintf("INSERT INTO kinds (id, %s) SELECT seq, %[1]s FROM kinds, seq_10_to_240 WHERE id = 1", strings.Join(all, ", "))) // many rows go another way than few
 	i.mariaReached("catalogue", db)

@@ -62,6 +62,7 @@ func TestTypesInMariaDB(t *testing.T) {
 	}
 	i.reached("circulation", db)
 	i.caughtUp("facts")
+	require.Equal(t, []string{"1"}, to.digest(t, "SELECT variable_value > 0 FROM information_schema.global_status WHERE variable_name = 'COM_LOAD'"))
 	for n, v := range everyType {
 		if table := fmt.Sprintf("v%d", n); !refused["public."+table] {
 			require.Equal(t, []string{"253|1"}, to.digest(t, "SELECT count(*), count(DISTINCT hex(v)) FROM "+table), "%s %s", v.kind, v.sql)

@@ -36,7 +36,7 @@ func (d *database) load(ctx context.Context, into string, b *sql.Binding, places
 		switch {
 		case c.Treatment == "" && c.Rule == change.RuleBinary:
 			made = "UNHEX(@v)"
-		case strings.HasPrefix(column.Kind, "bit"):
+		case strings.HasPrefix(column.Kind, "bit"), strings.HasPrefix(column.Kind, "year"): // of a text they make something else
 			made = "CAST(@v AS UNSIGNED)"
 		}
 		if made != "" {
@@ -117,7 +117,9 @@ func loadedAs(c *change.Column, into *sql.Column) sql.Writing {
 			return append(dst, '0'), nil
 		}
 	case c.Rule == change.RuleTimestampTZ:
-		return func(dst, canonical []byte) ([]byte, error) { return append(dst, bytes.TrimSuffix(canonical, []byte("Z"))...), nil }
+		return func(dst, canonical []byte) ([]byte, error) {
+			return append(dst, bytes.TrimSuffix(canonical, []byte("Z"))...), nil
+		}
 	case c.Rule == change.RuleBinary && isGeometry(into.Kind):
 		return func(dst, canonical []byte) ([]byte, error) {
 			dst, err := geometry(dst, canonical) // X'...'
