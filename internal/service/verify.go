@@ -182,6 +182,10 @@ func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from eng
 // lookAgain is how often it is asked how far capture and delivery are.
 const lookAgain = 20 * time.Millisecond
 
+// longestFault is for how long a fault of delivery may last while somebody waits for a
+// comparison.
+const longestFault = 20 * time.Second
+
 // passed returns once an outlet has delivered all that its source has committed until now.
 func (s *Outlets) passed(ctx context.Context, name, source string, reader engine.Comparer) error {
 	present, err := reader.Present(ctx)
@@ -190,7 +194,8 @@ func (s *Outlets) passed(ctx context.Context, name, source string, reader engine
 	}
 	ticker := time.NewTicker(lookAgain)
 	defer ticker.Stop()
-	reaches := int64(0) // once capture has come there: the newest offset that was in the journal then
+	var waiting time.Time // since when it waits for a fault to pass
+	reaches := int64(0)   // once capture has come there: the newest offset that was in the journal then
 	for {
 		from, to := s.running.copySources()[source], s.running.copyOutlets()[name]
 		switch {
@@ -199,8 +204,15 @@ func (s *Outlets) passed(ctx context.Context, name, source string, reader engine
 		case to == nil || to.runner == nil || to.stop == nil:
 			return cannotCompare("it is not delivered by this instance now; resume it")
 		}
-		if phase := to.runner.Status().Phase; phase == outlet.PhaseFailed || phase == outlet.PhasePaused {
-			return cannotCompare("it does not deliver now (" + phase + ")")
+		switch now := to.runner.Status(); {
+		case now.Phase == outlet.PhaseFailed || now.Phase == outlet.PhasePaused:
+			return cannotCompare("it does not deliver now (" + now.Phase + ")")
+		case now.Phase != outlet.PhaseWaiting:
+			waiting = time.Time{}
+		case waiting.IsZero():
+			waiting = time.Now()
+		case time.Since(waiting) > longestFault:
+			return cannotCompare("it does not deliver now: " + now.Error)
 		}
 		if reaches == 0 && from.capture.Stats.Place() >= present {
 			head, err := s.Store.Head(ctx, from.record.ID)
