@@ -176,7 +176,10 @@ func freePort(t *testing.T) int {
 		// Below the ports that clients get: one that tries a server that is away could get
 		// the server's own, and keep it.
 		port := 15000 + rand.IntN(15000)
-		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil && l.Close() == nil && givePort(port) {
+		if !givePort(port) {
+			continue // it is not even tried: its owner may be about to
+		}
+		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil && l.Close() == nil {
 			return port
 		}
 	}

@@ -267,6 +267,7 @@ func TestTablesThatRefuse(t *testing.T) {
 		n := 0
 		return to.QueryRow(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'rillmark outlet desk'").Scan(&n) == nil && n == 0
 	})
+	i.outletIs("desk", "is paused", func(o outletStatus) bool { return o.Phase == "paused" })
 	run(t, to, "DELETE FROM desk", "INSERT INTO desk SELECT * FROM kept_desk", "UPDATE rillmark.outlets o SET \"offset\" = k.\"offset\" FROM kept k WHERE o.token = k.token")
 	i.must(http.MethodPost, "/v1/outlets/desk/resume", nil, nil)
 	i.eventually("what was lost is there again", func() bool {
