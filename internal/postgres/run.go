@@ -253,9 +253,13 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 
 // checkpoint is what the sink stores with the events so far; the lock is held.
 func (r *run) checkpoint() engine.Checkpoint {
-	r.at.Index = 0
-	if r.inTx && r.opened {
+	switch at := r.at.Position; {
+	case r.inTx && r.opened:
 		r.at.Index = r.sink.Next()
+	case !r.opened && at.Commit == r.resume.Commit && at.Kind == r.resume.Kind:
+		r.at.Index = r.resumeIndex // nothing new has come of the transaction that was cut
+	default:
+		r.at.Index = 0
 	}
 	r.at.Unseen = r.notYetVisible.Stored(func(number uint32) string { return r.numbered[number].State.Table })
 	release := r.at.NonceCommit
