@@ -66,7 +66,7 @@ func grantsOf(rows [][]string) grants {
 	return all
 }
 
-// lack are those of rights that are given neither for everything nor for an object.
+// lack lists the rights that the user does not have, on an object or on everything.
 func (g grants) lack(object string, rights ...string) (lacking []string) {
 	for _, right := range rights {
 		has := false
