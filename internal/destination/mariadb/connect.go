@@ -79,10 +79,6 @@ const (
 	codeNoDefault       = 1364
 	codeNoPartition     = 1526
 	codeConstraint      = 4025
-	codeTruncated       = 1265
-	codeOutOfRange      = 1264
-	codeWrongValue      = 1292
-	codeSyntax          = 1064
 	codeFullConnections = 1040
 )
 
