@@ -85,7 +85,7 @@ func take(address, folder, letters string, dark bool) error {
 			return err
 		}
 	}
-	if err := shot("outlet-verify", chromedp.Navigate(address+"/outlets/reporting/verify"), chromedp.Click(chromedp.CSS(".verify button")), chromedp.WaitVisible(chromedp.CSS(".verify [role=status]"))); err != nil {
+	if err := shot("outlet-verify", chromedp.Navigate(address+"/outlets/reporting-catalogue/verify"), chromedp.Click(chromedp.CSS(".verify button")), chromedp.WaitVisible(chromedp.CSS(".verify [role=status]"))); err != nil {
 		return err
 	}
 	tabs := []struct{ name, path, until string }{
