@@ -17,7 +17,9 @@ import (
 func browser(t *testing.T, address string) context.Context {
 	t.Helper()
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
-		chromedp.UserDataDir(t.TempDir()), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true))
+		chromedp.UserDataDir(t.TempDir()), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		// A page is looked at as it stays, not in the middle of a fade.
+		chromedp.Flag("force-prefers-reduced-motion", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)

@@ -41,6 +41,7 @@ type running struct {
 	captures   *Sources // makes engines, and hears how captures end
 	deliveries *Outlets // makes deliveries
 	overview   *Overview
+	loads      outletLoads
 
 	reconciling sync.Mutex // one reconciliation at a time
 	closing     bool       // guarded by reconciling: nothing starts any more
@@ -87,7 +88,9 @@ func (s *running) reconcile(ctx context.Context) error {
 	if s.closing {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	// What a call has begun is finished, also when its caller has gone: an outlet that was
+	// stopped here must not stay so because somebody lost patience.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
 	sources, err := s.Catalog.Sources(ctx)
 	if err != nil {
