@@ -426,6 +426,7 @@ type outletStatus struct {
 	Dead                     int64 `json:"dead_letters"`
 	Attempts                 int
 	Reported                 *int64
+	Loads                    []any
 	Retention                *struct {
 		Used  float64
 		Level string

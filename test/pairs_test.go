@@ -298,6 +298,8 @@ func tables(t *testing.T, round int, from, engine string) {
 	moving := s.source.transfers(t)
 	s.caughtUp("current", "flagged", "versions")
 	watch := to.watchSums(t, "now.fines", "100000")
+	// One comes late: the rows are loaded for it alone.
+	s.keeps("late", to, map[string]any{"schema": "late", "offsets": to.database + ".late_outlets"}, few, map[string]any{"from": "load"})
 	random := draws(t, round, 5)
 	for range 5 {
 		s.progresses(int64(200 + random.IntN(1500)))
@@ -314,9 +316,20 @@ func tables(t *testing.T, round int, from, engine string) {
 	moving.end()
 	s.settled()
 	s.caught()
-	s.caughtUp("current", "flagged", "versions")
+	s.outletIs("late", "is loaded", func(o outletStatus) bool { return len(o.Loads) == 0 })
+	s.caught()
+	s.caughtUp("current", "flagged", "versions", "late")
 	watch.end()
 	require.Positive(t, watch.read)
+	voids := make(map[string]int)
+	for _, e := range s.journal("circulation") {
+		if e.Data.Operation == "void" {
+			voids[e.Data.Table]++
+		}
+	}
+	for table, n := range voids {
+		require.Equal(t, 1, n, "the load for one outlet voids nothing of %s for others", table)
+	}
 	tables := []struct{ name, columns, key string }{{"copies", "copy_id shelf_mark price acquired_at:zoned cover:bytes", "copy_id"}, {"loans", "note patron_id copy_id lent:zoned body:json", "copy_id, patron_id"},
 		{"shelves", "mark essay visits tags:json", "mark"}, {"fines", "fine_id amount", "fine_id"}}
 	if from == "postgresql" {
@@ -329,6 +342,7 @@ func tables(t *testing.T, round int, from, engine string) {
 		want := s.source.digest(t, "SELECT "+s.source.list(table.columns)+" FROM "+table.name)
 		require.NotEmpty(t, want)
 		sameRows(t, want, to.digest(t, "SELECT "+columns+" FROM now."+table.name), "%s as it is now", table.name)
+		sameRows(t, want, to.digest(t, "SELECT "+columns+" FROM late."+table.name), "%s, loaded late", table.name)
 		sameRows(t, want, to.digest(t, "SELECT "+columns+" FROM flagged."+table.name+" WHERE NOT _deleted"), "%s, flagged", table.name)
 		sameRows(t, want, to.digest(t, "SELECT "+columns+" FROM past."+table.name+" WHERE _until = "+to.infinity()), "%s, the newest versions", table.name)
 		twice := to.digest(t, "SELECT _offset FROM past."+table.name+" GROUP BY _offset HAVING count(*) > 1")
@@ -375,4 +389,13 @@ func (s *stage) findsDifferences(t *testing.T, to *side) {
 		found = append(found, strings.Join(strings.Fields(line), " "))
 	}
 	require.ElementsMatch(t, []string{"missing copies " + gone, "different copies " + other + " price", "different copies " + blank + " shelf_mark", "extra fines -7", "different shelves " + mark + " visits"}, found)
+	// Mended: by a load of what differs, for this outlet alone.
+	v = s.verified("current", "--fix")
+	require.True(t, v.Equal, "%+v", v)
+	fixes := make(map[string]int)
+	for _, f := range v.Fixes {
+		fixes[strings.TrimPrefix(f.Table, s.prefix+".")] = f.Rows
+	}
+	require.Equal(t, map[string]int{"copies": 3, "fines": 0, "shelves": 1}, fixes)
+	require.Empty(t, to.digest(t, "SELECT fine_id FROM now.fines WHERE fine_id < 0"))
 }

@@ -321,6 +321,20 @@ func (s *Server) outletRoutes() {
 			return nil, problem(s.service.Outlets.SetRunning(ctx, in.Name, running, in.reason()))
 		})
 	}
+	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/load", "loadOutlet", "Have the source's rows read again for this outlet alone, in order with all else; no other outlet notices", "outlets"), func(ctx context.Context, in *struct {
+		Named
+		Body *service.LoadPlan `required:"false"`
+	}) (*body[service.LoadAsked], error) {
+		var plan service.LoadPlan
+		if in.Body != nil {
+			plan = *in.Body
+		}
+		asked, err := s.service.Outlets.Load(ctx, in.Name, plan)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[service.LoadAsked]{*asked}, nil
+	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/rewind", "rewindOutlet", "Set an outlet back, or forward", "outlets"), func(ctx context.Context, in *struct {
 		Named
 		Body struct {

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/catalog"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
@@ -63,7 +64,7 @@ type Source struct {
 
 // Reload has the run at hand read a table's rows anew, while it goes on; see
 // [engine.Reload]. taken is false where no run could take that on.
-func (s *Source) Reload(ctx context.Context, table, where string) (taken bool, err error) {
+func (s *Source) Reload(ctx context.Context, table string, ask load.Ask) (taken bool, err error) {
 	s.mu.Lock()
 	reloads, ended := s.reloads, s.ended
 	running := s.status.Phase == PhaseRunning
@@ -73,7 +74,7 @@ func (s *Source) Reload(ctx context.Context, table, where string) (taken bool, e
 	}
 	done := make(chan error, 1)
 	select {
-	case reloads <- engine.Reload{Table: table, Where: where, Done: done}:
+	case reloads <- engine.Reload{Table: table, Ask: ask, Done: done}:
 	case <-ended:
 		return false, nil
 	case <-ctx.Done():

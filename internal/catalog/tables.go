@@ -45,6 +45,18 @@ func (c *Catalog) TableStates(ctx context.Context, source int64) (map[string]*en
 	return states, nil
 }
 
+// TablePhases are the states of a source's tables, by name.
+func (c *Catalog) TablePhases(ctx context.Context, source int64) (map[string]string, error) {
+	rows, _ := c.Pool.Query(ctx, "SELECT name, state FROM rillmark.source_table WHERE source_id = $1", source)
+	phases := make(map[string]string)
+	var name, state string
+	_, err := pgx.ForEachRow(rows, []any{&name, &state}, func() error {
+		phases[name] = state
+		return nil
+	})
+	return phases, err
+}
+
 // ReloadTable asks for a table's rows to be read anew: all of them, or, where
 // condition is not empty, those for which it holds. It takes effect when the
 // source's capture starts the next time.

@@ -53,6 +53,9 @@ type Event struct {
 	Engine      Engine
 	// Place is where in the source's log the change stands.
 	Place uint64
+	// For is the outlet that the event is for alone; 0 for everybody. Readers that do
+	// not speak for that outlet pass it over.
+	For int64
 }
 
 // ID is the event's permanent identity: source/generation/offset.

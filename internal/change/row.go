@@ -11,6 +11,8 @@ type Row struct {
 	// Rekeyed is the other half's key where a changed key makes two events.
 	Rekeyed []Value
 	Body    []byte
+	// For is the outlet that the event is for alone; 0 for everybody.
+	For int64
 }
 
 // OpenTransaction is the transaction that the next rows belong to.

@@ -21,7 +21,7 @@ func (a *app) outlet() *cobra.Command {
 		a.outletAdd(), a.edit("outlets", "outlet", "Change an outlet's definition; its offset stays"), a.outletList(), a.withYAML("outlets", a.outletShow()),
 		a.running("outlets", "outlet", "pause", "Pause delivery; its offset stays where it is", "  rillmark outlet pause archive --reason \"disk is being changed\""),
 		a.running("outlets", "outlet", "resume", "Resume delivery after the committed offset", "  rillmark outlet resume archive"),
-		a.outletRewind(), a.outletCheck(), a.outletPreview(), a.outletRun(), a.outletDocument(), a.remove("outlets", "outlet", "Remove an outlet with its offset; what it delivered stays"))
+		a.outletRewind(), a.outletLoad(), a.outletCheck(), a.outletPreview(), a.outletRun(), a.outletDocument(), a.remove("outlets", "outlet", "Remove an outlet with its offset; what it delivered stays"))
 }
 
 // outletFlags define an outlet in a command line.
@@ -184,6 +184,9 @@ func (a *app) outletShow() *cobra.Command {
 			}
 			if o.Reported != nil {
 				line("reported", "offset %s by its consumer, at %s", count(*o.Reported), moment(*o.ReportedAt))
+			}
+			if len(o.Loads) > 0 {
+				line("loading", "for this outlet alone: %s", loadWords(o.Loads))
 			}
 			if len(o.Unmatched) > 0 {
 				line("note", "%s", noTable(&o))

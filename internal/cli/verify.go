@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -17,32 +19,88 @@ import (
 
 func (a *app) verify() *cobra.Command {
 	var tables []string
+	var fix bool
 	c := &cobra.Command{Use: "verify OUTLET", Short: "Compare the rows that an outlet keeps in a database with the source's",
-		Long:    "Reads both sides by content, while both change. What differs is read again once the outlet\nhas passed that moment, so that only real differences are shown. Exit code 5 says that\nsomething differs, or could not be compared.",
-		Example: "  rillmark verify reporting\n  rillmark verify reporting --tables public.loans --json | jq .differences", Args: exactly("OUTLET"),
+		Long: "Reads both sides by content, while both change. What differs is read again once the outlet\nhas passed that moment, so that only real differences are shown. Exit code 5 says that\nsomething differs, or could not be compared.\n\n" +
+			"With --fix, what differs is loaded again for this outlet alone, in order with all else, and the\ncomparison is repeated: rows that are missing or different by their keys; where the target has\nrows that the source has not, or there are many, the table.",
+		Example: "  rillmark verify reporting\n  rillmark verify reporting --tables public.loans --json | jq .differences\n  rillmark verify reporting --fix", Args: exactly("OUTLET"),
 		RunE: func(c *cobra.Command, args []string) error {
-			query := ""
-			if len(tables) > 0 {
-				query = "?" + url.Values{"table": tables}.Encode()
-			}
-			r, err := a.request(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/verify"+query, nil)
+			found, err := a.compare(c.Context(), args[0], tables, fix)
 			if err != nil {
 				return err
 			}
-			return eachLine(a, r, func(l *api.CompareLine) (bool, error) {
-				switch {
-				case l.Problem != nil:
-					return true, &refusal{*l.Problem}
-				case l.Result != nil:
-					return true, a.printCompared(l.Result)
-				case l.Table != nil && !l.Table.Done && !a.json:
-					fmt.Fprintf(a.err, "%s: %s of about %s rows\n", l.Table.Table, count(l.Table.Rows), count(max(l.Table.Estimate, l.Table.Rows))) //nolint:errcheck // a closed terminal
+			if len(found.Fixes) > 0 {
+				if !a.json {
+					if err := a.printComparison(found); err != nil {
+						return err
+					}
+					fmt.Fprintf(a.out, "\n%s\n\n", fixWords(found.Fixes)) //nolint:errcheck // a closed terminal
 				}
-				return false, nil
-			})
+				if err := a.loadedFor(c.Context(), args[0]); err != nil {
+					return err
+				}
+				fixes := found.Fixes
+				if found, err = a.compare(c.Context(), args[0], tables, false); err != nil {
+					return err
+				}
+				found.Fixes = fixes
+			}
+			return a.printCompared(found)
 		}}
+	c.Flags().BoolVar(&fix, "fix", false, "load what differs again for this outlet alone, and compare once more")
 	c.Flags().StringSliceVar(&tables, "tables", nil, "patterns of the tables to compare; all of the outlet's without it")
 	return c
+}
+
+// compare has an outlet compared, and shows how that goes.
+func (a *app) compare(ctx context.Context, outlet string, tables []string, fix bool) (found *service.Verification, err error) {
+	query := url.Values{}
+	if len(tables) > 0 {
+		query["table"] = tables
+	}
+	if fix {
+		query.Set("fix", "true")
+	}
+	address := "/v1/outlets/" + url.PathEscape(outlet) + "/verify"
+	if len(query) > 0 {
+		address += "?" + query.Encode()
+	}
+	r, err := a.request(ctx, http.MethodPost, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	err = eachLine(a, r, func(l *api.CompareLine) (bool, error) {
+		switch {
+		case l.Problem != nil:
+			return true, &refusal{*l.Problem}
+		case l.Result != nil:
+			found = l.Result
+			return true, nil
+		case l.Table != nil && !l.Table.Done && !a.json:
+			fmt.Fprintf(a.err, "%s: %s of about %s rows\n", l.Table.Table, count(l.Table.Rows), count(max(l.Table.Estimate, l.Table.Rows))) //nolint:errcheck // a closed terminal
+		}
+		return false, nil
+	})
+	if err == nil && found == nil {
+		err = errors.New("the service ended the comparison without a result")
+	}
+	return found, err
+}
+
+// fixWords say what is loaded again.
+func fixWords(fixes []service.Fix) string {
+	parts := make([]string, len(fixes))
+	for i, f := range fixes {
+		switch f.Rows {
+		case 0:
+			parts[i] = "all rows of " + f.Table
+		case 1:
+			parts[i] = "1 row of " + f.Table
+		default:
+			parts[i] = fmt.Sprintf("%d rows of %s", f.Rows, f.Table)
+		}
+	}
+	return "loading again for this outlet: " + strings.Join(parts, ", ")
 }
 
 // shownDifferences are printed; --json has more.

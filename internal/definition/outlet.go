@@ -22,7 +22,7 @@ type Outlet struct {
 	Destination string   `json:"destination,omitempty" title:"Destination" doc:"Where the events go; without it consumers come and read (pull)"`
 	Tables      []string `json:"tables,omitempty" title:"Tables" doc:"Patterns of the tables whose events go out; all without it"`
 	Operations  []string `json:"operations,omitempty" flag:"operation" title:"Operations" doc:"Operations that go out; all without it" enum:"existing,insert,update,delete,truncate,schema,loaded,void,message"`
-	From        string   `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
+	From        string   `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
 	Changes     string   `json:"changes,omitempty" title:"Changes" enum:"each,combined,inserts" default:"each" doc:"Each change; combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
 
 	Format       encode.Format `json:"format,omitempty" title:"Format" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet,table" doc:"How events are written, cloudevents without it, and table for a database, which has nothing else; cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files; table: rows of tables"`
@@ -131,6 +131,9 @@ var metadataOfData = []string{"database", "changed", "transaction", "log", "none
 
 var mark = regexp.MustCompile(`^mark:[a-z][a-z0-9-]{0,39}$`)
 
+// FromLoad is a beginning of an outlet: its tables are loaded for it alone.
+const FromLoad = "load"
+
 // CheckPlace refuses what names no place in a journal.
 func CheckPlace(at, s string) error {
 	switch {
@@ -175,8 +178,10 @@ func (o *Outlet) Validate() error {
 	if o.From == "" {
 		o.From = "beginning"
 	}
-	if err := CheckPlace("from", o.From); err != nil {
-		return err
+	if o.From != FromLoad {
+		if err := CheckPlace("from", o.From); err != nil {
+			return err
+		}
 	}
 	if _, err := o.Filter(); err != nil {
 		return err

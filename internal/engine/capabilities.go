@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"rillmark/internal/change"
 	"rillmark/internal/verify"
@@ -39,6 +40,10 @@ type ConditionChecker interface {
 	// CheckCondition says why a condition in the engine's own language cannot
 	// choose the rows of a table that a reload reads.
 	CheckCondition(ctx context.Context, table, condition string) error
+	// KeysCondition is the condition for the rows of some keys, each with a value for
+	// every column, in the form that events have them. The values are those of numbers,
+	// dates, UUIDs, or text without control characters and backslashes.
+	KeysCondition(columns []string, keys [][]string) string
 }
 
 // Trier follows a source without storing anything.
@@ -89,4 +94,21 @@ func Capabilities(e Engine) []Capability {
 func Lacks(name change.Engine, c Capability) *Fault {
 	return &Fault{Code: "not-supported", Message: fmt.Sprintf("the engine %s does not support %q", name, c),
 		Fix: "`rillmark source engines` lists what each engine supports"}
+}
+
+// KeysIn is a condition for the rows of some keys as most servers take it, with the
+// server's way to quote a name; see [ConditionChecker] for the values.
+func KeysIn(columns []string, keys [][]string, quoted func(string) string) string {
+	list := func(texts []string, one func(string) string) string {
+		parts := make([]string, len(texts))
+		for i, text := range texts {
+			parts[i] = one(text)
+		}
+		return "(" + strings.Join(parts, ", ") + ")"
+	}
+	rows := make([]string, len(keys))
+	for i, key := range keys {
+		rows[i] = list(key, func(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" })
+	}
+	return list(columns, quoted) + " IN (" + strings.Join(rows, ", ") + ")"
 }

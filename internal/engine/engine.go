@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/change"
 )
 
@@ -93,11 +94,10 @@ type Start struct {
 	Reloads <-chan Reload
 }
 
-// Reload asks that a table's rows be read anew: all of them, or those for which a
-// condition in the source's own language holds.
+// Reload asks that a table's rows be read anew.
 type Reload struct {
 	Table string
-	Where string
+	load.Ask
 	// Done, which has room for one, gets nil once that is on record,
 	// [ErrCannotLoad], or why the run ends.
 	Done chan<- error

@@ -17,6 +17,7 @@ const (
 	tagOrigin      = 4 // the transaction's origin; follows its entry
 	tagEvent       = 3 // operation, flags, table, place, then what the flags say
 	tagExpired     = 5 // how many events are no longer kept (uvarint), and how far their places go (varint)
+	tagTableFor    = 6 // the outlet that the table's events are for alone (uvarint), then as tagTable
 )
 
 // The flags of an event.
@@ -34,6 +35,8 @@ type Table struct {
 	Name        string
 	Fingerprint change.Fingerprint
 	Columns     int
+	// For is the outlet that the events are for alone; 0 for everybody.
+	For int64
 }
 
 // Count is a number of events of one table and operation.
@@ -52,6 +55,7 @@ type Builder struct {
 	lastSchema  *change.Schema
 	lastTable   int
 	lastName    string
+	lastFor     int64
 	flagsAt     int // where the newest event's flags stand; -1 before the first
 	lastPlace   uint64
 	inTx        bool // the open transaction's entry has been written
@@ -157,24 +161,29 @@ func (b *Builder) transaction(tx *change.OpenTransaction) {
 }
 
 func (b *Builder) table(r *change.Row) int {
-	if len(b.tables) > 0 && r.Schema == b.lastSchema && (r.Schema != nil || r.Table == b.lastName) {
+	if len(b.tables) > 0 && r.Schema == b.lastSchema && r.For == b.lastFor && (r.Schema != nil || r.Table == b.lastName) {
 		return b.lastTable
 	}
-	want := Table{Name: r.Table}
+	want := Table{Name: r.Table, For: r.For}
 	if r.Schema != nil {
-		want = Table{Name: r.Schema.Table, Fingerprint: r.Schema.Fingerprint(), Columns: len(r.Schema.Columns)}
+		want = Table{Name: r.Schema.Table, Fingerprint: r.Schema.Fingerprint(), Columns: len(r.Schema.Columns), For: r.For}
 	}
 	at := slices.IndexFunc(b.tables, func(t tableCounts) bool { return t.table == want })
 	if at < 0 {
 		at = len(b.tables)
 		b.tables = append(b.tables, tableCounts{table: want})
-		p := append(b.payload, tagTable)
+		p := b.payload
+		if want.For == 0 {
+			p = append(p, tagTable)
+		} else {
+			p = binary.AppendUvarint(append(p, tagTableFor), uint64(want.For))
+		}
 		p = binary.BigEndian.AppendUint64(p, uint64(want.Fingerprint))
 		p = binary.AppendUvarint(p, uint64(want.Columns))
 		p = binary.AppendUvarint(p, uint64(len(want.Name)))
 		b.payload = append(p, want.Name...)
 	}
-	b.lastSchema, b.lastTable, b.lastName = r.Schema, at, r.Table
+	b.lastSchema, b.lastTable, b.lastName, b.lastFor = r.Schema, at, r.Table, r.For
 	return at
 }
 
@@ -224,7 +233,7 @@ func (b *Block) events(resolve func(change.Fingerprint) (*change.Schema, error))
 	if len(b.Payload) > sharedBytes {
 		return nil
 	}
-	cursor := Cursor{Resolve: resolve}
+	cursor := Cursor{Resolve: resolve, For: Everyone}
 	cursor.Reset(b.Payload)
 	all := make([]change.Event, 0, b.Events())
 	for {

@@ -54,7 +54,7 @@ func (s *Store) openCounter(ctx context.Context, source, first, next int64) (*co
 }
 
 func (c *counter) recount(ctx context.Context, next int64) error {
-	r := c.store.Reader(c.source, c.upto, ReaderOptions{})
+	r := c.store.Reader(c.source, c.upto, ReaderOptions{For: Everyone})
 	for c.upto < next {
 		batch, err := r.Next(ctx)
 		if err == nil {
@@ -69,7 +69,7 @@ func (c *counter) recount(ctx context.Context, next int64) error {
 		if errors.As(err, &damage) {
 			// What is gone cannot be counted; capture must not stand still for it.
 			c.upto = damage.Last + 1
-			r = c.store.Reader(c.source, c.upto, ReaderOptions{})
+			r = c.store.Reader(c.source, c.upto, ReaderOptions{For: Everyone})
 			continue
 		}
 		if err != nil {

@@ -20,6 +20,9 @@ type Cursor struct {
 	// Wants, where not nil, selects tables whose events are read, messages having
 	// none; others are passed over, which takes a tenth of reading them.
 	Wants func(table string) bool
+	// For is the outlet that is read for: events that are for another one alone are
+	// passed over. 0 reads what is for everybody, [Everyone] all there is.
+	For int64
 	// Passed counts the events that were passed over since Reset, those that are no
 	// longer kept among them.
 	Passed int64
@@ -32,6 +35,14 @@ type Cursor struct {
 	before []change.Value
 	after  []change.Value
 	other  []change.Value
+}
+
+// Everyone reads events whoever they are for.
+const Everyone int64 = -1
+
+// isFor reports whether events for somebody come to whoever reads for reader.
+func isFor(somebody, reader int64) bool {
+	return somebody == 0 || somebody == reader || reader == Everyone
 }
 
 type cursorTable struct {
@@ -58,8 +69,8 @@ func (c *Cursor) Next(e *change.Event) (more bool, err error) {
 		case tagSection:
 			c.tables = c.tables[:0]
 			c.index, c.place = 0, 0
-		case tagTable:
-			if err := c.table(); err != nil {
+		case tagTable, tagTableFor:
+			if err := c.table(tag); err != nil {
 				return false, err
 			}
 		case tagTransaction:
@@ -140,7 +151,13 @@ func (c *Cursor) expired() (events uint64, places int64, err error) {
 	return events, places, err
 }
 
-func (c *Cursor) tableEntry() (t Table, err error) {
+func (c *Cursor) tableEntry(tag byte) (t Table, err error) {
+	var only uint64
+	if tag == tagTableFor {
+		if only, err = c.uvarint(); err != nil {
+			return t, err
+		}
+	}
 	raw, err := c.take(8)
 	if err != nil {
 		return t, err
@@ -150,11 +167,11 @@ func (c *Cursor) tableEntry() (t Table, err error) {
 		return t, err
 	}
 	name, err := c.bytes()
-	return Table{Name: string(name), Fingerprint: change.Fingerprint(binary.BigEndian.Uint64(raw)), Columns: int(columns)}, err
+	return Table{Name: string(name), Fingerprint: change.Fingerprint(binary.BigEndian.Uint64(raw)), Columns: int(columns), For: int64(only)}, err
 }
 
-func (c *Cursor) table() error {
-	entry, err := c.tableEntry()
+func (c *Cursor) table(tag byte) error {
+	entry, err := c.tableEntry(tag)
 	if err != nil {
 		return err
 	}
@@ -167,7 +184,7 @@ func (c *Cursor) table() error {
 			return fmt.Errorf("%w: table %s has %d columns, its schema version %d", ErrCorrupt, t.Name, t.Columns, len(t.schema.Columns))
 		}
 	}
-	t.unwanted = c.Wants != nil && !c.Wants(t.Name)
+	t.unwanted = c.Wants != nil && !c.Wants(t.Name) || !isFor(t.For, c.For)
 	c.tables = append(c.tables, t)
 	return nil
 }
@@ -203,6 +220,7 @@ func (c *Cursor) event(e *change.Event) (passed bool, err error) {
 		return true, c.pass(flags, t.Columns)
 	}
 	e.Operation, e.Table, e.Schema, e.Place = change.Operation(head[0]), t.Name, t.schema, c.place
+	e.For = t.For
 	e.Transaction = c.tx
 	e.Transaction.Index, e.Transaction.Last = c.index, flags&flagLast != 0
 	c.index++

@@ -164,7 +164,7 @@ func (s *Store) verifyBlock(b *fetched) error {
 	if err != nil {
 		return err
 	}
-	cursor := Cursor{Resolve: s.resolve}
+	cursor := Cursor{Resolve: s.resolve, For: Everyone}
 	cursor.Reset(payload)
 	events := int64(0)
 	for e := new(change.Event); ; events++ {

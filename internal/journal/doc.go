@@ -13,7 +13,7 @@
 // row's other columns and of what follows (4 bytes each, big endian), sections, and
 // the payload under that codec. A reader holds that blocks adjoin: one that is
 // missing or damaged is an error ([Damage]), never passed over. The payload is a run of entries, each with a tag: a section (what follows refers
-// to nothing before it), a table, a transaction, an event, a number of
+// to nothing before it), a table, perhaps for one outlet alone, a transaction, an event, a number of
 // events that are no longer kept. Two payloads put one
 // behind the other are a payload again; that is how small blocks are merged.
 package journal

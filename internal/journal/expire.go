@@ -107,8 +107,8 @@ func without(payload []byte, drop func(table string) bool) (kept []byte, names [
 		switch tag {
 		case tagSection:
 			tables = tables[:0]
-		case tagTable:
-			t, err := c.tableEntry()
+		case tagTable, tagTableFor:
+			t, err := c.tableEntry(tag)
 			if err != nil {
 				return nil, nil, 0, err
 			}

@@ -24,6 +24,9 @@ type ReaderOptions struct {
 	// Wants, where not nil, selects tables whose events are read, messages having
 	// none. Others are passed over: their offsets are left out.
 	Wants func(table string) bool
+	// For is the outlet that is read for; see [Cursor]. Without it, events that are for
+	// one outlet alone are passed over.
+	For int64
 	// Poll is how often the journal is asked for more where no writer of this
 	// process can say. Default 200 ms.
 	Poll time.Duration
@@ -56,6 +59,7 @@ func (s *Store) Reader(source, from int64, options ReaderOptions) Reader {
 	}
 	r := &blockReader{store: s, source: source, next: from, options: options}
 	r.batch.cursor.Resolve, r.batch.cursor.Wants = s.resolve, options.Wants
+	r.batch.cursor.For = options.For
 	return r
 }
 
@@ -85,7 +89,7 @@ func (b *Batch) Next(e *change.Event) bool {
 	for len(b.shared) > 0 {
 		one := &b.shared[0]
 		b.shared = b.shared[1:]
-		if one.Offset >= b.First && (b.cursor.Wants == nil || b.cursor.Wants(one.Table)) {
+		if one.Offset >= b.First && isFor(one.For, b.cursor.For) && (b.cursor.Wants == nil || b.cursor.Wants(one.Table)) {
 			*e = *one
 			return true
 		}

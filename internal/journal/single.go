@@ -11,7 +11,7 @@ import (
 func Single(e *change.Event) []byte {
 	b := NewBuilder(4096)
 	tx := &change.OpenTransaction{ID: e.Transaction.ID, CommitTime: e.Transaction.CommittedAt.UnixMicro(), Origin: e.Transaction.Origin, Next: e.Transaction.Index}
-	b.Add(tx, &change.Row{Operation: e.Operation, Table: e.Table, Schema: e.Schema, Place: e.Place, Before: e.Before, After: e.After, Rekeyed: e.Rekeyed, Body: e.Body})
+	b.Add(tx, &change.Row{Operation: e.Operation, Table: e.Table, Schema: e.Schema, Place: e.Place, Before: e.Before, After: e.After, Rekeyed: e.Rekeyed, Body: e.Body, For: e.For})
 	if e.Transaction.Last {
 		b.EndTransaction()
 	}
@@ -24,7 +24,7 @@ func (s *Store) OpenSingle(stored []byte, e *change.Event) error {
 	if err != nil {
 		return err
 	}
-	cursor := Cursor{Resolve: s.resolve}
+	cursor := Cursor{Resolve: s.resolve, For: Everyone}
 	cursor.Reset(payload)
 	more, err := cursor.Next(e)
 	if err == nil && !more {

@@ -213,7 +213,7 @@ func (s *Store) OffsetAt(ctx context.Context, source int64, at time.Time) (int64
 		if err != nil {
 			return 0, err
 		}
-		r := s.Reader(source, max(first, head.First), ReaderOptions{})
+		r := s.Reader(source, max(first, head.First), ReaderOptions{For: Everyone})
 		batch, err := r.TryNext(ctx)
 		if err != nil || batch == nil {
 			return max(first, head.First), err

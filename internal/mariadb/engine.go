@@ -10,6 +10,7 @@ import (
 	"rillmark/internal/mariadb/compared"
 	"rillmark/internal/mariadb/script"
 	"rillmark/internal/mariadb/session"
+	"rillmark/internal/mariadb/wire"
 	"rillmark/internal/verify"
 )
 
@@ -53,6 +54,11 @@ func (e *Engine) Remove(ctx context.Context) (remains []string, err error) {
 // CheckCondition implements [engine.ConditionChecker].
 func (e *Engine) CheckCondition(ctx context.Context, table, condition string) error {
 	return check.Condition(ctx, e.config, table, condition)
+}
+
+// KeysCondition implements [engine.ConditionChecker].
+func (e *Engine) KeysCondition(columns []string, keys [][]string) string {
+	return engine.KeysIn(columns, keys, wire.Name)
 }
 
 // RetainedLog implements [engine.LogRetainer].

@@ -31,7 +31,14 @@ type progress struct {
 	Where    string    `json:"where,omitempty"`
 	Then     string    `json:"then,omitempty"`
 	ThenNote string    `json:"then_note,omitempty"`
+	// For is the outlet that the load is for alone. For anybody else the table goes on as
+	// it was: its state afterwards is Then, too.
+	For load.Audience `json:"for,omitzero"`
 }
+
+// apart reports whether the table's state is not what the load leads to, but what it was
+// before.
+func (p *progress) apart() bool { return p.Kind != load.Full || p.For.ID != 0 }
 
 // maxOverlay bounds what a load holds of the log, in bytes.
 const maxOverlay = 16 << 20
@@ -80,7 +87,7 @@ func restoredLoad(stored []byte) *tableLoad {
 // restart has the load begin anew: with a void event, which takes away what was read so far.
 func (l *tableLoad) restart() {
 	p := l.progress
-	l.progress = progress{Kind: p.Kind, Where: p.Where, Then: p.Then, ThenNote: p.ThenNote, Restarts: p.Restarts + 1}
+	l.progress = progress{Kind: p.Kind, Where: p.Where, Then: p.Then, ThenNote: p.ThenNote, For: p.For, Restarts: p.Restarts + 1}
 	l.turn++
 }
 

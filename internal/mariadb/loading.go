@@ -234,7 +234,7 @@ func (r *run) giveUp(j *job, why string) {
 	}
 	t.load = nil
 	t.state.State, t.state.Note = engine.StateNotLoaded, why
-	if j.at.Kind != load.Full {
+	if j.at.apart() {
 		t.state.State, t.state.Note = j.at.Then, j.at.ThenNote
 	}
 	r.sink.Table(t.progressState())
@@ -390,7 +390,7 @@ func (r *run) loadBegins(j *job) {
 	}
 	p := &t.load.progress
 	if p.Kind == load.Full {
-		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place})
+		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place, For: p.For.ID})
 	}
 	p.Began, p.After = true, nil
 	t.listed = j.listed
@@ -402,10 +402,7 @@ func (r *run) loadBegins(j *job) {
 
 // what says which part of a table a load reads; empty for all of it.
 func (p *progress) what() string {
-	if p.Where == "" {
-		return ""
-	}
-	return "where " + p.Where
+	return load.Ask{Where: p.Where, For: p.For}.What()
 }
 
 // deliver puts a chunk into the journal. The lock is held, a unit is open.
@@ -453,7 +450,7 @@ func (r *run) addExisting(t *table, c *chunk, row []change.Value) {
 		t.load.refused += len(large)
 	}
 	r.tx.observing = nil
-	r.writer.Existing(c.layout, r.tx.place, row, large)
+	r.writer.Existing(c.layout, r.tx.place, row, large, t.load.progress.For.ID)
 	t.state.RowsDone++
 }
 
@@ -461,19 +458,22 @@ func (r *run) addExisting(t *table, c *chunk, row []change.Value) {
 // open.
 func (r *run) loadEnds(t *table) {
 	p := t.load.progress
-	event := change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place}
+	event := change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place, For: p.For.ID}
 	refused := t.load.refused
 	t.load = nil
 	t.state.State, t.state.Note = engine.StateFollowing, ""
 	if p.Kind == load.Full {
 		t.state.RowsEstimate = t.state.RowsDone
-		t.keyNote()
-		if refused > 0 {
-			t.state.State, t.state.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", refused)
-		}
 	} else {
-		event.Body, _ = json.Marshal(map[string]string{"part": p.what()})
+		event.Body, _ = json.Marshal(map[string]string{"part": p.what()}) // it is text
+	}
+	if p.apart() {
 		t.state.State, t.state.Note = p.Then, p.ThenNote
+	} else {
+		t.keyNote()
+	}
+	if refused > 0 && t.state.State == engine.StateFollowing {
+		t.state.State, t.state.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", refused)
 	}
 	r.sink.Add(&event)
 	r.sink.Report(engine.Report{Level: "info", Event: "load-done", Message: fmt.Sprintf("%s: %d rows loaded", t.state.Table, t.state.RowsDone)})
@@ -499,7 +499,7 @@ func (r *run) keepReloading(ctx context.Context, reloads <-chan engine.Reload) e
 			return context.Cause(ctx)
 		case one := <-reloads:
 			err := r.sink.Locked(func() error {
-				if err := r.reload(one.Table, one.Where); err != nil {
+				if err := r.reload(one.Table, one.Ask); err != nil {
 					return err
 				}
 				return r.sink.StoreWhole(ctx)
@@ -513,15 +513,17 @@ func (r *run) keepReloading(ctx context.Context, reloads <-chan engine.Reload) e
 }
 
 // reload begins a load of a table that is followed; the lock is held.
-func (r *run) reload(name, where string) error {
+func (r *run) reload(name string, ask load.Ask) error {
 	t := r.tables[name]
-	if t == nil || t.rule == nil || engine.Away(t.state.State) || where != "" && t.load != nil {
+	if t == nil || t.rule == nil || engine.Away(t.state.State) || (ask != load.Ask{}) && t.load != nil {
 		return engine.ErrCannotLoad
 	}
-	if where != "" {
-		t.load = &tableLoad{progress: progress{Kind: load.Part, Where: where, Then: t.state.State, ThenNote: t.state.Note}}
-	} else {
-		t.load = &tableLoad{}
+	t.load = &tableLoad{}
+	if (ask != load.Ask{}) {
+		t.load.progress = progress{Where: ask.Where, For: ask.For, Then: t.state.State, ThenNote: t.state.Note}
+	}
+	if ask.Where != "" {
+		t.load.progress.Kind = load.Part
 	}
 	t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, "", 0
 	r.sink.Table(t.progressState())

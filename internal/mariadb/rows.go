@@ -301,11 +301,20 @@ func (r *run) undecodable(t *table, c *values.Column, err error) bool {
 // refused puts on a table's record that values of one of its rows were left out.
 func (r *run) refused(table, key string) {
 	t := r.tables[table]
-	if t == nil || t.load != nil || t.state.State != engine.StateFollowing {
+	if t == nil {
 		return
 	}
-	t.state.State = engine.StateStale
-	t.state.Note = fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", key)
+	note := fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", key)
+	switch {
+	case t.load != nil && t.load.progress.apart(): // the state is what the table had before, again
+		if p := &t.load.progress; p.Then == engine.StateFollowing {
+			p.Then, p.ThenNote = engine.StateStale, note
+		}
+	case t.load != nil, t.state.State != engine.StateFollowing:
+		return
+	default:
+		t.state.State, t.state.Note = engine.StateStale, note
+	}
 	r.sink.Table(t.progressState())
 }
 

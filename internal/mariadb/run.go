@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
@@ -139,7 +140,7 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 		if state.Reload == nil {
 			continue
 		}
-		err := sink.Locked(func() error { return r.reload(name, *state.Reload) })
+		err := sink.Locked(func() error { return r.reload(name, load.Ask{Where: *state.Reload}) })
 		if err != nil && !errors.Is(err, engine.ErrCannotLoad) {
 			return err
 		}

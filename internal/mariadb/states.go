@@ -5,7 +5,6 @@ import (
 	"slices"
 	"time"
 
-	"rillmark/internal/capture/load"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/catalogue"
@@ -68,9 +67,9 @@ func (t *table) keyNote() {
 func (r *run) rewritten(t *table, why string) {
 	reload := t.rule.ReloadRewritten && r.config.Load
 	if t.load != nil {
-		if p := &t.load.progress; p.Kind != load.Full && reload {
+		if p := &t.load.progress; p.apart() && reload {
 			*p = progress{Restarts: p.Restarts} // of all rows
-		} else if p.Kind != load.Full {
+		} else if p.apart() {
 			p.Then, p.ThenNote = engine.StateStale, why+reloadByHand
 		}
 		t.load.restart()

@@ -144,7 +144,7 @@ func (s *sender) refusedEvents(ctx context.Context, dead []refusal) (map[int64]c
 	offsets := slices.Sorted(maps.Keys(wanted))
 	var e change.Event
 	for len(offsets) > 0 {
-		batch, err := s.Store.Reader(s.Origin.SourceID, offsets[0], journal.ReaderOptions{}).TryNext(ctx)
+		batch, err := s.Store.Reader(s.Origin.SourceID, offsets[0], journal.ReaderOptions{For: s.ID}).TryNext(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -173,7 +173,7 @@ func (s *sender) netEvents(ctx context.Context, until int64, each func(*change.E
 	var net shape.Net
 	var e change.Event
 	filter := s.Filter()
-	reader := s.Store.Reader(s.Origin.SourceID, s.from, journal.ReaderOptions{Wants: filter.AdmitsTable})
+	reader := s.Store.Reader(s.Origin.SourceID, s.from, journal.ReaderOptions{Wants: filter.AdmitsTable, For: s.ID})
 	for reader.Position() <= until {
 		batch, err := reader.TryNext(ctx)
 		if err != nil || batch == nil {

@@ -32,7 +32,7 @@ type reader struct {
 // middle of a transaction that is to be closed with its counts, its first part
 // is counted again.
 func (r *reader) resume(ctx context.Context) error {
-	options := journal.ReaderOptions{Tables: shape.Expression(r.filter.Tables), Wants: r.filter.AdmitsTable}
+	options := journal.ReaderOptions{Tables: shape.Expression(r.filter.Tables), Wants: r.filter.AdmitsTable, For: r.ID}
 	if r.maker.Closes() || r.whole {
 		options.Tables, options.Wants = "", nil // a transaction's last event may be of any table
 	}
@@ -49,7 +49,7 @@ func (r *reader) resume(ctx context.Context) error {
 // to that offset.
 func (o *Outlet) Recount(ctx context.Context, into *encode.Closer, at int64) error {
 	var e change.Event
-	look := o.Store.Reader(o.Origin.SourceID, at+1, journal.ReaderOptions{})
+	look := o.Store.Reader(o.Origin.SourceID, at+1, journal.ReaderOptions{For: o.ID})
 	batch, err := look.TryNext(ctx)
 	if err != nil || batch == nil {
 		return nil //nolint:nilerr // whoever reads on gets the error
@@ -58,7 +58,7 @@ func (o *Outlet) Recount(ctx context.Context, into *encode.Closer, at int64) err
 		return batch.Err()
 	}
 	from, filter := e.Offset-int64(e.Transaction.Index), o.Filter()
-	look = o.Store.Reader(o.Origin.SourceID, from, journal.ReaderOptions{})
+	look = o.Store.Reader(o.Origin.SourceID, from, journal.ReaderOptions{For: o.ID})
 	for {
 		batch, err := look.TryNext(ctx)
 		if errors.Is(err, journal.ErrExpired) {

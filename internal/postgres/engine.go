@@ -54,6 +54,11 @@ func (e *Engine) CheckCondition(ctx context.Context, table, condition string) er
 	return check.Condition(ctx, e.config, table, condition)
 }
 
+// KeysCondition implements [engine.ConditionChecker].
+func (e *Engine) KeysCondition(columns []string, keys [][]string) string {
+	return engine.KeysIn(columns, keys, session.Quoted)
+}
+
 // RetainedLog implements [engine.LogRetainer].
 func (e *Engine) RetainedLog(ctx context.Context, _ []byte) (engine.RetainedLog, error) {
 	return check.RetainedLog(ctx, e.config)

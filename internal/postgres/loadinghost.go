@@ -30,8 +30,8 @@ func (h *loadingHost) Adopt(t *tables.Table, l *catalogue.Layout, place session.
 }
 
 // Existing implements [host].
-func (h *loadingHost) Existing(l *catalogue.Layout, place session.LSN, row []change.Value, sizes map[string]int64) {
-	h.writer.Existing(l.Layout, uint64(place), row, sizes)
+func (h *loadingHost) Existing(l *catalogue.Layout, place session.LSN, row []change.Value, sizes map[string]int64, only int64) {
+	h.writer.Existing(l.Layout, uint64(place), row, sizes, only)
 }
 
 // LastRow implements [host].

@@ -26,10 +26,10 @@ func (r *run) askRefetch(rel *relation, place session.LSN, raw []pgoutput.TupleC
 	switch under := t.Load; {
 	case under == nil && (s.State == engine.StateFollowing || s.State == engine.StateStale):
 		t.Load = loads.Refetch(place)
-	case under == nil, !under.Progress.Began && under.Progress.Kind == load.Full:
+	case under == nil, !under.Progress.Began && !under.Progress.Apart():
 		return // a load that reads every row comes after this one
-	case under.Progress.Kind == load.Part:
-		// It reads rows of its own choice alone.
+	case under.Progress.Kind != load.Refetch && under.Progress.Apart():
+		// It reads rows of its own choice, or for one outlet.
 		under.Progress.Then, under.Progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
 		r.sink.Table(t.ProgressState())
 		return

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
@@ -259,11 +260,20 @@ func (r *run) isTooLarge(oid uint32, text []byte) bool {
 // refused puts on a table's record that values of one of its rows were left out.
 func (r *run) refused(table, key string) {
 	t := r.tables[table]
-	if t == nil || t.Load != nil || t.State.State != engine.StateFollowing {
+	if t == nil {
 		return
 	}
-	t.State.State = engine.StateStale
-	t.State.Note = fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", key)
+	note := fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", key)
+	switch {
+	case t.Load != nil && t.Load.Progress.Apart() && t.Load.Progress.Kind != load.Refetch: // the state is what the table had before, again
+		if p := &t.Load.Progress; p.Then == engine.StateFollowing {
+			p.Then, p.ThenNote = engine.StateStale, note
+		}
+	case t.Load != nil, t.State.State != engine.StateFollowing:
+		return
+	default:
+		t.State.State, t.State.Note = engine.StateStale, note
+	}
 	r.sink.Table(t.ProgressState())
 }
 

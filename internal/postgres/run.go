@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
@@ -217,7 +218,7 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 		if state.Reload == nil {
 			continue
 		}
-		err := sink.Locked(func() error { return r.loads.Reload(name, *state.Reload) })
+		err := sink.Locked(func() error { return r.loads.Reload(name, load.Ask{Where: *state.Reload}) })
 		if err != nil && !errors.Is(err, engine.ErrCannotLoad) {
 			return err
 		}

@@ -187,6 +187,9 @@ func (r *run) readPartition(t *tables.Table, name string) {
 	case t.Load != nil && t.Load.Progress.Leaves != nil:
 		t.Load.Progress.Leaves = append(t.Load.Progress.Leaves, name)
 	case t.Load != nil && t.Load.Progress.Kind != load.Refetch:
+		if t.Load.Progress.Apart() {
+			t.Load.Progress = loads.Progress{} // the new rows are in no part, and for everybody
+		}
 		t.Load.Restart() // its order may have passed the new rows already
 	case r.config.Load:
 		unread := t.Load != nil
@@ -211,9 +214,9 @@ const (
 func (r *run) rewritten(t *tables.Table, why string) {
 	reload := t.Rule() != nil && t.Rule().ReloadRewritten && r.config.Load
 	if t.Load != nil && t.Load.Progress.Kind != load.Refetch {
-		if p := &t.Load.Progress; p.Kind != load.Full && reload {
+		if p := &t.Load.Progress; p.Apart() && reload {
 			*p = loads.Progress{Restarts: p.Restarts} // of all rows
-		} else if p.Kind != load.Full {
+		} else if p.Apart() {
 			p.Then, p.ThenNote = engine.StateStale, why+reloadByHand
 		}
 		t.Load.Restart()

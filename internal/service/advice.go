@@ -103,7 +103,7 @@ func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]strin
 		}
 		if head.First > 1 {
 			advice = append(advice, fmt.Sprintf("the journal begins at offset %d: offsets 1 to %d are no longer kept, so that rows which were loaded or changed there, and not since, do not come; "+
-				"`rillmark source reload %s TABLE` has a table's rows come again", head.First, head.First-1, d.Source))
+				"`rillmark outlet load %s` has all rows come, to this outlet alone", head.First, head.First-1, name))
 		}
 	}
 	versions, err := s.versionsOut(ctx, d)

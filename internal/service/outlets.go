@@ -29,7 +29,14 @@ func (s *Outlets) Add(ctx context.Context, name string, d definition.Outlet) err
 	if err != nil {
 		return err
 	}
-	committed, err := s.Place(ctx, source.ID, d.From)
+	if err := canBeginWithLoad(&d, source); err != nil {
+		return err
+	}
+	from := d.From
+	if from == definition.FromLoad {
+		from = "now" // the load comes behind it
+	}
+	committed, err := s.Place(ctx, source.ID, from)
 	if err != nil {
 		return err
 	}
@@ -40,6 +47,11 @@ func (s *Outlets) Add(ctx context.Context, name string, d definition.Outlet) err
 		return base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, "added", fmt.Sprintf("outlet added, from offset %d on", committed+1))
+	if d.From == definition.FromLoad {
+		if err := s.loadForNew(ctx, name); err != nil {
+			return err
+		}
+	}
 	return base.Answer(s.running.reconcile(ctx), "outlet", name)
 }
 

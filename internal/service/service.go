@@ -159,6 +159,7 @@ func assemble(c *base.Common) *Service {
 	overview.cache.changed = make(chan struct{})
 	run := &running{Common: c, overview: overview, sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
 	overview.running = run
+	run.loads = outletLoads{running: run, woken: make(chan struct{}, 1)}
 	s := &Service{Common: c, running: run, Overview: overview, Reading: reading.NewReading(c), Journals: reading.NewJournals(c), Sessions: &Sessions{c},
 		Sources: &Sources{Common: c, running: run, overview: overview}, Destinations: &Destinations{Common: c, running: run}}
 	s.Outlets = &Outlets{Common: c, running: run, sources: s.Sources, destinations: s.Destinations, journals: s.Journals, overview: overview}
@@ -204,6 +205,7 @@ func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool 
 	s.RunLog.Write("info", "service", "started", "the service has started on "+config.Listen)
 	s.Goes(func() { s.RunLog.Keep(s.Work, c) })
 	s.Goes(s.running.keepReconciling)
+	s.Goes(s.running.loads.keep)
 	s.Goes(s.Overview.keep)
 	s.Goes(s.upkeep.keep)
 	s.Goes(s.upkeep.keepWatch)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
@@ -242,8 +243,8 @@ func (s *Sources) Reload(ctx context.Context, name, table, condition string) err
 	if err != nil {
 		return base.Answer(err, "source", name)
 	}
-	if !record.Definition.Loads() {
-		return &engine.Fault{Code: base.CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only", name), Fix: "set mode to load-and-follow in its definition"}
+	if err := loads(record); err != nil {
+		return err
 	}
 	states, err := s.Catalog.TableStates(ctx, record.ID)
 	if err != nil {
@@ -254,15 +255,7 @@ func (s *Sources) Reload(ctx context.Context, name, table, condition string) err
 	}
 	condition = strings.TrimSpace(condition)
 	if condition != "" {
-		built, err := s.build(record)
-		if err != nil {
-			return err
-		}
-		checker, can := built.(engine.ConditionChecker)
-		if !can {
-			return engine.Lacks(built.Name(), engine.CanCondition)
-		}
-		if err := checker.CheckCondition(ctx, table, condition); err != nil {
+		if err := s.checkCondition(ctx, record, []string{table}, condition); err != nil {
 			return err
 		}
 	}
@@ -290,7 +283,7 @@ func (s *Sources) reload(ctx context.Context, record *catalog.Source, table, con
 	s.running.mu.Unlock()
 	if one != nil {
 		asked, cancel := context.WithTimeout(ctx, reloadTime)
-		taken, err := one.capture.Reload(asked, table, condition)
+		taken, err := one.capture.Reload(asked, table, load.Ask{Where: condition})
 		cancel()
 		if taken || ctx.Err() != nil {
 			return err

@@ -119,6 +119,7 @@ type OutletStatus struct {
 	Until         int64         `json:"until,omitempty" doc:"The newest offset that it delivers, while it has an end"`
 	ReturnTo      *int64        `json:"return_to,omitempty" doc:"The offset to which it goes back at that end"`
 	Retention     *RetentionUse `json:"retention,omitempty" doc:"How near it is to losing what it has not delivered"`
+	Loads         []OutletLoad  `json:"loads,omitempty" doc:"Tables that are loaded for this outlet alone, until that is done"`
 	Unmatched     []string      `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
 }
 
@@ -217,11 +218,16 @@ func (s *Overview) make(ctx context.Context) *Status {
 	if err == nil {
 		err = lettersErr
 	}
+	loads, loadsErr := s.Catalog.OutletLoads(ctx)
+	if loadsErr != nil {
+		loads = nil // the other figures say that the state database is away
+	}
 	for _, one := range s.running.copyOutlets() {
 		o := s.outletStatus(ctx, one, next[one.source], offsets, letters, err)
 		for i := range st.Sources {
 			if st.Sources[i].Name == o.Source {
 				o.Unmatched = unmatched(one.record.Definition.Tables, st.Sources[i].Tables)
+				o.Loads = loadsOf(loads, one.record.ID, st.Sources[i].Tables)
 			}
 		}
 		st.Outlets = append(st.Outlets, o)

@@ -29,6 +29,8 @@ type Verification struct {
 	// Differences are the first of them.
 	Differences []verify.Difference `json:"differences" doc:"The first 1,000"`
 	Seconds     float64             `json:"seconds" doc:"How long it took"`
+	// Fixes are the loads for this outlet alone that were asked for.
+	Fixes []Fix `json:"fixes,omitempty" doc:"Where that was asked for: what is loaded again for the outlet alone, so that its tables become equal"`
 }
 
 const (

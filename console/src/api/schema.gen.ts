@@ -401,6 +401,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/outlets/{name}/load": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have the source's rows read again for this outlet alone, in order with all else; no other outlet notices */
+        post: operations["loadOutlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/outlets/{name}/pause": {
         parameters: {
             query?: never;
@@ -1301,6 +1318,14 @@ export interface components {
              */
             directory?: string;
         };
+        Fix: {
+            /**
+             * Format: int64
+             * @description So many rows are read again by their keys; 0: all of them, and rows that the source does not have go
+             */
+            rows: number;
+            table: string;
+        };
         HttpOutletSettings: {
             /**
              * Events in one request
@@ -1651,6 +1676,16 @@ export interface components {
             dead: number;
             items: components["schemas"]["Letter"][];
         };
+        LoadAsked: {
+            /** @description The tables that are loaded for the outlet */
+            tables: string[];
+        };
+        LoadPlan: {
+            /** @description Patterns of the outlet's tables to load; all of them without it */
+            tables?: string[];
+            /** @description A condition in the source's own SQL: only its rows are read, and nothing goes that the source no longer has. Without it, all rows */
+            where?: string;
+        };
         LogEntry: {
             /** Format: date-time */
             at: string;
@@ -1931,7 +1966,7 @@ export interface components {
             format?: "cloudevents" | "cloudevents-binary" | "data" | "row" | "avro" | "parquet" | "table";
             /**
              * Start at
-             * @description Where a new outlet starts: beginning, now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME
+             * @description Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME
              * @default beginning
              */
             from?: string;
@@ -2058,6 +2093,22 @@ export interface components {
             /** @description Steps of ten seconds, oldest first; steps in which nothing happened are left out */
             points: components["schemas"]["Point"][];
         };
+        OutletLoad: {
+            /** @description Whether it is being read; else it waits for the source, or for another load of the table */
+            begun: boolean;
+            /**
+             * Format: int64
+             * @description Rows that were read
+             */
+            rows: number;
+            /**
+             * Format: int64
+             * @description The source's own estimate
+             */
+            rows_estimate: number;
+            table: string;
+            where?: string;
+        };
         OutletStatus: {
             /**
              * Format: int64
@@ -2101,6 +2152,8 @@ export interface components {
             error?: string;
             /** @description Its destination's kind, or pull */
             kind: string;
+            /** @description Tables that are loaded for this outlet alone, until that is done */
+            loads?: components["schemas"]["OutletLoad"][];
             /**
              * Format: int64
              * @description Events that retention took before they were delivered, in all
@@ -2921,6 +2974,8 @@ export interface components {
             differences: components["schemas"]["Difference"][];
             /** @description Whether every table was compared and nothing differs */
             equal: boolean;
+            /** @description Where that was asked for: what is loaded again for the outlet alone, so that its tables become equal */
+            fixes?: components["schemas"]["Fix"][];
             outlet: string;
             /**
              * Format: double
@@ -3919,6 +3974,41 @@ export interface operations {
             };
         };
     };
+    loadOutlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["LoadPlan"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoadAsked"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     pauseOutlet: {
         parameters: {
             query?: never;
@@ -4194,6 +4284,8 @@ export interface operations {
             query?: {
                 /** @description A pattern of the tables to compare, all of the outlet's without it; may be repeated */
                 table?: string[];
+                /** @description true: what differs is loaded again for this outlet alone */
+                fix?: boolean;
             };
             header?: never;
             path: {

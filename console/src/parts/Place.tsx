@@ -2,7 +2,7 @@ import { Form } from "react-bootstrap";
 import type { Mark } from "../api/types";
 import { count } from "./numbers";
 
-export type PlaceKind = "beginning" | "now" | "offset" | "time" | "mark";
+export type PlaceKind = "beginning" | "load" | "now" | "offset" | "time" | "mark";
 
 /** Place is a place in a journal, as a person names it. */
 export interface Place {
@@ -29,6 +29,7 @@ export function placeOf(text: string): Place {
   const [kind = "", rest = ""] = text.split(/:(.*)/s);
   switch (kind) {
     case "beginning":
+    case "load":
     case "now":
       return { kind, text: "" };
     case "mark":

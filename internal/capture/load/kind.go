@@ -1,6 +1,35 @@
 // Package load is what loads of a table are, whichever engine reads the rows.
 package load
 
+import "strings"
+
+// Ask says what is to be loaded.
+type Ask struct {
+	// Where chooses rows in the source's own language; empty for all of them.
+	Where string `json:"where,omitempty"`
+	// For has the load's events come to one outlet alone; nobody else notices it.
+	For Audience `json:"for,omitzero"`
+}
+
+// Audience is the outlet that a load is for; the zero value is everybody.
+type Audience struct {
+	ID   int64  `json:"id"`
+	Name string `json:"name"`
+}
+
+// What is what a load reads, in words for the table's note and the events of a part;
+// empty for a load of all rows for everybody.
+func (a Ask) What() string {
+	var what string
+	if a.Where != "" {
+		what = "where " + a.Where
+	}
+	if a.For.ID != 0 {
+		what = strings.TrimSpace(what + " for outlet " + a.For.Name)
+	}
+	return what
+}
+
 // Kind says which of a table's rows a load reads, and what that means to consumers.
 type Kind string
 

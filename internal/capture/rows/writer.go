@@ -127,9 +127,10 @@ func (w *Writer) add(l *Layout, row change.Row, was, is []change.Value) {
 }
 
 // Existing adds a row that a load found. A unit and a transaction are open; the row is one
-// that Project made, with what it left out.
-func (w *Writer) Existing(l *Layout, place uint64, row []change.Value, large map[string]int64) {
-	w.row = change.Row{Operation: change.Existing, Schema: l.Schema, Table: l.Schema.Table, Place: place, After: row}
+// that Project made, with what it left out. only is the outlet that it is for, 0 for
+// everybody.
+func (w *Writer) Existing(l *Layout, place uint64, row []change.Value, large map[string]int64, only int64) {
+	w.row = change.Row{For: only, Operation: change.Existing, Schema: l.Schema, Table: l.Schema.Table, Place: place, After: row}
 	w.large = large
 	w.refuse(l, &w.row)
 	w.Sink.Add(&w.row)

@@ -52,7 +52,8 @@ type host interface {
 	Adopt(t *tables.Table, l *catalogue.Layout, place session.LSN)
 	// Existing adds a row that was read, of which values of these sizes by column were
 	// too large and left out.
-	Existing(l *catalogue.Layout, place session.LSN, row []change.Value, sizes map[string]int64)
+	// The row is for one outlet alone where only is not 0.
+	Existing(l *catalogue.Layout, place session.LSN, row []change.Value, sizes map[string]int64, only int64)
 	// LastRow is the newest place in the stream.
 	LastRow() session.LSN
 	// Touching are the transactions on a table that a query may not see yet.
@@ -239,7 +240,7 @@ func (r *Loading) giveUp(j *job, why string) {
 	t.State.State, t.State.Note = engine.StateNotLoaded, why
 	if j.at.Kind == load.Refetch {
 		t.State.State = engine.StateStale
-	} else if j.at.Kind != load.Full {
+	} else if j.at.Apart() {
 		t.State.State, t.State.Note = j.at.Then, j.at.ThenNote
 	}
 	r.sink.Table(t.ProgressState())
@@ -342,7 +343,7 @@ func (r *Loading) loadBegins(j *job, now *catalogue.Layout, by string, estimate 
 	}
 	p := &t.Load.Progress
 	if p.Kind == load.Full {
-		r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place)})
+		r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), For: p.For.ID})
 	}
 	p.Began, p.By, p.From = true, by, place
 	t.State.State, t.State.Note, t.State.RowsDone = engine.StateLoading, p.What(), 0
@@ -516,12 +517,13 @@ func (r *Loading) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(
 // addExisting puts a row of a load into the journal; the lock is held, a unit is
 // open.
 func (r *Loading) addExisting(t *tables.Table, read *chunk.Rows, row []change.Value, place session.LSN) {
+	only := t.Load.Progress.For.ID
 	var sizes map[string]int64
 	if len(read.TooLarge) > 0 && len(row) > 0 {
 		sizes = read.TooLarge[&row[0]]
 		t.Load.Refused += len(sizes)
 	}
-	r.host.Existing(read.Layout, place, row, sizes)
+	r.host.Existing(read.Layout, place, row, sizes, only)
 	if t.Load.Progress.Kind != load.Refetch {
 		t.State.RowsDone++
 	}
@@ -544,15 +546,16 @@ func (r *Loading) finishIfComplete(j *job) {
 	if p.Kind == load.Full {
 		t.State.RowsEstimate = t.State.RowsDone
 	}
+	event := change.Row{Operation: change.Loaded, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), For: p.For.ID}
 	if p.Kind != load.Full {
-		body, _ := json.Marshal(map[string]string{"part": p.What()})
-		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), Body: body})
+		event.Body, _ = json.Marshal(map[string]string{"part": p.What()}) // it is text
+	}
+	r.sink.Add(&event)
+	if p.Apart() {
 		t.State.State, t.State.Note = p.Then, p.ThenNote
-	} else {
-		if t.Load.Refused > 0 {
-			t.State.State, t.State.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", t.Load.Refused)
-		}
-		r.sink.Add(&change.Row{Operation: change.Loaded, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place)})
+	}
+	if t.Load.Refused > 0 && t.State.State == engine.StateFollowing {
+		t.State.State, t.State.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", t.Load.Refused)
 	}
 	t.Load = nil
 	r.sink.Report(engine.Report{Level: "info", Event: "load-done", Message: fmt.Sprintf("%s: %d rows loaded", t.State.Table, t.State.RowsDone)})

@@ -48,7 +48,7 @@ func (r *Loading) KeepReloading(ctx context.Context, reloads <-chan engine.Reloa
 			return context.Cause(ctx)
 		case one := <-reloads:
 			err := r.sink.Locked(func() error {
-				if err := r.Reload(one.Table, one.Where); err != nil {
+				if err := r.Reload(one.Table, one.Ask); err != nil {
 					return err
 				}
 				return r.sink.StoreWhole(ctx)
@@ -63,15 +63,19 @@ func (r *Loading) KeepReloading(ctx context.Context, reloads <-chan engine.Reloa
 
 // Reload begins a load of a table that is followed, so that no writers are to be waited
 // for; the lock is held.
-func (r *Loading) Reload(name, where string) error {
+func (r *Loading) Reload(name string, ask load.Ask) error {
 	t := r.tables[name]
 	switch {
-	case t == nil || t.Captured == nil || engine.Away(t.State.State) || t.State.State == engine.StateUnpublished, where != "" && t.Load != nil:
+	case t == nil || t.Captured == nil || engine.Away(t.State.State) || t.State.State == engine.StateUnpublished, (ask != load.Ask{}) && t.Load != nil:
 		return engine.ErrCannotLoad
 	case t.State.State == engine.StateNew:
 		return nil // it is loaded as it is
-	case where != "":
-		t.Load = &loads.TableLoad{Progress: loads.Progress{Kind: load.Part, Where: where, Then: t.State.State, ThenNote: t.State.Note}}
+	case ask != (load.Ask{}):
+		p := loads.Progress{Where: ask.Where, For: ask.For, Then: t.State.State, ThenNote: t.State.Note}
+		if ask.Where != "" {
+			p.Kind = load.Part
+		}
+		t.Load = &loads.TableLoad{Progress: p}
 	default:
 		r.WantFull(t)
 		t.Load.Progress = loads.Progress{}

@@ -10,7 +10,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"rillmark/internal/capture/load"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/chunk"
 	"rillmark/internal/postgres/loads"
@@ -31,7 +30,7 @@ const (
 // lock is held.
 func (j *job) fitsTogether() bool {
 	p := &j.load.Progress
-	return !p.Began && p.Kind == load.Full && p.Where == "" && p.Restarts == 0 && !j.load.Apart &&
+	return !p.Began && !p.Apart() && p.Restarts == 0 && !j.load.Apart &&
 		!j.captured.Mapped && len(j.captured.Members) == 1 && len(j.captured.Members[0].Key) > 0 && !j.captured.Members[0].Hides
 }
 

@@ -66,6 +66,9 @@ type Progress struct {
 	Leaves   []string  `json:"leaves,omitempty"`
 	Then     string    `json:"then,omitempty"`
 	ThenNote string    `json:"then_note,omitempty"`
+	// For is the outlet that the load is for alone. For anybody else the table goes on as
+	// it was: its state afterwards is Then, too.
+	For load.Audience `json:"for,omitzero"`
 	// From is where in the log the load began.
 	From session.LSN `json:"from"`
 }
@@ -144,8 +147,12 @@ type Overlaid struct {
 
 // Anew is the progress of a load that begins again.
 func (p *Progress) Anew() Progress {
-	return Progress{Kind: p.Kind, Where: p.Where, Leaves: p.Leaves, Then: p.Then, ThenNote: p.ThenNote, Restarts: p.Restarts + 1}
+	return Progress{Kind: p.Kind, Where: p.Where, Leaves: p.Leaves, Then: p.Then, ThenNote: p.ThenNote, For: p.For, Restarts: p.Restarts + 1}
 }
+
+// Apart reports whether the table's state is not what the load leads to, but what it was
+// before.
+func (p *Progress) Apart() bool { return p.Kind != load.Full || p.For.ID != 0 }
 
 // Restart has the load begin anew: with a void event, which takes away what was
 // read so far.
@@ -361,11 +368,8 @@ func (l *TableLoad) Ask(from *catalogue.Layout, raw []pgoutput.TupleColumn, afte
 
 // What says which part of a table a load reads; empty for all of it.
 func (p *Progress) What() string {
-	switch {
-	case p.Where != "":
-		return "where " + p.Where
-	case len(p.Leaves) > 0:
+	if len(p.Leaves) > 0 {
 		return "from " + strings.Join(p.Leaves, ", ")
 	}
-	return ""
+	return load.Ask{Where: p.Where, For: p.For}.What()
 }

@@ -68,6 +68,11 @@ type Span struct{ From, Until string }
 // OpenFeed reads a part of a source's journal, from its oldest event on where the part
 // has no beginning.
 func (s *Reading) OpenFeed(ctx context.Context, source string, filter *shape.Filter, span Span) (*Feed, error) {
+	return s.openFeed(ctx, source, filter, span, 0)
+}
+
+// openFeed reads for an outlet, or for nobody in particular where that is 0.
+func (s *Reading) openFeed(ctx context.Context, source string, filter *shape.Filter, span Span, outlet int64) (*Feed, error) {
 	record, err := s.Catalog.Source(ctx, source)
 	if err != nil {
 		return nil, base.Answer(err, "source", source)
@@ -90,7 +95,7 @@ func (s *Reading) OpenFeed(ctx context.Context, source string, filter *shape.Fil
 		}
 	}
 	return &Feed{drain: s.Draining, origin: origin, address: s.Config.PublicURL, filter: filter, at: passed, until: until, ended: span.Until != "" && until == passed, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Capabilities{}),
-		reader: s.Store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})}, nil
+		reader: s.Store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables), For: outlet})}, nil
 }
 
 // Head is where a source's journal stands.
@@ -292,7 +297,7 @@ func (s *Reading) OutletFeed(ctx context.Context, name string, span Span) (*Feed
 	if span.From == "" || span.From == "0" {
 		span.From = strconv.FormatInt(offset.Committed+1, 10)
 	}
-	f, err := s.OpenFeed(ctx, record.Definition.Source, filter, span)
+	f, err := s.openFeed(ctx, record.Definition.Source, filter, span, record.ID)
 	if err != nil || record.Definition.Destination != "" {
 		return f, offset.Committed, err
 	}
@@ -323,8 +328,8 @@ func (s *Reading) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet
 	if err != nil {
 		return base.Answer(err, "source", d.Source)
 	}
-	f.reader = s.Store.Reader(source.ID, f.at+1, journal.ReaderOptions{})
-	o := &outlet.Outlet{Origin: f.origin, Store: s.Store, Filter: func() *shape.Filter { return f.filter }}
+	f.reader = s.Store.Reader(source.ID, f.at+1, journal.ReaderOptions{For: record.ID})
+	o := &outlet.Outlet{ID: record.ID, Origin: f.origin, Store: s.Store, Filter: func() *shape.Filter { return f.filter }}
 	return o.Recount(ctx, f.maker.Closer(), f.at)
 }
 

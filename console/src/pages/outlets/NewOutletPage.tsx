@@ -157,9 +157,7 @@ export function NewOutletPage() {
       {step === 4 && (
         <>
           <p>
-            The outlet {name} starts at once,{" "}
-            {outlet.from === "now" ? "with what comes from now on" : outlet.from && outlet.from !== "beginning" ? `at ${outlet.from}` : "at the oldest event that the journal keeps"}. It has an offset
-            of its own; no other outlet feels it.
+            The outlet {name} starts at once, {begins(outlet.from)}. It has an offset of its own; no other outlet notices it.
           </p>
           <Button size="sm" onClick={add} disabled={busy}>
             Add and start
@@ -168,4 +166,18 @@ export function NewOutletPage() {
       )}
     </>
   );
+}
+
+/** begins says where an outlet begins. */
+function begins(from = "beginning"): string {
+  switch (from) {
+    case "beginning":
+      return "at the oldest event that the journal keeps";
+    case "load":
+      return "with a load of its tables for it alone";
+    case "now":
+      return "with what comes from now on";
+    default:
+      return `at ${from}`;
+  }
 }

@@ -9,6 +9,7 @@ import { PlaceFields, placeOf, placeText } from "../../parts/Place";
 
 const places = [
   ["beginning", "the oldest event that is kept"],
+  ["load", "a load of its tables, for it alone"],
   ["now", "now"],
   ["time", "a time"],
   ["mark", "a mark"],

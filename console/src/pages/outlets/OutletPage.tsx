@@ -15,6 +15,7 @@ import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
 import { DefinitionTab } from "./DefinitionTab";
 import { LettersTab } from "./LettersTab";
+import { LoadDialog } from "./LoadDialog";
 import { LiveTab } from "./LiveTab";
 import { NowTab } from "./NowTab";
 import { RewindDialog } from "./RewindDialog";
@@ -33,7 +34,7 @@ export function OutletPage() {
   }
   return (
     <>
-      <Head outlet={outlet} />
+      <Head outlet={outlet} patterns={record.definition.tables ?? []} />
       <Tabs
         label="Parts of the outlet"
         base={`/outlets/${name}`}
@@ -56,8 +57,8 @@ export function OutletPage() {
   );
 }
 
-function Head({ outlet }: { outlet: OutletStatus }) {
-  const [asks, setAsks] = useState<"" | "pause" | "remove" | "rewind">("");
+function Head({ outlet, patterns }: { outlet: OutletStatus; patterns: string[] }) {
+  const [asks, setAsks] = useState<"" | "load" | "pause" | "remove" | "rewind">("");
   const { trouble, work } = useWork();
   const client = useQueryClient();
   const navigate = useNavigate();
@@ -97,6 +98,9 @@ function Head({ outlet }: { outlet: OutletStatus }) {
           <Button size="sm" variant="outline-secondary" onClick={() => setAsks("rewind")}>
             Rewind …
           </Button>
+          <Button size="sm" variant="outline-secondary" onClick={() => setAsks("load")}>
+            Load …
+          </Button>
           <Button size="sm" variant="outline-secondary" onClick={() => setAsks("remove")}>
             Remove …
           </Button>
@@ -122,6 +126,12 @@ function Head({ outlet }: { outlet: OutletStatus }) {
               Tried {count(outlet.attempts ?? 0)} times; again at {localMoment(outlet.retry_at)}. Nothing is dropped meanwhile.
             </span>
           )}
+        </p>
+      )}
+      {!!outlet.loads?.length && (
+        <p className="note" role="status">
+          Loading for this outlet alone: {outlet.loads.map((l) => (l.begun ? `${l.table}, ${count(l.rows)} of about ${count(Math.max(l.rows, l.rows_estimate))} rows` : `${l.table} waits`)).join("; ")}
+          .
         </p>
       )}
       {!!outlet.unmatched?.length && (
@@ -158,6 +168,7 @@ function Head({ outlet }: { outlet: OutletStatus }) {
           }
         }}
       />
+      {asks === "load" && <LoadDialog outlet={outlet} patterns={patterns} onClose={() => setAsks("")} />}
       {asks === "rewind" && <RewindDialog outlet={outlet} onClose={() => setAsks("")} />}
     </section>
   );

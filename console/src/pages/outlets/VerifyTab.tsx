@@ -20,7 +20,7 @@ export function VerifyTab({ outlet }: { outlet: OutletStatus }) {
   const { trouble, work, busy } = useWork();
   const running = useRef<AbortController>(undefined);
   useEffect(() => () => running.current?.abort(), []);
-  const begin = () => {
+  const begin = (fix: boolean) => {
     const stop = new AbortController();
     running.current = stop;
     setTables([]);
@@ -28,7 +28,7 @@ export function VerifyTab({ outlet }: { outlet: OutletStatus }) {
     setProblem(undefined);
     return work(() =>
       sendForLines<Line>(
-        `/v1/outlets/${outlet.name}/verify`,
+        `/v1/outlets/${outlet.name}/verify${fix ? "?fix=true" : ""}`,
         undefined,
         ({ table, result, problem }) => {
           if (table) {
@@ -50,15 +50,26 @@ export function VerifyTab({ outlet }: { outlet: OutletStatus }) {
     <section aria-label="Verify" className="verify">
       <p className="note">Reads the rows of the source and those of the database, by content, while both change. Only differences that hold are shown.</p>
       <div className="rule-line">
-        <Button size="sm" disabled={busy} onClick={begin}>
+        <Button size="sm" disabled={busy} onClick={() => begin(false)}>
           {busy ? "Comparing …" : "Compare now"}
         </Button>
+        {result && !result.equal && !busy && (
+          <Button size="sm" variant="outline-secondary" onClick={() => begin(true)}>
+            Compare, and load what differs
+          </Button>
+        )}
         {result && (
           <strong role="status">
             {result.equal ? "Every row is equal" : "Not equal"}, compared in {result.seconds.toFixed(1)} s
           </strong>
         )}
       </div>
+      {result?.fixes && (
+        <p role="status">
+          Loading again for this outlet alone: {result.fixes.map((f) => `${f.rows ? `${count(f.rows)} ${f.rows === 1 ? "row" : "rows"}` : "all rows"} of ${f.table}`).join(", ")}. Compare once more
+          when that is done.
+        </p>
+      )}
       <Trouble error={trouble} />
       {problem && <p className="trouble">{problem}</p>}
       {tables.length > 0 && <Verdicts tables={tables} />}
@@ -110,10 +121,13 @@ function verdict(t: TableVerdict): string {
 }
 
 function Differences({ result }: { result: Verification }) {
+  const all = result.tables.reduce((n, t) => n + t.missing + t.extra + t.different, 0);
   return (
     <div className="table-scroll" tabIndex={0} role="region" aria-label="Differences">
       <Table size="sm" className="differences">
-        <caption>The first {count(result.differences.length)} differences</caption>
+        <caption>
+          {all > result.differences.length ? `The first ${count(result.differences.length)} of ${count(all)} differences` : all === 1 ? "1 difference" : `All ${count(all)} differences`}
+        </caption>
         <thead>
           <tr>
             <th scope="col">table</th>

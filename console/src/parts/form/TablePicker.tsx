@@ -8,10 +8,12 @@ interface Props {
   tables: string[];
   value: string[];
   onChange: (patterns: string[]) => void;
+  /** none says what no pattern means. */
+  none?: string;
 }
 
 /** TablePicker chooses tables from a list, or by patterns, and shows what they match. */
-export function TablePicker({ id, tables, value, onChange }: Props) {
+export function TablePicker({ id, tables, value, onChange, none }: Props) {
   const [typed, setTyped] = useState(value.join(" "));
   const [search, setSearch] = useState("");
   const chosen = tables.filter((t) => value.some((p) => matches(p, t)));
@@ -34,7 +36,9 @@ export function TablePicker({ id, tables, value, onChange }: Props) {
           }}
         />
         <Form.Text>
-          {value.length === 0 ? `Without a pattern, all ${tables.length} tables and those to come` : `${chosen.length} of ${tables.length} tables match; * stands for any characters, ? for one`}
+          {value.length === 0
+            ? (none ?? `Without a pattern, all ${tables.length} tables and those to come`)
+            : `${chosen.length} of ${tables.length} tables match; * stands for any characters, ? for one`}
         </Form.Text>
       </Form.Group>
       {tables.length > 0 && (

@@ -1,0 +1,42 @@
+package catalog
+
+import (
+	"context"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// OutletLoad is a load of a table for one outlet alone that is not done yet.
+type OutletLoad struct {
+	Outlet, Source       int64
+	OutletName, SourceOf string
+	Table                string
+	Condition            string // in the source's own SQL; empty for all rows
+	Begun                bool   // capture has taken it on
+}
+
+// AskOutletLoad puts on record that tables are to be loaded for an outlet, each under the
+// condition; what is on record already stays as it is.
+func (c *Catalog) AskOutletLoad(ctx context.Context, outlet int64, tables []string, condition string) error {
+	_, err := c.Pool.Exec(ctx, `INSERT INTO rillmark.outlet_load (outlet_id, table_name, condition) SELECT $1, unnest($2::text[]), $3 ON CONFLICT DO NOTHING`, outlet, tables, condition)
+	return err
+}
+
+// OutletLoads are those that are not done, oldest first.
+func (c *Catalog) OutletLoads(ctx context.Context) ([]OutletLoad, error) {
+	rows, _ := c.Pool.Query(ctx, `SELECT l.outlet_id, o.source_id, o.name, s.name, l.table_name, l.condition, l.begun
+		FROM rillmark.outlet_load l JOIN rillmark.outlet o ON o.id = l.outlet_id JOIN rillmark.source s ON s.id = o.source_id ORDER BY l.asked_at, l.outlet_id, l.table_name`)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[OutletLoad])
+}
+
+// OutletLoadBegun puts on record that capture has taken a load on.
+func (c *Catalog) OutletLoadBegun(ctx context.Context, l *OutletLoad) error {
+	_, err := c.Pool.Exec(ctx, "UPDATE rillmark.outlet_load SET begun = true WHERE outlet_id = $1 AND table_name = $2 AND condition = $3", l.Outlet, l.Table, l.Condition)
+	return err
+}
+
+// EndOutletLoad takes a load off the record.
+func (c *Catalog) EndOutletLoad(ctx context.Context, l *OutletLoad) error {
+	_, err := c.Pool.Exec(ctx, "DELETE FROM rillmark.outlet_load WHERE outlet_id = $1 AND table_name = $2 AND condition = $3", l.Outlet, l.Table, l.Condition)
+	return err
+}

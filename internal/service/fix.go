@@ -1,0 +1,95 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/service/base"
+	"rillmark/internal/verify"
+)
+
+// Fix is a load for one outlet alone that makes a table equal to the source's again.
+type Fix struct {
+	Table string `json:"table"`
+	Rows  int    `json:"rows" doc:"So many rows are read again by their keys; 0: all of them, and rows that the source does not have go"`
+}
+
+// maxKeysAgain is how many rows of a table are read again by their keys; beyond it, all are.
+const maxKeysAgain = 500
+
+// Fix has what a comparison found be read again for the outlet alone: through the journal,
+// so that it comes in order with all else. Rows that are missing or different come by their
+// keys; where there are rows too many, a load of all rows has them go.
+func (s *Outlets) Fix(ctx context.Context, v *Verification) error {
+	record, err := s.Catalog.Outlet(ctx, v.Outlet)
+	if err != nil {
+		return base.Answer(err, "outlet", v.Outlet)
+	}
+	source, err := s.Catalog.Source(ctx, record.Definition.Source)
+	if err != nil {
+		return base.Answer(err, "source", record.Definition.Source)
+	}
+	if err := loads(source); err != nil {
+		return err
+	}
+	built, err := s.sources.build(source)
+	if err != nil {
+		return err
+	}
+	states, err := s.Catalog.TableStates(ctx, source.ID)
+	if err != nil {
+		return base.Answer(err, "source", source.Name)
+	}
+	for i := range v.Tables {
+		t := &v.Tables[i]
+		if t.Equal() || t.Skipped != "" || states[t.Table] == nil {
+			continue
+		}
+		condition, rows := "", 0
+		if checker, can := built.(engine.ConditionChecker); can {
+			condition, rows = keysCondition(checker, t, states[t.Table].Schema, v.Differences)
+		}
+		if err := s.askLoad(ctx, record, []string{t.Table}, condition); err != nil {
+			return err
+		}
+		v.Fixes = append(v.Fixes, Fix{Table: t.Table, Rows: rows})
+	}
+	return nil
+}
+
+// keysCondition chooses the rows of a table that differ; empty where all have to be read.
+func keysCondition(checker engine.ConditionChecker, t *verify.TableVerdict, schema *change.Schema, differences []verify.Difference) (condition string, rows int) {
+	if schema == nil || t.Extra > 0 || t.Undecided > 0 || t.Missing+t.Different > maxKeysAgain {
+		return "", 0
+	}
+	var columns []string
+	for _, i := range schema.Key() {
+		c := &schema.Columns[i]
+		if !slices.Contains([]change.Rule{change.RuleInteger, change.RuleUnsigned, change.RuleDecimal, change.RuleText, change.RuleUUID, change.RuleDate}, c.Rule) {
+			return "", 0
+		}
+		columns = append(columns, c.Name)
+	}
+	var keys [][]string
+	for _, d := range differences {
+		if d.Table != t.Table {
+			continue
+		}
+		key := make([]string, len(columns))
+		for i, name := range columns {
+			text, there := d.Key[name]
+			if !there || strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == '\\' || r == 0x7f }) {
+				return "", 0
+			}
+			key[i] = text
+		}
+		keys = append(keys, key)
+	}
+	if len(keys) == 0 || int64(len(keys)) != t.Missing+t.Different {
+		return "", 0 // not all of them were kept
+	}
+	return checker.KeysCondition(columns, keys), len(keys)
+}
