@@ -22,6 +22,8 @@ import (
 type side struct {
 	engine   string
 	database string
+	port     int
+	capture  string // in MariaDB, the password of the login that captures
 	// at is the server as a destination.
 	at map[string]any
 	// rows are those of a query, each as its columns' texts.
@@ -66,34 +68,44 @@ func postgresSide(t *testing.T, c *demo.Cluster, database string) *side {
 func mariaSide(t *testing.T, m *demo.MariaDB, database string) *side {
 	pool := mariaConnect(t, m, database)
 	return &side{engine: "mariadb", database: database, at: mariaAt(t, m), run: func(statements ...string) { t.Helper(); mariaRun(t, pool, statements...) },
-		kill: m.Kill, back: func() error { return m.Start(context.Background()) },
-		rows: func(ctx context.Context, query string) (all []string, err error) {
-			rows, err := pool.QueryContext(ctx, query)
-			if err != nil {
+		kill: m.Kill, back: func() error { return m.Start(context.Background()) }, port: m.Port, capture: mariaPassword(t, m), rows: mariaRows(pool)}
+}
+
+func mariaPassword(t *testing.T, m *demo.MariaDB) string {
+	password, err := m.Password()
+	require.NoError(t, err)
+	return password
+}
+
+// mariaRows asks a pool of sessions.
+func mariaRows(pool *stdsql.DB) func(ctx context.Context, query string) ([]string, error) {
+	return func(ctx context.Context, query string) (all []string, err error) {
+		rows, err := pool.QueryContext(ctx, query)
+		if err != nil {
+			return nil, err
+		}
+		defer rows.Close() //nolint:errcheck // Err tells
+		columns, err := rows.Columns()
+		if err != nil {
+			return nil, err
+		}
+		values := make([]stdsql.RawBytes, len(columns))
+		into := make([]any, len(columns))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		for rows.Next() {
+			if err := rows.Scan(into...); err != nil {
 				return nil, err
 			}
-			defer rows.Close() //nolint:errcheck // Err tells
-			columns, err := rows.Columns()
-			if err != nil {
-				return nil, err
+			var parts []string
+			for _, v := range values {
+				parts = append(parts, textOf(v))
 			}
-			values := make([]stdsql.RawBytes, len(columns))
-			into := make([]any, len(columns))
-			for i := range values {
-				into[i] = &values[i]
-			}
-			for rows.Next() {
-				if err := rows.Scan(into...); err != nil {
-					return nil, err
-				}
-				var parts []string
-				for _, v := range values {
-					parts = append(parts, textOf(v))
-				}
-				all = append(all, strings.Join(parts, "|"))
-			}
-			return all, rows.Err()
-		}}
+			all = append(all, strings.Join(parts, "|"))
+		}
+		return all, rows.Err()
+	}
 }
 
 func mariaAt(t *testing.T, m *demo.MariaDB) map[string]any {
@@ -252,7 +264,7 @@ func stageOf(t *testing.T, engine string, copies int) *stage {
 // the same engine.
 func targetOf(t *testing.T, engine string) *side {
 	if engine == "postgresql" {
-		server := ownServer(t, nil)
+		server := ownServer(t, map[string]string{"wal_level": "logical"})
 		return postgresSide(t, server, database(t, server, "postgres"))
 	}
 	m := mariaServer(t, nil)

@@ -28,8 +28,9 @@ const (
 )
 
 // endless reports whether an answer goes on until the caller has enough.
-func endless(path string) bool {
-	return strings.HasSuffix(path, "/stream") || strings.HasSuffix(path, "/try") || strings.HasSuffix(path, "/journal/verify")
+func endless(r *http.Request) bool {
+	path := r.URL.Path
+	return strings.HasSuffix(path, "/stream") || strings.HasSuffix(path, "/try") || strings.HasSuffix(path, "/verify") || r.Method == http.MethodPost && strings.HasSuffix(path, "/cutover")
 }
 
 // bounded gives each request its deadlines.
@@ -40,7 +41,7 @@ func (s *Server) bounded(next http.Handler) http.Handler {
 			control.SetReadDeadline(time.Now().Add(s.bodyTime)) //nolint:errcheck // then there is none
 			r.Body = &timedBody{ReadCloser: r.Body, control: control}
 		}
-		if endless(r.URL.Path) {
+		if endless(r) {
 			select {
 			case s.streams <- struct{}{}:
 				defer func() { <-s.streams }()

@@ -53,7 +53,7 @@ func TestAnswersWithoutAnEnd(t *testing.T) {
 	s := &Server{streams: make(chan struct{}, 2), bodyTime: time.Minute}
 	begun, end := make(chan struct{}), make(chan struct{})
 	web := httptest.NewServer(s.bounded(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if endless(r.URL.Path) {
+		if endless(r) {
 			w.(http.Flusher).Flush()
 			begun <- struct{}{}
 			<-end

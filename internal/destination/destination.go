@@ -9,6 +9,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
+	"rillmark/internal/move"
 	"rillmark/internal/verify"
 )
 
@@ -68,6 +69,13 @@ type Comparer interface {
 	// CompareRows begins to read the rows that the outlet keeps of a table, as they are now,
 	// whichever way they are kept. source is the version in which the source has them.
 	CompareRows(ctx context.Context, table string, source *change.Schema) (verify.Side, error)
+}
+
+// CounterSetter is a destination whose tables hand out numbers.
+type CounterSetter interface {
+	// SetCounters sets the counters of the outlet's tables, which are named as in the
+	// source; one that cannot be set has a note that says why.
+	SetCounters(ctx context.Context, counters []move.Counter) ([]move.CounterSet, error)
 }
 
 // Framer is a destination whose protocol puts more around a message than its own

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"rillmark/internal/change"
+	"rillmark/internal/move"
 	"rillmark/internal/verify"
 )
 
@@ -19,6 +20,7 @@ const (
 	CanCondition Capability = "condition"    // [ConditionChecker]
 	CanRetain    Capability = "retained_log" // [LogRetainer]
 	CanCompare   Capability = "verify"       // [Comparer]
+	CanMove      Capability = "cutover"      // [Mover]
 )
 
 // Scripter prepares a source by scripts that an administrator reads and runs.
@@ -69,6 +71,15 @@ type Comparer interface {
 	Present(ctx context.Context) (uint64, error)
 }
 
+// Mover says what a move to another database has to carry besides rows.
+type Mover interface {
+	// Inventory is what the source has besides the rows of some of its tables.
+	Inventory(ctx context.Context, tables []string) (*move.Inventory, error)
+	// Writers are the scripts, for [Scripter.RunScript], that keep writers out and let
+	// them in again.
+	Writers() move.Writers
+}
+
 // Capabilities are what an engine offers, in the order of the constants.
 func Capabilities(e Engine) []Capability {
 	all := []Capability{}
@@ -86,6 +97,9 @@ func Capabilities(e Engine) []Capability {
 	}
 	if _, can := e.(Comparer); can {
 		all = append(all, CanCompare)
+	}
+	if _, can := e.(Mover); can {
+		all = append(all, CanMove)
 	}
 	return all
 }

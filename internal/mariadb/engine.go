@@ -8,9 +8,11 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/check"
 	"rillmark/internal/mariadb/compared"
+	"rillmark/internal/mariadb/moving"
 	"rillmark/internal/mariadb/script"
 	"rillmark/internal/mariadb/session"
 	"rillmark/internal/mariadb/wire"
+	"rillmark/internal/move"
 	"rillmark/internal/verify"
 )
 
@@ -60,6 +62,14 @@ func (e *Engine) CheckCondition(ctx context.Context, table, condition string) er
 func (e *Engine) KeysCondition(columns []string, keys [][]string) string {
 	return engine.KeysIn(columns, keys, wire.Name)
 }
+
+// Inventory implements [engine.Mover].
+func (e *Engine) Inventory(ctx context.Context, tables []string) (*move.Inventory, error) {
+	return moving.Inventory(ctx, e.config, tables)
+}
+
+// Writers implements [engine.Mover].
+func (e *Engine) Writers() move.Writers { return moving.Writers() }
 
 // RetainedLog implements [engine.LogRetainer].
 func (e *Engine) RetainedLog(ctx context.Context, stored []byte) (engine.RetainedLog, error) {

@@ -6,8 +6,10 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/move"
 	"rillmark/internal/postgres/check"
 	"rillmark/internal/postgres/compared"
+	"rillmark/internal/postgres/moving"
 	"rillmark/internal/postgres/script"
 	"rillmark/internal/postgres/session"
 	"rillmark/internal/verify"
@@ -58,6 +60,14 @@ func (e *Engine) CheckCondition(ctx context.Context, table, condition string) er
 func (e *Engine) KeysCondition(columns []string, keys [][]string) string {
 	return engine.KeysIn(columns, keys, session.Quoted)
 }
+
+// Inventory implements [engine.Mover].
+func (e *Engine) Inventory(ctx context.Context, tables []string) (*move.Inventory, error) {
+	return moving.Inventory(ctx, e.config, tables)
+}
+
+// Writers implements [engine.Mover].
+func (e *Engine) Writers() move.Writers { return moving.Writers(e.config) }
 
 // RetainedLog implements [engine.LogRetainer].
 func (e *Engine) RetainedLog(ctx context.Context, _ []byte) (engine.RetainedLog, error) {

@@ -27,7 +27,7 @@ import (
 
 // markPrefix is the prefix of our own messages in the source's log. Any role
 // may write such messages, so a nonce that we gave out is what makes one ours.
-const markPrefix = "rillmark"
+const markPrefix = session.MarkPrefix
 
 // run is one run of a source. All fields below sink are guarded by the sink's
 // lock once the goroutines have started, but for those that name their owner.
@@ -549,8 +549,14 @@ func (r *run) ownMessage(m *pgoutput.LogicalMessage, start session.LSN) error {
 	}
 	waiting := r.marks[nonce]
 	isNew, err := r.arrive(start, waiting != nil)
-	if err != nil || !isNew || waiting == nil {
+	if err != nil || !isNew {
 		return err
+	}
+	if waiting == nil {
+		if nonce == session.PresentMark {
+			r.sink.Touch() // somebody waits until we have come here
+		}
+		return nil
 	}
 	delete(r.marks, nonce)
 	if err := waiting.seen(); err != nil {

@@ -237,7 +237,7 @@ func (s *Outlets) RunOnce(ctx context.Context, name, until string) (*RunOnce, er
 		return nil, base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, "resumed", reason)
-	return plan, base.Answer(s.running.reconcile(ctx), "outlet", name)
+	return plan, base.Answer(s.running.reconcile(), "outlet", name)
 }
 
 // ranOnce ends the run of an outlet that has delivered up to its end.
@@ -255,6 +255,6 @@ func (s *Outlets) ranOnce(record *catalog.Outlet) {
 			text += ": paused"
 		}
 		s.RunLog.Write("info", "outlet/"+record.Name, "ended", text)
-		return s.running.reconcile(ctx)
+		return s.running.reconcile()
 	})
 }

@@ -52,7 +52,7 @@ func (s *Outlets) Add(ctx context.Context, name string, d definition.Outlet) err
 			return err
 		}
 	}
-	return base.Answer(s.running.reconcile(ctx), "outlet", name)
+	return base.Answer(s.running.reconcile(), "outlet", name)
 }
 
 // Edit stores a new definition in place of version. Source and destination
@@ -86,7 +86,7 @@ func (s *Outlets) Edit(ctx context.Context, name string, version int64, d defini
 	if now, err := s.Catalog.Outlet(ctx, name); err == nil {
 		s.NoteEdited(ctx, "outlet/"+name, now.Version, old.Definition, now.Definition)
 	}
-	return base.Answer(s.running.reconcile(ctx), "outlet", name)
+	return base.Answer(s.running.reconcile(), "outlet", name)
 }
 
 // SetRunning resumes or pauses an outlet.
@@ -100,7 +100,7 @@ func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, rea
 		}
 	}
 	s.Note(ctx, "info", "outlet/"+name, word(running), word(running)+base.Because(reason))
-	return base.Answer(s.running.reconcile(ctx), "outlet", name)
+	return base.Answer(s.running.reconcile(), "outlet", name)
 }
 
 // Remove removes an outlet with its offset; what it delivered stays.
@@ -109,7 +109,7 @@ func (s *Outlets) Remove(ctx context.Context, name string) error {
 		return base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, "removed", "outlet removed")
-	return base.Answer(s.running.reconcile(ctx), "outlet", name)
+	return base.Answer(s.running.reconcile(), "outlet", name)
 }
 
 // Rewind is what a rewind does, or would do.
@@ -184,7 +184,7 @@ func (s *Outlets) Rewind(ctx context.Context, name string, plan RewindPlan) (*Re
 		return nil, base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, "resumed", reason)
-	return done, base.Answer(s.running.reconcile(ctx), "outlet", name)
+	return done, base.Answer(s.running.reconcile(), "outlet", name)
 }
 
 // rewind stands the outlet still while its offset is set.

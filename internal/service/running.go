@@ -64,7 +64,7 @@ func (s *running) keepReconciling() {
 			return
 		case <-ticker.C:
 		}
-		err := s.reconcile(s.Work)
+		err := s.reconcile()
 		s.mu.Lock()
 		was := s.stateError
 		s.stateError = ""
@@ -82,7 +82,7 @@ func (s *running) keepReconciling() {
 }
 
 // reconcile makes what runs equal to what the records say.
-func (s *running) reconcile(ctx context.Context) error {
+func (s *running) reconcile() error {
 	s.reconciling.Lock()
 	defer s.reconciling.Unlock()
 	if s.closing {
@@ -90,7 +90,7 @@ func (s *running) reconcile(ctx context.Context) error {
 	}
 	// What a call has begun is finished, also when its caller has gone: an outlet that was
 	// stopped here must not stay so because somebody lost patience.
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	ctx, cancel := context.WithTimeout(s.Work, 10*time.Second)
 	defer cancel()
 	sources, err := s.Catalog.Sources(ctx)
 	if err != nil {

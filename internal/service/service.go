@@ -71,6 +71,7 @@ type (
 		destinations *Destinations
 		journals     *reading.Journals
 		overview     *Overview
+		cutting      sync.Map // the outlets, by number, that are being cut over
 	}
 	// DeadLetters are the events that destinations refused.
 	DeadLetters struct {
@@ -198,7 +199,7 @@ func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool 
 			return nil, fmt.Errorf("pausing everything: %w", err)
 		}
 	}
-	if err := s.running.reconcile(ctx); err != nil {
+	if err := s.running.reconcile(); err != nil {
 		s.shutDown("could not start")
 		return nil, err
 	}

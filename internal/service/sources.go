@@ -33,7 +33,7 @@ func (s *Sources) Add(ctx context.Context, name string, d definition.Source) err
 		return base.Answer(err, "source", name)
 	}
 	s.Note(ctx, "info", "source/"+name, "added", "source added")
-	return base.Answer(s.running.reconcile(ctx), "source", name)
+	return base.Answer(s.running.reconcile(), "source", name)
 }
 
 // Edit stores a new definition in place of version. A source that runs
@@ -55,7 +55,7 @@ func (s *Sources) Edit(ctx context.Context, name string, version int64, d defini
 	if now, err := s.Catalog.Source(ctx, name); err == nil {
 		s.NoteEdited(ctx, "source/"+name, now.Version, old.Definition, now.Definition)
 	}
-	return base.Answer(s.running.reconcile(ctx), "source", name)
+	return base.Answer(s.running.reconcile(), "source", name)
 }
 
 // SetRunning resumes or pauses a source.
@@ -64,7 +64,7 @@ func (s *Sources) SetRunning(ctx context.Context, name string, running bool, rea
 		return base.Answer(err, "source", name)
 	}
 	s.Note(ctx, "info", "source/"+name, word(running), word(running)+base.Because(reason))
-	return base.Answer(s.running.reconcile(ctx), "source", name)
+	return base.Answer(s.running.reconcile(), "source", name)
 }
 
 func word(running bool) string {
@@ -118,7 +118,7 @@ func (s *Sources) Remove(ctx context.Context, name string, forget bool) (*Remova
 		told += "; on its database remain " + strings.Join(remains, ", ")
 	}
 	s.Note(ctx, "info", "source/"+name, "removed", told)
-	return &Removal{append([]string{}, remains...)}, base.Answer(s.running.reconcile(ctx), "source", name)
+	return &Removal{append([]string{}, remains...)}, base.Answer(s.running.reconcile(), "source", name)
 }
 
 // Check checks a definition before anything is stored, or a stored one
@@ -367,7 +367,7 @@ func (s *Sources) Reset(ctx context.Context, name, reason string) (*SourceReset,
 	}
 	s.Note(ctx, "warn", "source/"+name, "reset", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", start.Generation, start.First, base.Because(why)))
 	// Outlets first: they have to know of the new generation before an event lies behind it.
-	if err := s.running.reconcile(ctx); err != nil {
+	if err := s.running.reconcile(); err != nil {
 		return nil, base.Answer(err, "source", name)
 	}
 	return &SourceReset{start.Generation, start.First}, s.SetRunning(ctx, name, true, "reset"+base.Because(reason))
@@ -403,7 +403,7 @@ func (s *Sources) complete(record *catalog.Source) {
 	}
 	if err == nil {
 		s.RunLog.Write("info", subject, "ended", reason+": paused")
-		err = s.running.reconcile(ctx)
+		err = s.running.reconcile()
 	}
 	if err == nil {
 		err = s.Catalog.CompleteSource(ctx, record.ID)
@@ -438,7 +438,7 @@ func (s *Sources) RunOnce(ctx context.Context, name string) (*SourceRun, error) 
 		return nil, base.Answer(err, "source", name)
 	}
 	s.Note(ctx, "info", "source/"+name, "resumed", reason)
-	return &SourceRun{head.Next}, base.Answer(s.running.reconcile(ctx), "source", name)
+	return &SourceRun{head.Next}, base.Answer(s.running.reconcile(), "source", name)
 }
 
 // caughtUp pauses a source that was to run once.
@@ -448,6 +448,6 @@ func (s *Sources) caughtUp(record *catalog.Source) {
 			return err
 		}
 		s.RunLog.Write("info", "source/"+record.Name, "ended", "has caught up: paused")
-		return s.running.reconcile(ctx)
+		return s.running.reconcile()
 	})
 }

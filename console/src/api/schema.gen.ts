@@ -231,6 +231,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/outlets/{name}/cutover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether a system can move to the database that an outlet keeps equal, and what a person has to see to; nothing is changed */
+        get: operations["checkCutover"];
+        put?: never;
+        /** Move to the database that an outlet keeps equal: wait until nobody writes, prove that both sides are equal, set what hands out numbers, and end delivery. If anything fails, or the caller goes, it is taken back */
+        post: operations["cutOver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/outlets/{name}/cutover/abort": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let the source's writers in again that a cut over keeps out */
+        post: operations["abortCutover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/outlets/{name}/dead-letters": {
         parameters: {
             query?: never;
@@ -1126,6 +1161,105 @@ export interface components {
             table: string;
             type: string;
         };
+        Counter: {
+            column: string;
+            /**
+             * Format: int64
+             * @description The number that is handed out next
+             */
+            next: number;
+            /** @description The source's table */
+            table: string;
+        };
+        CounterSet: {
+            column: string;
+            /** @description Whether it was run; else a person has to */
+            done: boolean;
+            /**
+             * Format: int64
+             * @description The number that is handed out next
+             */
+            next: number;
+            /** @description Why it was not */
+            note?: string;
+            /** @description The statement that sets it in the target */
+            statement: string;
+            /** @description The source's table */
+            table: string;
+        };
+        Cutover: {
+            /** Format: date-time */
+            began_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /**
+             * Format: int64
+             * @description The offset at which both sides were equal
+             */
+            offset?: number;
+            /**
+             * @description running: it is under way, or was cut off
+             * @enum {string}
+             */
+            state: "running" | "aborted" | "done";
+            /** @description Whether the source's writers are kept out by it */
+            stopped: boolean;
+        };
+        CutoverPlan: {
+            /** @description The login that runs those scripts; the source's own without it; it is not kept */
+            as?: string;
+            /** @description That login's password, or a reference to it; it is not kept */
+            as_password?: string;
+            /** @description Keep the source's writers out, by its own scripts; without it somebody else has to have stopped them */
+            stop_writers?: boolean;
+            /**
+             * Format: int64
+             * @description How long to wait until nobody writes any more
+             * @default 120
+             */
+            wait_seconds?: number;
+        };
+        CutoverReport: {
+            /** @description The scripts that let them in again */
+            allow: string[];
+            checks: components["schemas"]["Check"][];
+            /** @description What the source has besides rows */
+            inventory: components["schemas"]["Inventory"];
+            /** @description The outlet's last cut over */
+            last?: components["schemas"]["Cutover"];
+            /** @description What those scripts mean */
+            note?: string;
+            outlet: string;
+            /** @description Whether nothing is missing */
+            ready: boolean;
+            source: string;
+            /** @description The scripts that keep the source's writers out */
+            stop: string[];
+        };
+        CutoverResult: {
+            counters: components["schemas"]["CounterSet"][];
+            /** @description What a person takes along */
+            objects: components["schemas"]["Objects"][];
+            /**
+             * Format: int64
+             * @description The offset at which both sides were equal
+             */
+            offset: number;
+            outlet: string;
+            /**
+             * Format: double
+             * @description From when the writers were stopped
+             */
+            seconds: number;
+            /** @description Whether the source's writers are kept out by it */
+            stopped: boolean;
+            verification: components["schemas"]["Verification"];
+        };
+        CutoverStep: {
+            /** @enum {string} */
+            step: "check" | "stop" | "quiet" | "verify" | "counters" | "done" | "undo";
+            text: string;
+        };
         Destination: {
             /** Description */
             description?: string;
@@ -1381,6 +1515,10 @@ export interface components {
              * @example https://desk.example/events
              */
             url: string;
+        };
+        Inventory: {
+            counters: components["schemas"]["Counter"][];
+            objects: components["schemas"]["Objects"][];
         };
         ItemsCheck: {
             items: components["schemas"]["Check"][];
@@ -1852,6 +1990,14 @@ export interface components {
              * @description Whom to log in as; nobody without it
              */
             user?: string;
+        };
+        Objects: {
+            /** Format: int64 */
+            count: number;
+            /** @description view, trigger, function, index, foreign key, grant and the like */
+            kind: string;
+            /** @description The first of them */
+            names: string[];
         };
         OpenLetter: {
             /** Format: int64 */
@@ -3614,6 +3760,116 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Committed"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkCutover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CutoverReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cutOver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description The login that runs those scripts; the source's own without it; it is not kept */
+                    as?: string;
+                    /** @description That login's password, or a reference to it; it is not kept */
+                    as_password?: string;
+                    /** @description Keep the source's writers out, by its own scripts; without it somebody else has to have stopped them */
+                    stop_writers?: boolean;
+                    /**
+                     * Format: int64
+                     * @description How long to wait until nobody writes any more
+                     * @default 120
+                     */
+                    wait_seconds?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description Lines of JSON, as they come */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": {
+                        /** @description The last line where it has ended without effect */
+                        problem?: components["schemas"]["Problem"];
+                        /** @description The last line: it is done */
+                        result?: components["schemas"]["CutoverResult"];
+                        /** @description How far it is */
+                        step?: components["schemas"]["CutoverStep"];
+                    };
+                };
+            };
+        };
+    };
+    abortCutover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CutoverPlan"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

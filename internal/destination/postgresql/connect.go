@@ -27,8 +27,10 @@ var parameters = map[string]string{
 	// Batches are small beside their tables: rows are found by their key, each.
 	"enable_hashjoin": "off", "enable_mergejoin": "off", "enable_seqscan": "off", "enable_material": "off", "jit": "off",
 	// What the server loses when it breaks down it loses with the offset: it comes again.
-	"synchronous_commit":          "off",
-	"standard_conforming_strings": "on", "statement_timeout": "0", "lock_timeout": "10s", "idle_in_transaction_session_timeout": "0",
+	"synchronous_commit": "off",
+	// A cut over keeps writers out of the database that a system has left; who follows back goes on.
+	"default_transaction_read_only": "off",
+	"standard_conforming_strings":   "on", "statement_timeout": "0", "lock_timeout": "10s", "idle_in_transaction_session_timeout": "0",
 }
 
 // connect opens a session; application is its name in pg_stat_activity.

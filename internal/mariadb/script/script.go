@@ -93,11 +93,11 @@ func Run(ctx context.Context, c *session.Config, script, user, password string) 
 		return err
 	}
 	defer conn.Close()
-	for _, statement := range statements(script) {
+	for i, statement := range statements(script) {
 		err := conn.Exec(ctx, statement)
 		var server *wire.Error
 		if errors.As(err, &server) {
-			return &engine.Fault{Code: "script-refused", Message: fmt.Sprintf("user %q could not run %q on %s: %s; what stands before it in the script is done", as.User, statement, c.Where(), server.Message),
+			return &engine.Fault{Code: "script-refused", Message: fmt.Sprintf("user %q could not run %q on %s: %s%s", as.User, statement, c.Where(), server.Message, []string{"", "; what stands before it in the script is done"}[min(i, 1)]),
 				Fix: "run it as an administrator; it can be run again"}
 		}
 		if err != nil {

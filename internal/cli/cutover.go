@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"rillmark/internal/api"
+	"rillmark/internal/service"
+)
+
+func (a *app) cutover() *cobra.Command {
+	var plan service.CutoverPlan
+	var sure, abort bool
+	wait := 2 * time.Minute
+	c := &cobra.Command{Use: "cutover OUTLET", Short: "Move a system to the database that an outlet keeps equal",
+		Long: "Without --yes it says whether that can be done now, what rows do not carry, and which statements\nkeep the source's writers out; nothing is changed.\n\n" +
+			"With --yes it waits until nobody writes to the source any more, or keeps the writers out itself\n(--stop-writers), proves that both sides are equal at one offset, sets sequences and auto-increment\nvalues in the target, and pauses the outlet there. If anything fails, or the command is ended\nbefore that, what it did is taken back. --abort lets writers in again where that could not be.",
+		Example: "  rillmark cutover reporting\n  rillmark cutover reporting --yes --stop-writers --as postgres --as-password '${env:RILLMARK_SECRET_ADMIN}'\n  rillmark cutover reporting --abort --as postgres --as-password '${env:RILLMARK_SECRET_ADMIN}'",
+		Args:    exactly("OUTLET"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if sure && abort {
+				return usage("--yes cuts over, --abort takes that back: give one of them")
+			}
+			if wait < time.Second || wait > 24*time.Hour {
+				return usage("--wait is outside 1s to 24h")
+			}
+			plan.WaitSeconds = int(wait / time.Second)
+			address := "/v1/outlets/" + url.PathEscape(args[0]) + "/cutover"
+			switch {
+			case abort:
+				raw, err := a.call(c.Context(), http.MethodPost, address+"/abort", plan, nil)
+				if err != nil {
+					return err
+				}
+				return a.done(raw, "the writers of the source of outlet %s may write again; `rillmark outlet resume %s` has delivery go on", args[0], args[0])
+			case !sure:
+				var report service.CutoverReport
+				raw, err := a.call(c.Context(), http.MethodGet, address, nil, &report)
+				if err != nil {
+					return err
+				}
+				if a.json {
+					err = a.printJSON(raw)
+				} else {
+					err = a.printCutover(&report)
+				}
+				if err == nil && !report.Ready {
+					err = &coded{exitNotReady, fmt.Errorf("outlet %s is not ready to be cut over to", args[0])}
+				}
+				return err
+			}
+			body, err := json.Marshal(plan)
+			if err != nil {
+				return err
+			}
+			r, err := a.request(c.Context(), http.MethodPost, address, body)
+			if err != nil {
+				return err
+			}
+			var result *service.CutoverResult
+			err = eachLine(a, r, func(l *api.CutoverLine) (bool, error) {
+				switch {
+				case l.Problem != nil:
+					return true, &refusal{*l.Problem}
+				case l.Result != nil:
+					result = l.Result
+					return true, nil
+				case l.Step != nil:
+					fmt.Fprintf(a.err, "%s  %s\n", time.Now().Format("15:04:05"), l.Step.Text) //nolint:errcheck // a closed terminal
+				}
+				return false, nil
+			})
+			if err == nil && result == nil {
+				err = errors.New("the service ended the cut over without a result: `rillmark cutover " + args[0] + "` says how it stands")
+			}
+			if err != nil {
+				return err
+			}
+			return a.printCutoverDone(result)
+		}}
+	f := c.Flags()
+	f.BoolVar(&sure, "yes", false, "yes, cut over")
+	f.BoolVar(&plan.StopWriters, "stop-writers", false, "keep the source's writers out, by the statements that are shown without --yes")
+	f.StringVar(&plan.As, "as", "", "login that runs those statements; the source's own without it")
+	f.StringVar(&plan.AsPassword, "as-password", "", "that login's password, or a reference to it; it is not kept")
+	f.DurationVar(&wait, "wait", wait, "how long to wait until nobody writes any more")
+	f.BoolVar(&abort, "abort", false, "let the source's writers in again")
+	return c
+}
+
+func (a *app) printCutover(r *service.CutoverReport) error {
+	say := func(format string, args ...any) { fmt.Fprintf(a.out, format, args...) } //nolint:errcheck // a closed terminal
+	a.showChecks(r.Checks)
+	if len(r.Inventory.Counters) > 0 {
+		say("\nset in the target:\n")
+		for _, one := range r.Inventory.Counters {
+			say("  %s.%s goes on with %s\n", one.Table, one.Column, count(one.Next))
+		}
+	}
+	if len(r.Inventory.Objects) > 0 {
+		say("\nnot in rows, for you to make:\n")
+		for i := range r.Inventory.Objects {
+			o := &r.Inventory.Objects[i]
+			say("  %d × %s: %s\n", o.Count, o.Kind, o.Words())
+		}
+	}
+	say("\nwriters are kept out by (--stop-writers):\n")
+	for _, one := range slices.Concat(r.Stop, []string{"-- and let in again by:"}, r.Allow) {
+		say("  %s\n", strings.ReplaceAll(strings.TrimSpace(one), "\n", "\n  "))
+	}
+	if r.Note != "" {
+		say("  -- %s\n", r.Note)
+	}
+	if r.Last != nil {
+		say("\nlast cut over: %s", r.Last.State)
+		if r.Last.Offset > 0 {
+			say(" at offset %s", count(r.Last.Offset))
+		}
+		say(", begun %s\n", moment(r.Last.BeganAt))
+		if r.Last.Stopped {
+			say("  the source's writers are kept out by it: `rillmark cutover %s --abort` lets them in\n", r.Outlet)
+		}
+	}
+	return nil
+}
+
+func (a *app) printCutoverDone(r *service.CutoverResult) error {
+	if a.json {
+		raw, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		return a.printJSON(raw)
+	}
+	say := func(format string, args ...any) { fmt.Fprintf(a.out, format, args...) } //nolint:errcheck // a closed terminal
+	rows := int64(0)
+	for _, t := range r.Verification.Tables {
+		rows += t.Rows
+	}
+	say("cut over at offset %s, in %.1f s: %s rows of %d tables are equal, and outlet %s is paused\n", count(r.Offset), r.Seconds, count(rows), len(r.Verification.Tables), r.Outlet)
+	for _, one := range r.Counters {
+		if one.Done {
+			say("  %s.%s goes on with %s\n", one.Table, one.Column, count(one.Next))
+			continue
+		}
+		say("  %s.%s is not set: %s\n", one.Table, one.Column, one.Note)
+		if one.Statement != "" {
+			say("    %s;\n", one.Statement)
+		}
+	}
+	for i := range r.Objects {
+		say("  for you to make: %d × %s: %s\n", r.Objects[i].Count, r.Objects[i].Kind, r.Objects[i].Words())
+	}
+	if r.Stopped {
+		say("the source's writers stay out; let them write to the target now\n")
+	}
+	return nil
+}
