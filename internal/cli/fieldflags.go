@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -103,12 +105,38 @@ func addFlag(flags *pflag.FlagSet, field *settings.Field, usage string) {
 	case settings.List:
 		flags.StringSlice(field.Flag, nil, usage+", with commas between them or repeated")
 	case settings.Pairs:
-		flags.StringToString(field.Flag, nil, usage+", as name=value")
+		flags.Var(&pairsFlag{}, field.Flag, usage+", as name=value; repeated for more")
 	default:
 		flags.String(field.Flag, "", usage)
 	}
 	flags.Lookup(field.Flag).Hidden = field.Advanced
 }
+
+// pairsFlag are names with values, one pair each time it is given. A value is taken as it is,
+// with whatever signs are in it.
+type pairsFlag map[string]string
+
+// String implements [pflag.Value].
+func (p *pairsFlag) String() string {
+	parts := make([]string, 0, len(*p))
+	for _, name := range slices.Sorted(maps.Keys(*p)) {
+		parts = append(parts, name+"="+(*p)[name])
+	}
+	return strings.Join(parts, " ")
+}
+
+// Set implements [pflag.Value].
+func (p *pairsFlag) Set(text string) error {
+	name, value, found := strings.Cut(text, "=")
+	if !found {
+		return fmt.Errorf("write name=value")
+	}
+	(*p)[strings.TrimSpace(name)] = strings.TrimSpace(value)
+	return nil
+}
+
+// Type implements [pflag.Value].
+func (p *pairsFlag) Type() string { return "name=value" }
 
 // partFlag says that a part of a definition is there, with nothing in it but what other
 // flags put there.

@@ -139,6 +139,8 @@ func (d *definitionFile) layFlags(flags *pflag.FlagSet, places map[string]string
 			if *given {
 				value = map[string]any{}
 			}
+		case *pairsFlag:
+			value = map[string]string(*given)
 		case pflag.SliceValue:
 			value = given.GetSlice()
 			if place == "tables" && places["from-position"] != "" {
@@ -154,8 +156,6 @@ func (d *definitionFile) layFlags(flags *pflag.FlagSet, places map[string]string
 				value = json.Number(f.Value.String())
 			case "bool":
 				value = f.Value.String() == "true"
-			case "stringToString":
-				value, err = flags.GetStringToString(f.Name)
 			}
 		}
 		if err == nil {

@@ -97,7 +97,7 @@ func TestFlagsAreFields(t *testing.T) {
 	parse := func(c *cobra.Command, flag string) {
 		f := c.Flags().Lookup(flag)
 		require.NotNil(t, f, flag)
-		value := map[string]string{"int": "7", "int64": "2048", "bool": "true", "stringToString": "a=b"}[f.Value.Type()]
+		value := map[string]string{"int": "7", "int64": "2048", "bool": "true", "name=value": "a=b"}[f.Value.Type()]
 		if value == "" {
 			value = "x"
 		}

@@ -3,8 +3,10 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -170,6 +172,9 @@ func (a *app) outletShow() *cobra.Command {
 		}
 		line("outlet", "%s (version %d)", r.Name, r.Version)
 		line("tables", "%s", all(r.Definition.Tables))
+		for _, match := range slices.Sorted(maps.Keys(r.Definition.Where)) {
+			line("where", "%s: %s", match, r.Definition.Where[match])
+		}
 		line("operations", "%s", all(r.Definition.Operations))
 		line("format", "%s", r.Definition.Format)
 		for _, o := range st.Outlets {

@@ -3,6 +3,7 @@ package definition
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -22,11 +23,15 @@ type Outlet struct {
 	Destination string   `json:"destination,omitempty" title:"Destination" doc:"Where the events go; without it consumers come and read (pull)"`
 	Tables      []string `json:"tables,omitempty" title:"Tables" doc:"Patterns of the tables whose events go out; all without it"`
 	Operations  []string `json:"operations,omitempty" flag:"operation" title:"Operations" doc:"Operations that go out; all without it" enum:"existing,insert,update,delete,truncate,schema,loaded,void,message"`
-	From        string   `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
-	Changes     string   `json:"changes,omitempty" title:"Changes" enum:"each,combined,inserts" default:"each" doc:"Each change; combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
+	// Where has conditions on rows by patterns of tables.
+	Where     map[string]string `json:"where,omitempty" title:"Only rows for which" doc:"Conditions on rows, in CEL, by patterns of tables: public.loans=branch_id == 3. Where several patterns match a table, all of their conditions have to hold; tables that none matches go out whole"`
+	Crossings string            `json:"crossings,omitempty" title:"Rows that enter or leave" advanced:"yes" enum:"convert,keep" default:"convert" doc:"convert: an update by which a row enters the conditions goes out as an insert, and as a delete where it leaves them; keep: it goes out as the update that it is"`
+	From      string            `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
+	Changes   string            `json:"changes,omitempty" title:"Changes" enum:"each,combined,inserts" default:"each" doc:"Each change; combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
 
 	Format       encode.Format `json:"format,omitempty" title:"Format" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet,table" doc:"How events are written, cloudevents without it, and table for a database, which has nothing else; cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files; table: rows of tables"`
 	Columns      string        `json:"columns,omitempty" title:"Columns of an update" advanced:"yes" enum:"all,changed" default:"all" doc:"All columns of an update; changed: only the key and what changed"`
+	Along        []string      `json:"along,omitempty" title:"Columns that come along" advanced:"yes" doc:"With columns: changed, patterns of columns that go out whether they have changed or not; those that a condition names do anyway"`
 	Nulls        string        `json:"nulls,omitempty" title:"Columns that are null" advanced:"yes" enum:"keep,omit" default:"keep" doc:"Columns that are null go out; omit: they are left out"`
 	Metadata     []string      `json:"metadata,omitempty" title:"Metadata" advanced:"yes" doc:"With data and cloudevents: which of database, changed, transaction and log go out, all without it. With row, avro and parquet: columns that are put after the row's own, operation and offset without it, with row and several tables in one place table too" enum:"id,offset,operation,table,source,database,committed_at,transaction,position,changed,log,none"`
 	Updates      string        `json:"updates,omitempty" title:"Updates" advanced:"yes" enum:"one,pair" default:"one" doc:"An update is one event; pair: it goes out as two, the old row and the new one, tied by their id"`
@@ -159,6 +164,7 @@ func (o *Outlet) Validate() error {
 	}{
 		{"format", "cloudevents", (*string)(&o.Format), encode.Formats},
 		{"changes", "each", &o.Changes, []string{"each", "combined", "inserts"}},
+		{"crossings", "convert", &o.Crossings, []string{"convert", "keep"}},
 		{"columns", "all", &o.Columns, []string{"all", "changed"}},
 		{"nulls", "keep", &o.Nulls, []string{"keep", "omit"}},
 		{"updates", "one", &o.Updates, []string{"one", "pair"}},
@@ -185,6 +191,9 @@ func (o *Outlet) Validate() error {
 	}
 	if _, err := o.Filter(); err != nil {
 		return err
+	}
+	if len(o.Along) > 0 && o.Columns != "changed" {
+		return settings.Wrong("along", "all columns come anyway, unless columns is changed")
 	}
 	if err := o.validateShape(); err != nil {
 		return err
@@ -324,7 +333,7 @@ func (o *Outlet) ValidateFor(d *Destination) error {
 }
 
 // OfMessages are the fields that mean nothing where rows of tables are written.
-var OfMessages = []string{"columns", "nulls", "metadata", "updates", "deletes", "transactions", "integers", "avro", "key", "partition", "outbox", "changes"}
+var OfMessages = []string{"columns", "nulls", "metadata", "updates", "deletes", "transactions", "integers", "avro", "key", "partition", "outbox", "changes", "along"}
 
 // validateRows refuses what is about messages where rows of tables are written.
 func (o *Outlet) validateRows() error {
@@ -332,7 +341,7 @@ func (o *Outlet) validateRows() error {
 		return nil
 	}
 	for i, set := range []bool{o.Columns != "all", o.Nulls != "keep", len(o.Metadata) > 0, o.Updates != "one", o.Deletes != "event", o.Transactions, o.Integers != "number",
-		o.Avro != nil, o.Key != "", o.Partition != "", o.Outbox != nil, o.Changes == "combined"} {
+		o.Avro != nil, o.Key != "", o.Partition != "", o.Outbox != nil, o.Changes == "combined", len(o.Along) > 0} {
 		if set {
 			return settings.Wrong(OfMessages[i], "%s is about messages, and %s has tables: leave it out", OfMessages[i], o.Destination)
 		}
@@ -388,6 +397,18 @@ func (o *Outlet) Filter() (*shape.Filter, error) {
 			return nil, settings.Wrong(fmt.Sprintf("operations[%d]", i), "%s", err)
 		}
 		f.Operations = append(f.Operations, operation)
+	}
+	f.AsTheyAre = o.Crossings == "keep"
+	for _, match := range slices.Sorted(maps.Keys(o.Where)) {
+		p, err := shape.ParsePattern(match)
+		if err != nil {
+			return nil, settings.Wrong("where", "%q: %s", match, err)
+		}
+		condition, err := shape.ParseEventCondition(o.Where[match])
+		if err != nil {
+			return nil, settings.Wrong("where", "%s: %s", match, err)
+		}
+		f.Where = append(f.Where, shape.TableCondition{Match: p, Condition: condition})
 	}
 	if o.Changes == "inserts" {
 		if len(o.Operations) > 0 {
@@ -462,6 +483,38 @@ func (o *Outlet) tellsTable() bool {
 	return err == nil && pattern.Single() != ""
 }
 
+// along are the columns of a schema version that come along with what has changed: those
+// that are named so, and those that the conditions name.
+func (o *Outlet) along() (func(*change.Schema) []int, error) {
+	filter, err := o.Filter()
+	if err != nil {
+		return nil, err
+	}
+	var named []shape.Pattern
+	for i, text := range o.Along {
+		p, err := shape.ParseColumnPattern(text)
+		if err != nil {
+			return nil, settings.Wrong(fmt.Sprintf("along[%d]", i), "%s", err)
+		}
+		named = append(named, p)
+	}
+	if len(named) == 0 && len(filter.Where) == 0 {
+		return nil, nil
+	}
+	return func(s *change.Schema) (columns []int) {
+		conditions, _ := filter.Conditions(s) // one that does not fit has held the outlet before
+		for _, c := range conditions {
+			columns = append(columns, c.Uses()...)
+		}
+		for i, c := range s.Columns {
+			if slices.ContainsFunc(named, func(p shape.Pattern) bool { return p.Matches(c.Name) }) {
+				columns = append(columns, i)
+			}
+		}
+		return columns
+	}, nil
+}
+
 // Shape is how the outlet's events are put into messages; address is the
 // service's public one.
 func (o *Outlet) Shape(address string) (encode.Shape, error) {
@@ -471,6 +524,11 @@ func (o *Outlet) Shape(address string) (encode.Shape, error) {
 		s.Metadata = []string{"operation", "offset", "table"}
 	}
 	var err error
+	if s.Changed {
+		if s.Along, err = o.along(); err != nil {
+			return s, err
+		}
+	}
 	parse := func(text string, more ...string) *shape.Template {
 		if text == "" || err != nil {
 			return nil

@@ -20,6 +20,10 @@ type CloudEvents struct {
 	// OnlyChanged leaves the columns of an update out that did not change and
 	// are not of the key; OmitNulls leaves out what is null.
 	OnlyChanged, OmitNulls bool
+	// Along are the columns that are never left out so; nil where there are none.
+	Along func(*change.Schema) []int
+	along map[*change.Schema][]int // what it said
+	shown []int
 	// pair says that changed holds what changed between two halves.
 	pair bool
 	// Without leaves members of the data out.
@@ -217,9 +221,9 @@ func (c *CloudEvents) appendRow(dst []byte, e *change.Event) []byte {
 	} else {
 		c.changed, known = e.Changed(c.changed[:0])
 	}
-	only := c.changed
-	if !known || !c.OnlyChanged {
-		only = nil
+	var only []int
+	if known && c.OnlyChanged {
+		only = c.withAlong(e.Schema, c.changed)
 	}
 	dst = append(dst, `,"before":`...)
 	dst = c.appendImage(dst, e.Schema, e.Before, only)
@@ -413,4 +417,26 @@ func appendPadded(dst []byte, n int64) []byte {
 		n /= 10
 	}
 	return dst
+}
+
+// withAlong are columns that have changed, and those that come along.
+func (c *CloudEvents) withAlong(s *change.Schema, changed []int) []int {
+	if c.Along == nil {
+		return changed
+	}
+	along, known := c.along[s]
+	if !known {
+		if c.along == nil || len(c.along) > 10_000 {
+			c.along = make(map[*change.Schema][]int)
+		}
+		along = c.Along(s)
+		c.along[s] = along
+	}
+	c.shown = append(c.shown[:0], changed...)
+	for _, i := range along {
+		if !slices.Contains(c.shown, i) {
+			c.shown = append(c.shown, i)
+		}
+	}
+	return c.shown
 }

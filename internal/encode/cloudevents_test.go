@@ -2,6 +2,7 @@ package encode
 
 import (
 	"encoding/json"
+	"slices"
 	"testing"
 	"time"
 
@@ -94,6 +95,23 @@ func FuzzString(f *testing.F) {
 		require.NoError(t, json.Unmarshal(standard, &want))
 		require.Equal(t, want, back)
 	})
+}
+
+// TestColumnsThatComeAlong: beside what has changed, columns go out that are to come along.
+func TestColumnsThatComeAlong(t *testing.T) {
+	for _, format := range []Format{FormatData, FormatRow} {
+		m := NewMaker(Shape{Format: format, Changed: true, Along: func(s *change.Schema) []int {
+			return []int{slices.IndexFunc(s.Columns, func(c change.Column) bool { return c.Name == "branch" })}
+		}}, Capabilities{})
+		for _, e := range []*change.Event{update(), update()} {
+			var b Batch
+			branch := slices.IndexFunc(e.Schema.Columns, func(c change.Column) bool { return c.Name == "branch" })
+			e.Before[branch] = e.After[branch]
+			require.NoError(t, m.Append(&b, e, true))
+			require.Contains(t, string(b.Messages[0].Body), "Alder Quay", format)
+			require.NotContains(t, string(b.Messages[0].Body), "cover")
+		}
+	}
 }
 
 // TestChangedInPairs: with what changed alone, each half has the key and what changed

@@ -31,7 +31,7 @@ type Maker struct {
 
 // NewMaker makes messages of one shape for one kind of destination.
 func NewMaker(s Shape, w Capabilities) *Maker {
-	m := &Maker{shape: s, wants: w, cloud: CloudEvents{Address: s.Address, OnlyChanged: s.Changed, OmitNulls: s.OmitNulls},
+	m := &Maker{shape: s, wants: w, cloud: CloudEvents{Address: s.Address, OnlyChanged: s.Changed, OmitNulls: s.OmitNulls, Along: s.Along},
 		frames: make(map[change.Fingerprint][]byte), known: make(map[change.Fingerprint]bool)}
 	if s.Format.Flat() {
 		m.flat = newFlattener(s.Metadata, s.Format)

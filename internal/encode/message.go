@@ -129,9 +129,12 @@ func (b *Batch) Reset() {
 
 // Shape says what becomes of an event.
 type Shape struct {
-	Address        string // the service's public address
-	Format         Format
-	Changed        bool
+	Address string // the service's public address
+	Format  Format
+	Changed bool
+	// Along are the columns that come along with what has changed, whatever they are; nil
+	// where there are none.
+	Along          func(*change.Schema) []int
 	OmitNulls      bool
 	Metadata       []string
 	Pairs          bool

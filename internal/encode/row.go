@@ -56,6 +56,7 @@ func (m *Maker) onlyChanged(e *change.Event, image []change.Value) []change.Valu
 	if !known {
 		return image
 	}
+	changed = m.cloud.withAlong(e.Schema, changed)
 	m.image = append(m.image[:0], image...)
 	for i := range m.image {
 		if e.Schema.Columns[i].Key == 0 && !slices.Contains(changed, i) {

@@ -8,12 +8,12 @@ import (
 	"strings"
 
 	"rillmark/internal/capture/rows"
-	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/catalogue"
 	"rillmark/internal/mariadb/values"
 	"rillmark/internal/mariadb/wire"
+	"rillmark/internal/shape"
 )
 
 // chunk is rows of a table that were read together.
@@ -194,7 +194,7 @@ func (l *loader) convert(c *chunk, row [][]byte) error {
 		c.bytes += len(grown) - start
 	}
 	c.bytes += 8
-	if c.layout.Verdict(func(i int) change.Value { return l.raw[i] }) == rules.Fails {
+	if c.layout.Verdict(func(i int) change.Value { return l.raw[i] }) == shape.Fails {
 		return nil // outside of the filter
 	}
 	projected := l.writer.Project(c.layout, l.raw, 0)

@@ -181,8 +181,11 @@ func (s *sender) netEvents(ctx context.Context, until int64, each func(*change.E
 		}
 		for batch.Next(&e) && e.Offset <= until {
 			s.Origin.Fill(&e)
+			admitted, err := filter.Admits(&e)
 			switch {
-			case !filter.Admits(&e):
+			case err != nil:
+				return Unfit(s.Name, err)
+			case !admitted:
 			case shape.Joins(&e):
 				net.Add(&e)
 			default:

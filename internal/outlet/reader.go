@@ -71,7 +71,11 @@ func (o *Outlet) Recount(ctx context.Context, into *encode.Closer, at int64) err
 			if e.Offset > at {
 				return nil
 			}
-			if filter.Admits(&e) {
+			admitted, err := filter.Admits(&e)
+			if err != nil {
+				return Unfit(o.Name, err)
+			}
+			if admitted {
 				into.Resume(&e)
 			}
 		}
@@ -202,7 +206,10 @@ func (r *reader) take(b *encode.Batch) error {
 	if r.whole && r.event.Transaction.Last {
 		b.Whole = r.event.Offset
 	}
-	admitted := r.filter.Admits(&r.event)
+	admitted, err := r.filter.Admits(&r.event)
+	if err != nil {
+		return Unfit(r.Name, err)
+	}
 	if r.Net {
 		switch {
 		case !admitted:
@@ -253,4 +260,11 @@ func (r *reader) pump(ctx context.Context, empty <-chan *encode.Batch, full chan
 			return context.Cause(ctx)
 		}
 	}
+}
+
+// Unfit says that an outlet's condition does not fit a table as it is from an event on: what
+// it would choose is not known.
+func Unfit(name string, err error) error {
+	return &engine.Fault{Code: "condition-unfit", Final: true, Message: "the outlet's condition on rows cannot be used any more: " + err.Error(),
+		Fix: "change it with `rillmark outlet edit " + name + "`; delivery goes on where it stopped"}
 }

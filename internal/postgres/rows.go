@@ -16,6 +16,7 @@ import (
 	"rillmark/internal/postgres/session"
 	"rillmark/internal/postgres/tables"
 	"rillmark/internal/postgres/wire"
+	"rillmark/internal/shape"
 )
 
 // relate takes a Relation message: the first of a table, or a changed one.
@@ -279,10 +280,10 @@ func (r *run) refused(table, key string) {
 
 // admits asks the filter about the row of a tuple; of a key tuple only the
 // identity's columns are known, and fallback is the old row where there is one.
-func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyOnly bool) rules.Verdict {
+func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyOnly bool) shape.Verdict {
 	l := rel.layout
 	if l.Filter == nil {
-		return rules.Holds
+		return shape.Holds
 	}
 	var scratch []byte
 	return l.Verdict(func(i int) change.Value {
@@ -323,9 +324,9 @@ func (r *run) insert(rel *relation, m *pgoutput.Insert, place session.LSN) (err 
 }
 
 func (r *run) update(rel *relation, m *pgoutput.Update, place session.LSN) (err error) {
-	effect := rules.Changes
+	effect := shape.Changes
 	if rel.rule.Filtered() {
-		effect = rules.EffectOf(r.was, r.is)
+		effect = shape.EffectOf(r.was, r.is)
 	}
 	r.adopt(rel.table, rel.layout, place)
 	var before, fallback []change.Value
@@ -345,15 +346,15 @@ func (r *run) update(rel *relation, m *pgoutput.Update, place session.LSN) (err 
 		return r.cannotDecode(rel, place, err)
 	}
 	after := r.image[1]
-	if effect == rules.Leaves && before == nil {
+	if effect == shape.Leaves && before == nil {
 		before = r.keyOf(rel, after)
 	}
 	r.rekeyed = false
 	r.writer.Update(rel.layout.Layout, uint64(place), effect, before, after, m.OldKind == pgoutput.OldKey)
 	switch {
-	case effect == rules.Enters:
+	case effect == shape.Enters:
 		r.askRefetch(rel, place, m.New, after)
-	case effect == rules.Changes && change.Omits(after):
+	case effect == shape.Changes && change.Omits(after):
 		was := m.Old
 		if !r.rekeyed {
 			was = nil
@@ -380,9 +381,9 @@ func (r *run) concerns(rel *relation, m *pgoutput.Update) bool {
 }
 
 // verdicts is what the filter says of the old and of the new row.
-func (r *run) verdicts(rel *relation, m *pgoutput.Update) (was, is rules.Verdict) {
+func (r *run) verdicts(rel *relation, m *pgoutput.Update) (was, is shape.Verdict) {
 	if rel.layout.Filter == nil {
-		return rules.Holds, rules.Holds
+		return shape.Holds, shape.Holds
 	}
 	switch m.OldKind {
 	case pgoutput.OldRow:

@@ -23,6 +23,7 @@ import (
 	"rillmark/internal/postgres/session"
 	"rillmark/internal/postgres/stream"
 	"rillmark/internal/postgres/tables"
+	"rillmark/internal/shape"
 )
 
 // markPrefix is the prefix of our own messages in the source's log. Any role
@@ -93,7 +94,7 @@ type scratch struct {
 	writer  rows.Writer
 	arena   []byte
 	image   [2][]change.Value
-	was, is rules.Verdict // of an update
+	was, is shape.Verdict // of an update
 	rekeyed bool          // its key has changed
 }
 
@@ -320,7 +321,7 @@ func (r *run) take(ctx context.Context, data []byte, start session.LSN) error {
 		if err := r.prepare(ctx, m.Relation, m.New); err != nil {
 			return err
 		}
-		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != rules.Fails }, func(rel *relation) error { return r.insert(rel, m, start) })
+		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != shape.Fails }, func(rel *relation) error { return r.insert(rel, m, start) })
 	case *pgoutput.Update:
 		if err := r.prepare(ctx, m.Relation, m.Old, m.New); err != nil {
 			return err
@@ -331,7 +332,7 @@ func (r *run) take(ctx context.Context, data []byte, start session.LSN) error {
 			return err
 		}
 		return r.change(m.Relation, start, func(rel *relation) bool {
-			return r.admits(rel, m.Old, nil, m.OldKind == pgoutput.OldKey) != rules.Fails
+			return r.admits(rel, m.Old, nil, m.OldKind == pgoutput.OldKey) != shape.Fails
 		}, func(rel *relation) error { return r.delete(rel, m, start) })
 	case *pgoutput.Truncate:
 		return r.truncate(m, start)

@@ -52,6 +52,15 @@ func checkColumns(d *definition.Outlet, versions []*change.Schema) error {
 	if len(versions) == 0 {
 		return nil
 	}
+	filter, err := d.Filter()
+	if err != nil {
+		return err
+	}
+	for _, v := range versions {
+		if _, err := filter.Conditions(v); err != nil {
+			return &definition.Invalid{Location: "where", Message: err.Error()}
+		}
+	}
 	has := func(schema *change.Schema, column string) bool {
 		return slices.ContainsFunc(schema.Columns, func(c change.Column) bool { return c.Name == column })
 	}

@@ -84,9 +84,7 @@ func (s *Outlets) newestVersions(ctx context.Context, d *definition.Outlet) ([]*
 	newest := make(map[string]*change.Schema)
 	seen := make(map[string]int64)
 	for _, v := range all {
-		probe := change.Event{Table: v.Schema.Table, Operation: change.Insert}
-		f := shape.Filter{Tables: filter.Tables}
-		if at := v.FirstSeen.UnixNano(); f.Admits(&probe) && at >= seen[v.Schema.Table] {
+		if at := v.FirstSeen.UnixNano(); filter.AdmitsTable(v.Schema.Table) && at >= seen[v.Schema.Table] {
 			newest[v.Schema.Table], seen[v.Schema.Table] = v.Schema, at
 		}
 	}

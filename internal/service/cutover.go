@@ -96,6 +96,9 @@ func (s *Outlets) moverOf(ctx context.Context, name string) (*mover, error) {
 	if len(d.Operations) > 0 || d.Changes == "inserts" {
 		return nil, cannotCutOver("it does not take every operation")
 	}
+	if len(d.Where) > 0 {
+		return nil, cannotCutOver("it takes some rows only (where)")
+	}
 	m := &mover{record: record}
 	if m.source, err = s.Catalog.Source(ctx, d.Source); err != nil {
 		return nil, base.Answer(err, "source", d.Source)

@@ -214,10 +214,14 @@ func (p *previewer) read(batch *journal.Batch, origin *outlet.Origin, filter *sh
 		if !newest && len(found) >= limit {
 			return found, nil
 		}
-		if !filter.Admits(&e) {
+		origin.Fill(&e)
+		admitted, err := filter.Admits(&e)
+		if err != nil {
+			return nil, &definition.Invalid{Location: "where", Message: err.Error()}
+		}
+		if !admitted {
 			continue
 		}
-		origin.Fill(&e)
 		some, err := p.messages(&e)
 		if err != nil {
 			return nil, err

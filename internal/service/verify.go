@@ -84,9 +84,13 @@ func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, re
 	group, working := errgroup.WithContext(ctx)
 	group.SetLimit(comparedAtOnce)
 	for i, table := range slices.Sorted(maps.Keys(tables)) {
+		filter, err := d.Filter() // one for each: it is not safe for several goroutines
+		if err != nil {
+			return nil, err
+		}
 		group.Go(func() error {
 			told := time.Now()
-			found, err := s.compare(working, comparer, reader, table, &verify.Comparison{Table: table,
+			found, err := s.compare(working, comparer, reader, table, filter, &verify.Comparison{Table: table,
 				Passed: func(ctx context.Context) error { return s.passed(ctx, name, d.Source, reader) },
 				Report: func(now verify.TableVerdict) {
 					mu.Lock()
@@ -160,7 +164,7 @@ func (s *Outlets) toCompare(ctx context.Context, d *definition.Outlet, patterns 
 }
 
 // compare compares one table.
-func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, c *verify.Comparison) (verify.TableVerdict, error) {
+func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, filter *shape.Filter, c *verify.Comparison) (verify.TableVerdict, error) {
 	skipped := func(err error) (verify.TableVerdict, error) {
 		if why := verify.Incomparable(""); errors.As(err, &why) {
 			return verify.TableVerdict{Table: table, Skipped: string(why), Done: true}, nil
@@ -177,6 +181,9 @@ func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from eng
 		return skipped(err)
 	}
 	defer target.Close()
+	if source, err = choosing(source, filter); err != nil {
+		return skipped(err)
+	}
 	c.Source, c.Target, c.Ordered = source, target, verify.OrderAgrees(source.Schema(), target.Schema())
 	return c.Run(ctx)
 }

@@ -56,6 +56,8 @@ type BoundCondition struct {
 	uses    []int
 	values  map[string]any
 	whole   bool // it asks for the row as a map
+	plain   *plainNode
+	row     []change.Value // for plain
 }
 
 // Bind makes a condition ready for rows of these columns. A column is a variable
@@ -74,7 +76,7 @@ func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition
 	}
 	checked, issues := env.Compile(c.text)
 	if issues.Err() != nil {
-		return nil, fmt.Errorf("the condition %q does not fit %s: %s; its columns are %s", c.text, table, firstIssue(issues), columnNames(columns))
+		return nil, fmt.Errorf("the condition %q does not fit %s: %s%s; its columns are %s", c.text, table, firstIssue(issues), closest(issues, columns), columnNames(columns))
 	}
 	if !checked.OutputType().IsExactType(cel.BoolType) {
 		return nil, fmt.Errorf("the condition %q on %s gives %s, but has to give true or false", c.text, table, checked.OutputType())
@@ -83,7 +85,7 @@ func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition
 	if err != nil {
 		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, table, err)
 	}
-	b := &BoundCondition{program: program, columns: columns, values: make(map[string]any)}
+	b := &BoundCondition{program: program, columns: columns, values: make(map[string]any), plain: plainOf(checked.NativeRep().Expr(), columns), row: make([]change.Value, len(columns))}
 	ast.PostOrderVisit(checked.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
 		if e.Kind() != ast.IdentKind {
 			return
@@ -111,15 +113,26 @@ func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition
 func (b *BoundCondition) Uses() []int { return b.uses }
 
 // Holds evaluates the condition on a row, of which values gives the columns.
-// known is false where one that it needs was omitted. A condition that cannot be
-// worked out, as a comparison with null, does not hold.
+// known is false where one that it needs was omitted, or where the condition cannot be
+// worked out, as a division by zero. One that cannot because of a null, as null < 3, does
+// not hold.
 func (b *BoundCondition) Holds(values func(column int) change.Value) (holds, known bool) {
+	if b.plain != nil {
+		for _, i := range b.uses {
+			if b.row[i] = values(i); b.row[i].Presence == change.Omitted {
+				return false, false
+			}
+		}
+		return b.plain.in(b.row) == yes, true
+	}
+	null := false
 	row := make(map[string]any)
 	for _, i := range b.uses {
 		v := values(i)
 		if v.Presence == change.Omitted {
 			return false, false
 		}
+		null = null || v.Presence == change.Null
 		row[b.columns[i].Name] = celValue(b.columns[i], v)
 	}
 	clear(b.values)
@@ -131,9 +144,22 @@ func (b *BoundCondition) Holds(values func(column int) change.Value) (holds, kno
 	}
 	out, _, err := b.program.Eval(b.values)
 	if err != nil {
-		return false, true
+		return false, null
 	}
 	return out == types.True, true
+}
+
+// HoldsIn is Holds for an image of those columns.
+func (b *BoundCondition) HoldsIn(image []change.Value) (holds, known bool) {
+	if b.plain == nil {
+		return b.Holds(func(column int) change.Value { return image[column] })
+	}
+	for _, i := range b.uses {
+		if image[i].Presence == change.Omitted {
+			return false, false
+		}
+	}
+	return b.plain.in(image) == yes, true
 }
 
 func columnNames(columns []change.Column) string {

@@ -1,6 +1,10 @@
 package shape
 
-import "rillmark/internal/change"
+import (
+	"slices"
+
+	"rillmark/internal/change"
+)
 
 // Filter lets events of chosen tables and operations through. The zero value
 // lets everything through. Messages, which have no table, pass any choice of
@@ -8,22 +12,102 @@ import "rillmark/internal/change"
 type Filter struct {
 	Tables     []Pattern
 	Operations []change.Operation
+	// Where are conditions on rows of tables; where several are for a table, all of them
+	// have to hold. Events without a row pass them.
+	Where []TableCondition
+	// AsTheyAre has updates by which a row enters or leaves the conditions go out as
+	// updates; else they are inserts and deletes.
+	AsTheyAre bool
 
-	seen map[string]bool // tables that were matched before
+	seen  map[string]bool                           // tables that were matched before
+	bound map[*change.Schema][]*BoundEventCondition // of the schema versions that came
 }
 
-// Admits reports whether an event passes. It is not safe for several goroutines.
-func (f *Filter) Admits(e *change.Event) bool {
-	if len(f.Operations) > 0 {
-		found := false
-		for _, o := range f.Operations {
-			found = found || o == e.Operation
+// TableCondition is a condition on the rows of some tables.
+type TableCondition struct {
+	Match     Pattern
+	Condition *EventCondition
+}
+
+// Admits reports whether an event passes, and makes it the insert or delete that it is for
+// whoever sees only the rows of the conditions. An error says that a condition does not fit
+// the event's schema version. It is not safe for several goroutines.
+func (f *Filter) Admits(e *change.Event) (bool, error) {
+	if !f.AdmitsTable(e.Table) {
+		return false, nil
+	}
+	if len(f.Where) > 0 && e.Schema != nil && e.Operation.IsRow() {
+		effect, err := f.effect(e)
+		if err != nil || effect == Nothing {
+			return false, err
 		}
-		if !found {
-			return false
+		if !f.AsTheyAre {
+			convert(e, effect)
 		}
 	}
-	return f.AdmitsTable(e.Table)
+	return len(f.Operations) == 0 || slices.Contains(f.Operations, e.Operation), nil
+}
+
+// convert makes an update the insert or delete that it is by a filter's effect.
+func convert(e *change.Event, effect Effect) {
+	switch effect {
+	case Enters:
+		e.Operation, e.Before = change.Insert, nil
+	case Leaves:
+		if e.Before == nil { // the log has no old row; its key is the new one's
+			key := e.Schema.Key()
+			if len(key) == 0 {
+				return // nothing says which row has left
+			}
+			e.Before = make([]change.Value, len(e.After))
+			for _, i := range key {
+				e.Before[i] = e.After[i]
+			}
+		}
+		e.Operation, e.After = change.Delete, nil
+	case Changes, Nothing:
+	}
+}
+
+// effect is what becomes of an event under all conditions on its table.
+func (f *Filter) effect(e *change.Event) (Effect, error) {
+	conditions, err := f.Conditions(e.Schema)
+	if err != nil {
+		return Nothing, err
+	}
+	all := Changes
+	for _, c := range conditions {
+		switch effect := c.Effect(e); {
+		case effect == Nothing, effect == Enters && all == Leaves, effect == Leaves && all == Enters:
+			return Nothing, nil // it is in the one before and in the other after: never in both
+		case effect != Changes:
+			all = effect
+		}
+	}
+	return all, nil
+}
+
+// Conditions are those on rows of a schema version.
+func (f *Filter) Conditions(schema *change.Schema) ([]*BoundEventCondition, error) {
+	if found, known := f.bound[schema]; known {
+		return found, nil
+	}
+	var found []*BoundEventCondition
+	for _, w := range f.Where {
+		if !w.Match.Matches(schema.Table) {
+			continue
+		}
+		bound, err := w.Condition.Bind(schema)
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, bound)
+	}
+	if f.bound == nil || len(f.bound) > 10_000 {
+		f.bound = make(map[*change.Schema][]*BoundEventCondition)
+	}
+	f.bound[schema] = found
+	return found, nil
 }
 
 // AdmitsTable reports whether events of a table may pass, messages having none.

@@ -112,7 +112,7 @@ func TestConditions(t *testing.T) {
 		{`row["odd name"] == null`, true, true, []int{0, 1, 2, 3, 4}},
 		{`row["odd name"] == "x"`, false, true, []int{0, 1, 2, 3, 4}},
 		{`state.startsWith("w") || id < 0`, true, true, []int{0, 1}},
-		{`1 / (id - id) == 1`, false, true, []int{0}},
+		{`1 / (id - id) == 1`, false, false, []int{0}}, // it cannot be worked out
 		{"true", true, true, nil},
 	} {
 		condition, err := ParseCondition(c.text)
@@ -150,7 +150,11 @@ func TestFilters(t *testing.T) {
 		operation change.Operation
 		want      bool
 	}{{"public.loans", change.Insert, true}, {"public.loans", change.Update, false}, {"public.holds", change.Insert, false}, {"", change.Message, true}} {
-		require.Equal(t, c.want, f.Admits(&change.Event{Table: c.table, Operation: c.operation}), "%v", c)
+		admitted, err := f.Admits(&change.Event{Table: c.table, Operation: c.operation})
+		require.NoError(t, err)
+		require.Equal(t, c.want, admitted, "%v", c)
 	}
-	require.True(t, new(Filter).Admits(&change.Event{Table: "public.holds"}), "the zero filter lets all through")
+	admitted, err := new(Filter).Admits(&change.Event{Table: "public.holds"})
+	require.NoError(t, err)
+	require.True(t, admitted, "the zero filter lets all through")
 }

@@ -2067,6 +2067,11 @@ export interface components {
             topic?: string;
         };
         Outlet: {
+            /**
+             * Columns that come along
+             * @description With columns: changed, patterns of columns that go out whether they have changed or not; those that a condition names do anyway
+             */
+            along?: string[];
             /** How Avro names its schema */
             avro?: components["schemas"]["Avro"];
             /** Batches */
@@ -2085,6 +2090,13 @@ export interface components {
              * @enum {string}
              */
             columns?: "all" | "changed";
+            /**
+             * Rows that enter or leave
+             * @description convert: an update by which a row enters the conditions goes out as an insert, and as a delete where it leaves them; keep: it goes out as the update that it is
+             * @default convert
+             * @enum {string}
+             */
+            crossings?: "convert" | "keep";
             /**
              * Deletes
              * @description A delete is an event; marker: it goes out as its key without a value, for consumers that keep the newest value of each key; both: the event, then the marker
@@ -2225,6 +2237,13 @@ export interface components {
              * @enum {string}
              */
             updates?: "one" | "pair";
+            /**
+             * Only rows for which
+             * @description Conditions on rows, in CEL, by patterns of tables: public.loans=branch_id == 3. Where several patterns match a table, all of their conditions have to hold; tables that none matches go out whole
+             */
+            where?: {
+                [key: string]: string;
+            };
         };
         OutletChecks: {
             items: components["schemas"]["Check"][];

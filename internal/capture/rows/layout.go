@@ -153,30 +153,30 @@ func (l *Layout) Private(before *change.Schema) string {
 
 // Verdict is what the rule's filter says of a row of the source, whose values value gives
 // by their places; nil counts as unknown.
-func (l *Layout) Verdict(value func(i int) change.Value) rules.Verdict {
+func (l *Layout) Verdict(value func(i int) change.Value) shape.Verdict {
 	if l.Filter == nil {
-		return rules.Holds
+		return shape.Holds
 	}
 	if value == nil {
-		return rules.Unknown
+		return shape.Unknown
 	}
 	held, known := l.Filter.Holds(value)
 	switch {
 	case !known:
-		return rules.Unknown
+		return shape.Unknown
 	case held:
-		return rules.Holds
+		return shape.Holds
 	}
-	return rules.Fails
+	return shape.Fails
 }
 
 // Concerns reports whether an update brings an event, and which effect the rule's filter
 // gives it, of whose old and new row the filter has said was and is. touched reports
 // whether any captured value has changed; true where that is not known.
-func (l *Layout) Concerns(was, is rules.Verdict, touched func() bool) (rules.Effect, bool) {
-	effect := rules.EffectOf(was, is)
+func (l *Layout) Concerns(was, is shape.Verdict, touched func() bool) (shape.Effect, bool) {
+	effect := shape.EffectOf(was, is)
 	switch {
-	case effect == rules.Nothing:
+	case effect == shape.Nothing:
 		return effect, false
 	case !l.Rule.SkipUntouched || was != is:
 		return effect, true

@@ -75,18 +75,6 @@ func TestDigest(t *testing.T) {
 	}
 }
 
-func TestEffectOf(t *testing.T) {
-	for was, row := range map[Verdict]map[Verdict]Effect{
-		Fails:   {Fails: Nothing, Holds: Enters, Unknown: Enters},
-		Holds:   {Fails: Leaves, Holds: Changes, Unknown: Changes},
-		Unknown: {Fails: Leaves, Holds: Changes, Unknown: Changes},
-	} {
-		for is, effect := range row {
-			require.Equal(t, effect, EffectOf(was, is), "%d to %d", was, is)
-		}
-	}
-}
-
 // TestTreatments: a hash is the value's HMAC under the key, the same for the same value.
 func TestTreatments(t *testing.T) {
 	require.Equal(t, "x***", string(AppendMask([]byte("x"))))

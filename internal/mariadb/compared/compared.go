@@ -17,6 +17,7 @@ import (
 	"rillmark/internal/mariadb/stream"
 	"rillmark/internal/mariadb/values"
 	"rillmark/internal/mariadb/wire"
+	"rillmark/internal/shape"
 	"rillmark/internal/verify"
 )
 
@@ -251,7 +252,7 @@ func (r *Rows) convert(p *page, row [][]byte) error {
 	for _, at := range r.key {
 		p.last = append(p.last, verify.KeyText(&r.table.Columns[at].Column, r.raw[at]))
 	}
-	if r.layout.Verdict(func(i int) change.Value { return r.raw[i] }) == rules.Fails {
+	if r.layout.Verdict(func(i int) change.Value { return r.raw[i] }) == shape.Fails {
 		return nil // outside of the filter
 	}
 	p.rows = append(p.rows, slices.Clone(r.writer.Project(r.layout, r.raw, 0)))

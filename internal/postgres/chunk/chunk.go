@@ -17,6 +17,7 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/session"
+	"rillmark/internal/shape"
 )
 
 // Reader is one session that reads pieces of tables.
@@ -509,7 +510,7 @@ func (c *collector) admits(values [][]byte) bool {
 			return change.NullValue()
 		}
 		return c.layout.Raw[raw].Value(&scratch, text)
-	}) == rules.Holds
+	}) == shape.Holds
 }
 
 // Layout is the table's layout as the loader's session sees it now.

@@ -6,6 +6,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
 	"rillmark/internal/journal"
+	"rillmark/internal/outlet"
 	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
 )
@@ -63,7 +64,11 @@ func (a *admitted) Next(ctx context.Context) (*change.Event, error) {
 				return nil, nil
 			}
 			f.origin.Fill(&a.event)
-			if f.filter.Admits(&a.event) {
+			admitted, err := f.filter.Admits(&a.event)
+			if err != nil {
+				return nil, outlet.Unfit(f.name, err)
+			}
+			if admitted {
 				return &a.event, nil
 			}
 		}

@@ -31,6 +31,7 @@ func NewReading(c *base.Common) *Reading { return &Reading{Common: c} }
 
 // Feed reads a journal's events, filtered and in their shape, in order.
 type Feed struct {
+	name    string // of the outlet that is read for, if any
 	origin  outlet.Origin
 	filter  *shape.Filter
 	reader  journal.Reader
@@ -163,7 +164,10 @@ func (f *Feed) read() error {
 		}
 		f.at = f.event.Offset
 		f.origin.Fill(&f.event)
-		admitted := f.filter.Admits(&f.event)
+		admitted, err := f.filter.Admits(&f.event)
+		if err != nil {
+			return outlet.Unfit(f.name, err)
+		}
 		switch {
 		case f.net != nil && !admitted:
 			continue
@@ -298,8 +302,11 @@ func (s *Reading) OutletFeed(ctx context.Context, name string, span Span) (*Feed
 		span.From = strconv.FormatInt(offset.Committed+1, 10)
 	}
 	f, err := s.openFeed(ctx, record.Definition.Source, filter, span, record.ID)
-	if err != nil || record.Definition.Destination != "" {
-		return f, offset.Committed, err
+	if err != nil {
+		return nil, 0, err
+	}
+	if f.name = name; record.Definition.Destination != "" {
+		return f, offset.Committed, nil
 	}
 	return f, offset.Committed, s.shapeFeed(ctx, f, record)
 }

@@ -1,4 +1,4 @@
-package rules
+package shape
 
 // Verdict is what a rule's filter says of a row.
 type Verdict int8

@@ -1,0 +1,117 @@
+package test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/seeded"
+)
+
+// TestWhere keeps tables of rows that conditions choose: they are those that the source itself
+// chooses by the same condition in SQL, whatever was inserted, changed and deleted.
+func TestWhere(t *testing.T) {
+	t.Parallel()
+	i, name := begin(t, "", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, branch_id integer, other_branch integer, note text, fee numeric(8,2), is_open boolean, tags jsonb, due timestamptz)", "ALTER TABLE loans REPLICA IDENTITY FULL",
+		"CREATE TABLE plain (plain_id bigint PRIMARY KEY, n integer)")
+	source := sourceServer(t)
+	db := connect(t, source, name)
+	random := seeded.Random(t, 77)
+	value := func(of ...string) string { return of[random.IntN(len(of))] }
+	columns := func() []string {
+		return []string{value("NULL", "1", "2", "3"), value("NULL", "1", "2", "3"), value("NULL", "''", "'lent'", "'é'", "repeat('long ', 2000)"), value("NULL", "0", "0.10", "7.25"), value("NULL", "true", "false"),
+			value("NULL", `'{"a": [1]}'`, `'{"a": []}'`), value("NULL", "'2026-11-23 09:00+00'", "'2027-01-01 00:00+00'")}
+	}
+	write := func(n int) {
+		for range n {
+			c := columns()
+			id := random.IntN(120)
+			switch random.IntN(4) {
+			case 0:
+				run(t, db, fmt.Sprintf("INSERT INTO loans VALUES (%d, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING", id, c[0], c[1], c[2], c[3], c[4], c[5], c[6]))
+			case 1:
+				run(t, db, fmt.Sprintf("DELETE FROM loans WHERE loan_id = %d", id))
+			case 2:
+				run(t, db, fmt.Sprintf("UPDATE loans SET loan_id = %d WHERE loan_id = %d AND NOT EXISTS (SELECT FROM loans WHERE loan_id = %[1]d)", 120+random.IntN(50), id))
+			default:
+				run(t, db, fmt.Sprintf("UPDATE loans SET branch_id = %s, note = CASE WHEN %d %% 2 = 0 THEN note ELSE %s END, fee = %s, is_open = %s, due = %s WHERE loan_id = %d", c[0], id, c[2], c[3], c[4], c[6], id))
+			}
+		}
+	}
+	write(200)
+	run(t, db, "INSERT INTO plain SELECT n, n FROM generate_series(1, 20) n")
+	conditions := []struct{ cel, sql string }{
+		{`branch_id == 3`, `branch_id = 3`},
+		{`branch_id != other_branch`, `branch_id IS DISTINCT FROM other_branch`},
+		{`branch_id < other_branch || note == "lent"`, `branch_id < other_branch OR note = 'lent'`},
+		{`!(branch_id > 1) && is_open == true`, `NOT (branch_id > 1) AND is_open`},
+		{`branch_id in [1, 2] && note != null`, `branch_id IN (1, 2) AND note IS NOT NULL`},
+		{`fee >= 0.1`, `fee >= 0.1`},
+		{`note.startsWith("long") || tags.a.size() > 0`, `note LIKE 'long%' OR jsonb_array_length(tags->'a') > 0`},
+		{`due > timestamp("2026-12-01T00:00:00Z")`, `due > '2026-12-01 00:00+00'`},
+	}
+	into := database(t, source, "postgres")
+	i.resume()
+	i.settled("circulation", db)
+	for n, c := range conditions {
+		i.intoTables(fmt.Sprintf("c%d", n), source, into, map[string]any{"schema": fmt.Sprintf("c%d", n), "offsets": fmt.Sprintf("c%d.outlets", n)}, map[string]any{"where": map[string]string{"loans": c.cel}, "batch": map[string]any{"events": 40}})
+	}
+	i.must(http.MethodPost, "/v1/outlets/crossing", map[string]any{"source": "circulation", "tables": []string{"loans"}, "where": map[string]string{"loans": `before.branch_id != after.branch_id && "branch_id" in changed`}}, nil)
+	write(600)
+	i.reached("circulation", db)
+	to := connect(t, source, into)
+	for n, c := range conditions {
+		outlet := fmt.Sprintf("c%d", n)
+		i.caughtUp(outlet)
+		want := digest(t, db, "SELECT * FROM loans WHERE "+c.sql)
+		require.NotEmpty(t, want, c.sql)
+		sameRows(t, want, digest(t, to, "SELECT * FROM "+outlet+".loans"), c.cel)
+		require.Len(t, digest(t, to, "SELECT * FROM "+outlet+".plain"), 20, "a table without a condition comes whole")
+		require.Zero(t, i.letters(outlet).Dead)
+		v := i.verified(outlet)
+		require.True(t, v.Equal, "%s: %+v %+v", c.cel, v.Tables, v.Differences)
+	}
+	moved, _ := i.page("crossing", 1000)
+	require.NotEmpty(t, moved)
+	for _, raw := range moved {
+		var e event
+		require.NoError(t, json.Unmarshal(raw, &e))
+		if e.Data.Operation == "update" {
+			require.Contains(t, e.Data.Changed, "branch_id", "a condition on the event chooses by it")
+		}
+	}
+	run(t, to, "INSERT INTO c0.loans (loan_id, branch_id) VALUES (-1, 3)", "DELETE FROM c0.loans WHERE loan_id = (SELECT min(loan_id) FROM c0.loans WHERE loan_id > 0)")
+	v := i.verified("c0")
+	require.Len(t, v.Differences, 2)
+	require.True(t, i.verified("c0", "--fix").Equal)
+
+	// What cannot be used is refused where it is written, with its place.
+	p := i.refused(http.MethodPost, "/v1/outlets/wrong", map[string]any{"source": "circulation", "where": map[string]string{"loans": "brnach_id == 3"}})
+	require.Contains(t, p.Detail, "(branch_id?)")
+	_, errs, code := i.cli("outlet", "add", "wrong", "--source", "circulation", "--where", `loans=branch_id ==`)
+	require.NotZero(t, code)
+	require.Contains(t, errs, "line 1, column")
+	_, errs, code = i.cli("outlet", "add", "flagged", "--source", "circulation", "--where", `loans=note == "a, b" && branch_id == 3`, "--where", "plain=n < 5")
+	require.Zero(t, code, errs)
+	out, _, _ := i.cli("outlet", "show", "flagged")
+	require.Contains(t, out, `note == "a, b" && branch_id == 3`)
+
+	// A column that a condition names goes: the outlet holds, and goes on once it is told otherwise.
+	run(t, db, "ALTER TABLE loans DROP COLUMN is_open", "INSERT INTO loans (loan_id, branch_id) VALUES (900, 1)")
+	require.Contains(t, i.outletIs("c3", "holds", func(o outletStatus) bool { return o.Phase == "failed" }).Error, "is_open")
+	_, errs, code = i.cli("outlet", "edit", "c3", "--set", "where.loans=branch_id == 1")
+	require.Zero(t, code, errs)
+	i.must(http.MethodPost, "/v1/outlets/c3/resume", nil, nil)
+	i.reached("circulation", db)
+	i.caughtUp("c3")
+	require.Len(t, digest(t, to, "SELECT * FROM c3.loans WHERE loan_id = 900"), 1)
+
+	page := browser(t, i.address+"/outlets/flagged/definition")
+	holds(t, page, "the conditions stand in the form", `document.body.innerText.includes("Only rows for which") && [...document.querySelectorAll("textarea, input")].some((f) => f.value.includes('note == "a, b"'))`)
+	accessible(t, page, "conditions in a definition")
+	require.NoError(t, chromedp.Do(page, chromedp.WaitVisible(css("form"))))
+}
