@@ -85,6 +85,9 @@ func (b *bed) deliveries(ctx context.Context) (string, error) {
 	works := []delivered{
 		{name: "files, lines of CloudEvents, on one core", destination: files("lines"), oneCore: true},
 		{name: "files, lines of their data, on one core", destination: files("data"), outlet: map[string]any{"format": "data"}, oneCore: true},
+		{name: "files, lines of their data, where two columns are compared, on one core", destination: files("where"), outlet: map[string]any{"format": "data", "where": map[string]string{"bench_loans": "copy_id != patron_id"}}, oneCore: true},
+		{name: "files, lines of their data, where one in ten is chosen, on one core", destination: files("tenth"), outlet: map[string]any{"format": "data", "where": map[string]string{"bench_loans": "patron_id < 300"}}, oneCore: true},
+		{name: "files, lines of their data, where the interpreter is needed, on one core", destination: files("slow"), outlet: map[string]any{"format": "data", "where": map[string]string{"bench_loans": "copy_id % 2 != 3"}}, oneCore: true},
 		{name: "files, lines of rows, on one core", destination: files("rows"), outlet: map[string]any{"format": "row"}, oneCore: true},
 		{name: "files, Avro", destination: files("avro"), outlet: map[string]any{"format": "avro"}},
 		{name: "files, Parquet", destination: files("parquet"), outlet: map[string]any{"format": "parquet"}},

@@ -78,9 +78,12 @@ func (i *instance) stop() {
 }
 
 func (i *instance) post(ctx context.Context, path string, body any) error {
-	encoded, err := json.Marshal(body)
-	if err != nil {
-		return err
+	var encoded []byte // none where there is no body
+	var err error
+	if body != nil {
+		if encoded, err = json.Marshal(body); err != nil {
+			return err
+		}
 	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, i.address+path, bytes.NewReader(encoded))
 	if err != nil {

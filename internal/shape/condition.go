@@ -12,6 +12,7 @@ import (
 	"github.com/google/cel-go/cel"
 	"github.com/google/cel-go/common/ast"
 	"github.com/google/cel-go/common/types"
+	"github.com/google/cel-go/interpreter"
 
 	"rillmark/internal/change"
 )
@@ -21,9 +22,6 @@ import (
 type Condition struct {
 	text string
 }
-
-// maxConditionCost bounds what one evaluation may take (in CEL's own units).
-const maxConditionCost = 100_000
 
 // ParseCondition reads a condition; its error names line and column.
 func ParseCondition(text string) (*Condition, error) {
@@ -54,10 +52,10 @@ type BoundCondition struct {
 	program cel.Program
 	columns []change.Column
 	uses    []int
-	values  map[string]any
-	whole   bool // it asks for the row as a map
+	names   map[string]int // the places of the columns that it names
 	plain   *plainNode
-	row     []change.Value // for plain
+	row     []change.Value // at hand
+	own     []change.Value // room for a row of which values are asked one by one
 }
 
 // Bind makes a condition ready for rows of these columns. A column is a variable
@@ -81,25 +79,30 @@ func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition
 	if !checked.OutputType().IsExactType(cel.BoolType) {
 		return nil, fmt.Errorf("the condition %q on %s gives %s, but has to give true or false", c.text, table, checked.OutputType())
 	}
-	program, err := env.Program(checked, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(maxConditionCost))
+	if err := affordable(env, checked); err != nil {
+		return nil, fmt.Errorf("the condition %q on %s %w", c.text, table, err)
+	}
+	program, err := env.Program(checked, cel.EvalOptions(cel.OptOptimize))
 	if err != nil {
 		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, table, err)
 	}
-	b := &BoundCondition{program: program, columns: columns, values: make(map[string]any), plain: plainOf(checked.NativeRep().Expr(), columns), row: make([]change.Value, len(columns))}
+	b := &BoundCondition{program: program, columns: columns, names: make(map[string]int), plain: plainOf(checked.NativeRep().Expr(), columns), own: make([]change.Value, len(columns))}
+	whole := false // it asks for the row as a map
 	ast.PostOrderVisit(checked.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
 		if e.Kind() != ast.IdentKind {
 			return
 		}
 		if e.AsIdent() == "row" {
-			b.whole = true
+			whole = true
 			return
 		}
 		at := slices.IndexFunc(columns, func(c change.Column) bool { return c.Name == e.AsIdent() })
 		if at >= 0 && !slices.Contains(b.uses, at) {
 			b.uses = append(b.uses, at)
+			b.names[e.AsIdent()] = at
 		}
 	}))
-	if b.whole {
+	if whole {
 		b.uses = b.uses[:0]
 		for i := range columns {
 			b.uses = append(b.uses, i)
@@ -117,50 +120,52 @@ func (b *BoundCondition) Uses() []int { return b.uses }
 // worked out, as a division by zero. One that cannot because of a null, as null < 3, does
 // not hold.
 func (b *BoundCondition) Holds(values func(column int) change.Value) (holds, known bool) {
-	if b.plain != nil {
-		for _, i := range b.uses {
-			if b.row[i] = values(i); b.row[i].Presence == change.Omitted {
-				return false, false
-			}
-		}
-		return b.plain.in(b.row) == yes, true
-	}
-	null := false
-	row := make(map[string]any)
 	for _, i := range b.uses {
-		v := values(i)
-		if v.Presence == change.Omitted {
+		b.own[i] = values(i)
+	}
+	return b.HoldsIn(b.own)
+}
+
+// HoldsIn is Holds for an image of those columns.
+func (b *BoundCondition) HoldsIn(image []change.Value) (holds, known bool) {
+	null := false
+	for _, i := range b.uses {
+		switch image[i].Presence {
+		case change.Omitted:
 			return false, false
+		case change.Null:
+			null = true
+		case change.Present:
 		}
-		null = null || v.Presence == change.Null
-		row[b.columns[i].Name] = celValue(b.columns[i], v)
 	}
-	clear(b.values)
-	for name, v := range row {
-		b.values[name] = v
+	if b.plain != nil {
+		return b.plain.in(image) == yes, true
 	}
-	if b.whole {
-		b.values["row"] = row
-	}
-	out, _, err := b.program.Eval(b.values)
+	b.row = image
+	out, _, err := b.program.Eval(b)
 	if err != nil {
 		return false, null
 	}
 	return out == types.True, true
 }
 
-// HoldsIn is Holds for an image of those columns.
-func (b *BoundCondition) HoldsIn(image []change.Value) (holds, known bool) {
-	if b.plain == nil {
-		return b.Holds(func(column int) change.Value { return image[column] })
+// ResolveName implements [interpreter.Activation] for the row at hand.
+func (b *BoundCondition) ResolveName(name string) (any, bool) {
+	if at, known := b.names[name]; known {
+		return celValue(b.columns[at], b.row[at]), true
 	}
-	for _, i := range b.uses {
-		if image[i].Presence == change.Omitted {
-			return false, false
-		}
+	if name != "row" {
+		return nil, false
 	}
-	return b.plain.in(image) == yes, true
+	row := make(map[string]any, len(b.columns))
+	for i, c := range b.columns {
+		row[c.Name] = celValue(c, b.row[i])
+	}
+	return row, true
 }
+
+// Parent implements [interpreter.Activation].
+func (b *BoundCondition) Parent() interpreter.Activation { return nil }
 
 func columnNames(columns []change.Column) string {
 	names := make([]string, 0, 12)
