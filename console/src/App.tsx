@@ -15,6 +15,7 @@ const SourcePage = lazy(() => import("./pages/sources/SourcePage").then((m) => (
 const OutletsPage = lazy(() => import("./pages/outlets/OutletsPage").then((m) => ({ default: m.OutletsPage })));
 const NewOutletPage = lazy(() => import("./pages/outlets/NewOutletPage").then((m) => ({ default: m.NewOutletPage })));
 const OutletPage = lazy(() => import("./pages/outlets/OutletPage").then((m) => ({ default: m.OutletPage })));
+const HistoryPage = lazy(() => import("./pages/changes/HistoryPage").then((m) => ({ default: m.HistoryPage })));
 const ChangesPage = lazy(() => import("./pages/changes/ChangesPage").then((m) => ({ default: m.ChangesPage })));
 
 export function App() {
@@ -31,6 +32,7 @@ export function App() {
               <Route path="/" element={<OverviewPage />} />
               <Route path="/sources" element={<SourcesPage />} />
               <Route path="/sources/new" element={<NewSourcePage />} />
+              <Route path="/sources/:name/tables/:table/history" element={<HistoryPage />} />
               <Route path="/sources/:name/:tab?" element={<SourcePage />} />
               <Route path="/outlets" element={<OutletsPage />} />
               <Route path="/outlets/new" element={<NewOutletPage />} />

@@ -97,6 +97,7 @@ func (s *Server) routes() {
 	s.outletRoutes()
 	s.deliveryRoutes()
 	s.readingRoutes()
+	s.rowHistoryRoutes()
 	s.runRoutes()
 	s.streamRoutes()
 	s.trialRoutes()

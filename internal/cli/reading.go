@@ -29,6 +29,12 @@ type seen struct {
 		After     members         `json:"after"`
 		Message   json.RawMessage `json:"message"`
 		Schema    json.RawMessage `json:"schema"`
+		// Rekeyed is the other key where the key has changed.
+		Rekeyed     members `json:"rekeyed"`
+		Transaction struct {
+			ID     string `json:"id"`
+			Origin string `json:"origin"`
+		} `json:"transaction"`
 	} `json:"data"`
 }
 

@@ -52,6 +52,8 @@ type Reading interface {
 	OffsetAt(ctx context.Context, source int64, at time.Time) (int64, error)
 	// StoredCounts are the counts that were stored last.
 	StoredCounts(ctx context.Context, source int64) ([]Count, error)
+	// KeyRanges are the runs of events that may hold one of some keys ([KeyHash]).
+	KeyRanges(ctx context.Context, source int64, keys []uint64, within Range) ([]Range, error)
 	// OpenSingle reads an event that was kept apart.
 	OpenSingle(stored []byte, e *change.Event) error
 	// Verify reads a whole journal and reports what is damaged.

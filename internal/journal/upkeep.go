@@ -21,12 +21,15 @@ const (
 )
 
 // Upkeep implements [Retention]: small blocks are merged, and blocks that were compressed
-// fast are compressed well.
+// fast are compressed well, and filters of keys are made.
 func (s *Store) Upkeep(ctx context.Context, source int64, settle time.Duration, busy bool) error {
 	if _, err := s.Merge(ctx, source, settle); err != nil || busy {
 		return err
 	}
-	_, err := s.Recompress(ctx, source, settle)
+	if _, err := s.Recompress(ctx, source, settle); err != nil {
+		return err
+	}
+	_, err := s.IndexKeys(ctx, source, settle)
 	return err
 }
 

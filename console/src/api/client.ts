@@ -64,6 +64,15 @@ export async function sendForLines<T>(path: string, body: unknown, each: (line: 
   }
 }
 
+/** fetchText is an answer as it came, for who reads its numbers exactly. */
+export async function fetchText(path: string): Promise<string> {
+  const response = await fetch(path);
+  if (!response.ok) {
+    throw await refused(response);
+  }
+  return response.text();
+}
+
 /** openSession trades the service's token for a cookie. */
 export async function openSession(token: string): Promise<void> {
   const response = await fetch("/v1/session", {

@@ -900,6 +900,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/sources/{name}/tables/{table}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every version of a row that the journal has, also under the keys that it had before and after */
+        get: operations["rowHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sources/{name}/tables/{table}/reload": {
         parameters: {
             query?: never;
@@ -2767,6 +2784,26 @@ export interface components {
             to: string;
             /** @description The place before which delivery ends, as in to; a paused outlet runs up to there. Without an end where it is absent */
             until?: string;
+        };
+        RowHistory: {
+            /** @description The row's events as CloudEvents, oldest first; a truncate and a void of the table are among them */
+            events: unknown[];
+            /**
+             * Format: int64
+             * @description The oldest offset that the journal has
+             */
+            first: number;
+            key: {
+                [key: string]: string;
+            };
+            /** @description Whether there are older ones than these */
+            more: boolean;
+            /**
+             * Format: int64
+             * @description Events of the journal that were read for it
+             */
+            read: number;
+            table: string;
         };
         RunOnce: {
             /**
@@ -5315,6 +5352,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ItemsTable"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rowHistory: {
+        parameters: {
+            query: {
+                /** @description Each column of the table's key with its value, as events show it: loan_id=4821; repeated for a key of several columns. Of a key of one column the value alone will do */
+                key: string[];
+                /** @description The place of the first event: an offset, beginning, now, time:2026-11-23T09:00:00Z or mark:NAME */
+                from?: string;
+                /** @description The place before which it ends, as in from */
+                until?: string;
+                /** @description How many of the newest events there are to be */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+                table: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowHistory"];
                 };
             };
             /** @description Error */

@@ -1,8 +1,9 @@
 import { useState } from "react";
 import { Button, CloseButton, Tab, Table, Tabs } from "react-bootstrap";
+import { Link } from "react-router-dom";
 import { localMoment } from "../numbers";
 import { OperationMark } from "../OperationMark";
-import { keyText, pretty, show, type Change } from "./change";
+import { historyOf, keyText, pretty, show, type Change } from "./change";
 
 /** ChangeDetail is one event opened: both images side by side, what is known of
  * it, and the JSON as it is sent. */
@@ -13,6 +14,7 @@ export function ChangeDetail({ change, onClose }: { change: Change; onClose: () 
         <div>
           <OperationMark operation={change.operation} /> <strong>{change.table || "message"}</strong>
           <div className="id">{change.id}</div>
+          {change.key && <Link to={historyOf(change)}>Every version of this row</Link>}
         </div>
         <CloseButton aria-label="Close the event" onClick={onClose} />
       </header>

@@ -1,6 +1,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useRef, type KeyboardEvent } from "react";
-import { count, localClock } from "../numbers";
+import { count, localClock, localMoment } from "../numbers";
 import { OperationMark } from "../OperationMark";
 import { keyText, summary, type Change } from "./change";
 
@@ -10,10 +10,12 @@ interface Props {
   changes: Change[];
   opened?: number;
   onOpen: (change: Change) => void;
+  /** dated has commits with their date: they may be months apart. */
+  dated?: boolean;
 }
 
 /** ChangeList is the newest changes, newest first; only what is seen is drawn. */
-export function ChangeList({ changes, opened, onOpen }: Props) {
+export function ChangeList({ changes, opened, onOpen, dated }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const rows = useVirtualizer({ count: changes.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 12, getItemKey: (i) => changes[i]!.serial });
   const walk = (event: KeyboardEvent) => {
@@ -28,7 +30,7 @@ export function ChangeList({ changes, opened, onOpen }: Props) {
     onOpen(changes[to]!);
   };
   return (
-    <div className="change-list">
+    <div className={dated ? "change-list dated" : "change-list"}>
       <div className="change-row head" aria-hidden="true">
         <span className="number">offset</span>
         <span>committed</span>
@@ -55,7 +57,7 @@ export function ChangeList({ changes, opened, onOpen }: Props) {
               >
                 <span className="number">{count(Number(change.offset))}</span>
                 <time dateTime={change.time} title={change.time}>
-                  {localClock(change.time)}
+                  {dated ? localMoment(change.time) : localClock(change.time)}
                 </time>
                 <span>
                   <OperationMark operation={change.operation} />

@@ -45,6 +45,13 @@ function changeOf(offset: string, raw: string, event: Values, serial: number): C
   };
 }
 
+/** historyOf is the page with every version of a change's row. */
+export function historyOf(change: Change): string {
+  const source = change.id.split("/")[0]!;
+  const keys = Object.entries(change.key ?? {}).map(([name, value]) => ["key", `${name}=${show(value)}`]);
+  return `/sources/${encodeURIComponent(source)}/tables/${encodeURIComponent(change.table)}/history?${new URLSearchParams(keys)}`;
+}
+
 /** readMessage is the change that a message says, whatever its format; nothing where it
  * says none, as one whose row was an event already. */
 export function readMessage(offset: string, type: string, table: string, body: string): Change | undefined {
