@@ -30,7 +30,7 @@ const (
 // endless reports whether an answer goes on until the caller has enough.
 func endless(r *http.Request) bool {
 	path := r.URL.Path
-	return strings.HasSuffix(path, "/stream") || strings.HasSuffix(path, "/try") || strings.HasSuffix(path, "/verify") || r.Method == http.MethodPost && strings.HasSuffix(path, "/cutover")
+	return strings.HasSuffix(path, "/stream") || strings.HasSuffix(path, "/try") || strings.HasSuffix(path, "/verify") || strings.HasSuffix(path, "/rows") || r.Method == http.MethodPost && strings.HasSuffix(path, "/cutover")
 }
 
 // bounded gives each request its deadlines.

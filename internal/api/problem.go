@@ -60,6 +60,13 @@ var statusOf = map[string]int{
 	"bad-condition":        http.StatusUnprocessableEntity,
 	"script-refused":       http.StatusUnprocessableEntity,
 	"left-behind":          http.StatusGone,
+	"not-known":            http.StatusConflict,
+	"not-ready":            http.StatusConflict,
+	"not-equal":            http.StatusConflict,
+	"still-written":        http.StatusConflict,
+	"cannot-cut-over":      http.StatusConflict,
+	"nothing-to-abort":     http.StatusConflict,
+	"condition-unfit":      http.StatusConflict,
 }
 
 func newProblem(status int, code, detail string) *Problem {

@@ -98,6 +98,7 @@ func (s *Server) routes() {
 	s.deliveryRoutes()
 	s.readingRoutes()
 	s.rowHistoryRoutes()
+	s.rowsAtRoutes()
 	s.runRoutes()
 	s.streamRoutes()
 	s.trialRoutes()

@@ -934,6 +934,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/sources/{name}/tables/{table}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A table's rows as they were at an offset, worked out from the journal */
+        get: operations["rowsAt"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sources/{name}/try": {
         parameters: {
             query?: never;
@@ -5436,6 +5453,45 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rowsAt: {
+        parameters: {
+            query?: {
+                /** @description An offset, the newest that counts; or what lies before now, time:2026-11-23T09:00:00Z or mark:NAME. Now without it */
+                at?: string;
+                /** @description A condition on rows, in CEL */
+                where?: string;
+                /** @description ndjson, a JSON object in each line, without it; csv: with the columns' names in the first line, and a null like an empty text */
+                format?: "ndjson" | "csv";
+            };
+            header?: never;
+            path: {
+                name: string;
+                table: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows, as they come */
+            200: {
+                headers: {
+                    /** @description When the newest event of the table was committed */
+                    "Rillmark-Committed-At"?: string;
+                    /** @description Why rows may not be what they were */
+                    "Rillmark-Note"?: string;
+                    /** @description The newest offset that counts */
+                    "Rillmark-Offset"?: string;
+                    /** @description How many rows the table had, whatever the condition */
+                    "Rillmark-Rows"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
+                    "text/csv": string;
                 };
             };
         };

@@ -24,10 +24,13 @@ import (
 // Reading is what consumers read themselves, with their offsets and leases.
 type Reading struct {
 	*base.Common
-	leasing sync.Map // of the outlets' ids: whose turn it is to lease
+	leasing sync.Map      // of the outlets' ids: whose turn it is to lease
+	folding chan struct{} // has room for the tables that are worked out at a time
 }
 
-func NewReading(c *base.Common) *Reading { return &Reading{Common: c} }
+func NewReading(c *base.Common) *Reading {
+	return &Reading{Common: c, folding: make(chan struct{}, rowsAtOnce)}
+}
 
 // Feed reads a journal's events, filtered and in their shape, in order.
 type Feed struct {

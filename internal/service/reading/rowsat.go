@@ -1,0 +1,164 @@
+package reading
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"regexp"
+	"strconv"
+	"time"
+
+	"rillmark/internal/asof"
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+	"rillmark/internal/journal"
+	"rillmark/internal/service/base"
+	"rillmark/internal/shape"
+)
+
+// RowsOf asks for a table's rows as they were.
+type RowsOf struct {
+	Table string
+	// At is an offset, the newest that counts, or a place before which it ends; empty for
+	// now.
+	At string
+	// Where is a condition on rows; empty for all of them.
+	Where string
+}
+
+// RowsAt is a table as it was. Whoever gets one closes it.
+type RowsAt struct {
+	Table string
+	// Offset is the newest that counts, CommittedAt when the newest event of the table was
+	// committed; zero where it has none.
+	Offset      int64
+	CommittedAt time.Time
+	// Rows is how many rows the table had, whatever the condition.
+	Rows int64
+	// Note says why the rows may not be what they were; empty where they are.
+	Note string
+
+	table *asof.Table
+	where *shape.BoundCondition
+	done  func()
+}
+
+const (
+	// rowsInMemory of a table stay there, in bytes; more goes into a file.
+	rowsInMemory = 64 << 20
+	// rowsAtOnce is how many tables are worked out at a time.
+	rowsAtOnce = 2
+)
+
+// RowsAt works out a table as it was at an offset, from its events.
+func (s *Reading) RowsAt(ctx context.Context, source string, of RowsOf) (_ *RowsAt, err error) {
+	record, err := s.Catalog.Source(ctx, source)
+	if err != nil {
+		return nil, base.Answer(err, "source", source)
+	}
+	head, err := s.Store.Head(ctx, record.ID)
+	if err != nil {
+		return nil, base.Answer(err, "source", source)
+	}
+	last := head.Next - 1
+	if offset, wrong := strconv.ParseInt(of.At, 10, 64); wrong == nil {
+		if last = offset; offset < head.First-1 || offset >= head.Next {
+			return nil, base.OutsideFault(offset, head)
+		}
+	} else if of.At != "" {
+		if last, err = s.Place(ctx, record.ID, of.At); err != nil {
+			return nil, err
+		}
+	}
+	var condition *shape.Condition
+	if of.Where != "" {
+		if condition, err = shape.ParseCondition(of.Where); err != nil {
+			return nil, &engine.Fault{Code: base.CodeInvalid, Message: "where: " + err.Error()}
+		}
+	}
+	select {
+	case s.folding <- struct{}{}:
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+	r := &RowsAt{Table: of.Table, Offset: last, table: asof.New(os.TempDir(), rowsInMemory)}
+	r.done = func() {
+		r.table.Close() //nolint:errcheck // a file that was only for this
+		<-s.folding
+	}
+	defer func() {
+		if err != nil {
+			r.done()
+		}
+	}()
+	if err := s.fold(ctx, record.ID, r, head.First, last); err != nil {
+		return nil, base.Answer(err, "source", source)
+	}
+	if err := r.ready(source); err != nil {
+		return nil, err
+	}
+	if condition != nil {
+		if r.where, err = condition.Bind(of.Table, r.table.Schema().Columns); err != nil {
+			return nil, &engine.Fault{Code: base.CodeInvalid, Message: "where: " + err.Error()}
+		}
+	}
+	r.Rows, r.Note = r.table.Rows(), r.table.Inexact()
+	return r, nil
+}
+
+// fold takes the table's events between two offsets.
+func (s *Reading) fold(ctx context.Context, source int64, r *RowsAt, first, last int64) error {
+	reader := s.Store.Reader(source, first, journal.ReaderOptions{Tables: "^" + regexp.QuoteMeta(r.Table) + "$", Wants: func(table string) bool { return table == r.Table }})
+	for reader.Position() <= last {
+		batch, err := reader.TryNext(ctx)
+		if err != nil || batch == nil {
+			return err
+		}
+		var e change.Event
+		for batch.Next(&e) && e.Offset <= last {
+			if e.Table != r.Table {
+				continue // a message
+			}
+			if err := r.table.Apply(&e); err != nil {
+				return err
+			}
+			r.CommittedAt = e.Transaction.CommittedAt
+		}
+		if err := batch.Err(); err != nil {
+			return err
+		}
+		if err := ctx.Err(); err != nil {
+			return context.Cause(ctx)
+		}
+	}
+	return nil
+}
+
+// ready says why the rows at the offset cannot be known.
+func (r *RowsAt) ready(source string) error {
+	switch {
+	case r.table.Schema() == nil:
+		return &engine.Fault{Code: base.CodeNotFound, Message: fmt.Sprintf("the journal of %s has no event of a table %q up to offset %d", source, r.Table, r.Offset), Fix: "`rillmark source show " + source + "` lists its tables"}
+	case !r.table.Begun():
+		return &engine.Fault{Code: "not-known", Message: fmt.Sprintf("the journal no longer has the load of %s, so that rows which have not changed since are not in it", r.Table), Fix: fmt.Sprintf("`rillmark source reload %s %s` has them come again; from then on it is known", source, r.Table)}
+	case r.table.Loading() > 0:
+		return &engine.Fault{Code: "not-known", Message: fmt.Sprintf("at offset %d %s was being loaded, from offset %d on", r.Offset, r.Table, r.table.Loading()), Fix: "choose an offset before that, or one after the load"}
+	}
+	return nil
+}
+
+// Schema is the version that the rows have.
+func (r *RowsAt) Schema() *change.Schema { return r.table.Schema() }
+
+// Each hands out the rows that the condition chooses; a row is good during the call only.
+func (r *RowsAt) Each(f func(row []change.Value) error) error {
+	return r.table.Each(func(row []change.Value) error {
+		if r.where != nil && r.where.VerdictOn(row) == shape.Fails {
+			return nil
+		}
+		return f(row)
+	})
+}
+
+// Close gives the room back.
+func (r *RowsAt) Close() { r.done() }
