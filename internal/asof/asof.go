@@ -19,13 +19,19 @@ type Table struct {
 	rows     store
 	versions []version
 	moved    map[string][]byte // rows whose key changes with the event that comes next
-	count    int64
 	begun    bool
 	loading  int64 // the offset of the void of a load that is not complete; 0 for none
 	inexact  string
-	image    []change.Value
-	other    []change.Value
+	key      []change.Value
 }
+
+// What an entry of the store says of its key.
+const (
+	entrySet    = iota // the row, whatever was before
+	entryPatch         // the row, in which omitted values are those of before
+	entryGone          // there is no such row
+	entryNumber        // the row is there so many times more, or fewer
+)
 
 // version is a schema version with what led to it.
 type version struct {
@@ -38,14 +44,30 @@ type version struct {
 
 // New is an empty table that keeps up to limit bytes in memory, and more in a file in dir.
 func New(dir string, limit int) *Table {
-	return &Table{rows: store{dir: dir, limit: limit}, moved: make(map[string][]byte)}
+	t := &Table{moved: make(map[string][]byte)}
+	t.rows = store{dir: dir, limit: limit, join: t.join}
+	return t
 }
 
 // Close lets go of what the table holds on disk.
 func (t *Table) Close() error { return t.rows.close() }
 
-// Rows is how many rows there are.
-func (t *Table) Rows() int64 { return t.count }
+// Rows counts the rows.
+func (t *Table) Rows() (n int64, err error) {
+	err = t.rows.each(func(_ string, stored []byte) error {
+		if len(stored) == 0 {
+			return errTorn
+		}
+		_, width := binary.Uvarint(stored[1:])
+		times, read := binary.Varint(stored[1+max(width, 0):])
+		if width <= 0 || read <= 0 {
+			return errTorn
+		}
+		n += max(times, 0)
+		return nil
+	})
+	return n, err
+}
 
 // Schema is the newest version; nil before the first event.
 func (t *Table) Schema() *change.Schema {
@@ -77,7 +99,6 @@ func (t *Table) Apply(e *change.Event) error {
 	}
 	switch e.Operation {
 	case change.Void, change.Truncate:
-		t.count = 0
 		if e.Operation == change.Void {
 			t.begun, t.loading, t.inexact = true, e.Offset, ""
 		}
@@ -103,13 +124,13 @@ func (t *Table) define(e *change.Event) error {
 		return fmt.Errorf("the schema event at offset %d: %w", e.Offset, err)
 	}
 	if c.Definition == nil {
-		t.count, t.begun, t.loading = 0, true, 0
+		t.begun, t.loading = true, 0
 		return t.rows.empty()
 	}
 	if c.Previous == nil {
 		t.begun = true
 	}
-	if c.Rewrites && t.count > 0 {
+	if c.Rewrites {
 		t.inexact = fmt.Sprintf("rows have changed without events at offset %d, and the table has not been loaded anew since", e.Offset)
 	}
 	return t.become(version{schema: e.Schema, renamed: c.Renamed, rewrites: c.Rewrites})
@@ -143,17 +164,18 @@ func keyNames(s *change.Schema, renamed []change.Rename) (names []string) {
 // rekey keeps all rows under the newest version's key.
 func (t *Table) rekey() error {
 	old := t.rows
-	t.rows = store{dir: old.dir, limit: old.limit}
-	t.count = 0
+	t.rows = store{dir: old.dir, limit: old.limit, join: t.join}
 	keyed := t.Schema().Key()
-	err := old.each(func(stored []byte) error {
-		n, row, err := t.read(stored)
-		if err != nil {
+	err := old.each(func(_ string, stored []byte) error {
+		e, err := t.open(stored)
+		if err != nil || e.n == 0 {
 			return err
 		}
-		key := rowKey(row, keyed)
-		t.count++
-		return t.rows.put(key, t.write(n, row))
+		kind := entrySet
+		if len(keyed) == 0 {
+			kind = entryNumber
+		}
+		return t.rows.put(rowKey(e.row, keyed), t.write(kind, e.n, e.row))
 	})
 	if closed := old.close(); err == nil {
 		err = closed
@@ -174,95 +196,112 @@ func rowKey(row []change.Value, keyed []int) string {
 
 // keyed takes a row's event of a table with a key.
 func (t *Table) keyed(e *change.Event) error {
-	key := change.RowKey(e.KeyValues(t.other[:0]))
-	stored, err := t.rows.get(key)
-	if err != nil {
-		return err
-	}
-	if e.Operation == change.Delete {
-		if e.Rekeyed != nil && stored != nil {
-			t.moved[key] = slices.Clone(stored)
-		}
-		if stored != nil {
-			t.count--
-		}
-		return t.rows.put(key, nil)
-	}
-	if stored == nil {
-		t.count++
-	}
-	if e.Operation != change.Update {
-		stored = nil // the row comes whole
-		if e.Rekeyed != nil {
-			was := change.RowKey(e.Rekeyed)
-			stored = t.moved[was]
-			delete(t.moved, was)
-		}
-	}
-	row := e.After
-	if stored != nil && change.Omits(row) {
-		_, former, err := t.read(stored)
+	key := change.RowKey(e.KeyValues(t.key[:0]))
+	switch {
+	case e.Operation == change.Delete && e.Rekeyed != nil:
+		stored, err := t.rows.get(key) // the row goes on under another key
 		if err != nil {
 			return err
 		}
-		for i := range former {
-			if row[i].Presence != change.Omitted {
-				former[i] = row[i]
-			}
+		if len(t.moved) > mostMoved {
+			clear(t.moved)
 		}
-		row = former
+		t.moved[key] = stored
+		return t.rows.put(key, t.write(entryGone, 0, nil))
+	case e.Operation == change.Delete:
+		return t.rows.put(key, t.write(entryGone, 0, nil))
+	case e.Operation == change.Update:
+		return t.rows.put(key, t.write(entryPatch, 1, e.After))
 	}
-	return t.rows.put(key, t.write(1, row))
+	set := t.write(entrySet, 1, e.After)
+	if e.Rekeyed != nil {
+		was := change.RowKey(e.Rekeyed)
+		if former := t.moved[was]; former != nil && change.Omits(e.After) {
+			joined, err := t.join(former, t.write(entryPatch, 1, e.After))
+			if err != nil {
+				return err
+			}
+			set = joined
+		}
+		delete(t.moved, was)
+	}
+	return t.rows.put(key, set)
 }
+
+// mostMoved are the rows that wait for the second half of a changed key; it comes next.
+const mostMoved = 1000
 
 // bag takes a row's event of a table without a key: rows are counted.
 func (t *Table) bag(e *change.Event) error {
 	if e.Operation == change.Delete || e.Operation == change.Update && e.Before != nil {
-		if err := t.tally(e.Before, -1); err != nil {
+		if err := t.rows.put(change.RowKey(e.Before), t.write(entryNumber, -1, e.Before)); err != nil {
 			return err
 		}
 	}
 	if e.Operation == change.Delete {
 		return nil
 	}
-	return t.tally(e.After, 1)
-}
-
-func (t *Table) tally(row []change.Value, by int64) error {
-	key := change.RowKey(row)
-	stored, err := t.rows.get(key)
-	if err != nil {
-		return err
-	}
-	n := by
-	if stored != nil {
-		had, _, err := t.read(stored)
-		if err != nil {
-			return err
-		}
-		n += had
-	}
-	t.count += by
-	if n == 0 {
-		return t.rows.put(key, nil)
-	}
-	return t.rows.put(key, t.write(n, row))
+	return t.rows.put(change.RowKey(e.After), t.write(entryNumber, 1, e.After))
 }
 
 // Each hands out the rows in the newest schema version; a row is good during the call only.
 func (t *Table) Each(f func(row []change.Value) error) error {
-	return t.rows.each(func(stored []byte) error {
-		n, row, err := t.read(stored)
-		for ; err == nil && n > 0; n-- {
-			err = f(row)
+	return t.rows.each(func(_ string, stored []byte) error {
+		e, err := t.open(stored)
+		for n := e.n; err == nil && n > 0; n-- {
+			err = f(e.row)
 		}
 		return err
 	})
 }
 
-// write is a row in its stored form: its version, how often it is there, and its values.
-func (t *Table) write(n int64, row []change.Value) []byte {
-	b := binary.AppendUvarint(make([]byte, 0, 128), uint64(len(t.versions)-1))
+// entry is an entry of the store, in the newest version.
+type entry struct {
+	kind int
+	n    int64 // how often the row is there
+	row  []change.Value
+}
+
+// join is what an older and a newer entry of a key come to.
+func (t *Table) join(older, newer []byte) ([]byte, error) {
+	if len(newer) == 0 {
+		return nil, errTorn
+	}
+	switch int(newer[0]) {
+	case entrySet, entryGone:
+		return newer, nil
+	}
+	was, err := t.open(older)
+	if err != nil {
+		return nil, err
+	}
+	is, err := t.open(newer)
+	if err != nil {
+		return nil, err
+	}
+	if is.kind == entryNumber {
+		return t.write(entryNumber, was.n+is.n, is.row), nil
+	}
+	if was.kind == entryGone {
+		return t.write(entrySet, 1, is.row), nil
+	}
+	for i := range is.row {
+		if is.row[i].Presence == change.Omitted {
+			is.row[i] = was.row[i]
+		}
+	}
+	return t.write(was.kind, 1, is.row), nil
+}
+
+// write is an entry in its stored form: its kind, its version, how often the row is there,
+// and its values.
+func (t *Table) write(kind int, n int64, row []change.Value) []byte {
+	size := 8
+	for i := range row {
+		size += 4 + len(row[i].Text)
+	}
+	b := append(make([]byte, 0, size), byte(kind))
+	b = binary.AppendUvarint(b, uint64(len(t.versions)-1))
 	b = binary.AppendVarint(b, n)
 	for _, v := range row {
 		b = append(b, byte(v.Presence))
@@ -274,45 +313,52 @@ func (t *Table) write(n int64, row []change.Value) []byte {
 	return b
 }
 
-// read is a stored row in the newest version, in room that the next call uses again.
-func (t *Table) read(stored []byte) (n int64, row []change.Value, err error) {
-	at, width := binary.Uvarint(stored)
+// open reads an entry, and brings its row into the newest version.
+func (t *Table) open(stored []byte) (e entry, err error) {
+	if len(stored) == 0 {
+		return e, errTorn
+	}
+	e.kind = int(stored[0])
+	at, width := binary.Uvarint(stored[1:])
 	if width <= 0 || at >= uint64(len(t.versions)) {
-		return 0, nil, errTorn
+		return e, errTorn
+	}
+	stored = stored[1+width:]
+	if e.n, width = binary.Varint(stored); width <= 0 {
+		return e, errTorn
 	}
 	stored = stored[width:]
-	if n, width = binary.Varint(stored); width <= 0 {
-		return 0, nil, errTorn
+	if e.kind == entryGone {
+		return e, nil
 	}
-	stored = stored[width:]
-	row = t.image[:0]
+	e.row = make([]change.Value, 0, len(t.versions[at].schema.Columns))
 	for range t.versions[at].schema.Columns {
 		if len(stored) == 0 {
-			return 0, nil, errTorn
+			return e, errTorn
 		}
 		v := change.Value{Presence: change.Presence(stored[0])}
 		stored = stored[1:]
 		if v.Presence == change.Present {
 			size, width := binary.Uvarint(stored)
 			if width <= 0 || size > uint64(len(stored)-width) {
-				return 0, nil, errTorn
+				return e, errTorn
 			}
 			v.Text = stored[width : width+int(size)]
 			stored = stored[width+int(size):]
 		}
-		row = append(row, v)
+		e.row = append(e.row, v)
 	}
-	t.image = row
 	for step := int(at) + 1; step < len(t.versions); step++ {
-		row = t.versions[step].from(t.versions[step-1].schema, row)
+		e.row = t.versions[step].from(t.versions[step-1].schema, e.row, e.kind == entryPatch)
 	}
-	return n, row, nil
+	return e, nil
 }
 
 var errTorn = fmt.Errorf("a row that was kept on disk cannot be read back")
 
-// from is a row of the version before in this one.
-func (v *version) from(before *change.Schema, row []change.Value) []change.Value {
+// from is a row of the version before in this one. Of a patch, what a new column holds is for
+// the row that it is laid over to say.
+func (v *version) from(before *change.Schema, row []change.Value, patch bool) []change.Value {
 	if before.Fingerprint() == v.schema.Fingerprint() && len(v.renamed) == 0 {
 		return row
 	}
@@ -329,7 +375,7 @@ func (v *version) from(before *change.Schema, row []change.Value) []change.Value
 		}
 		if at := slices.IndexFunc(before.Columns, func(b change.Column) bool { return b.Name == name }); at >= 0 && name != "" {
 			now[i] = row[at]
-		} else if !v.rewrites {
+		} else if !v.rewrites && !patch {
 			now[i] = change.NullValue()
 		}
 	}

@@ -18,7 +18,7 @@ func (a *app) history() *cobra.Command {
 	var from, until string
 	limit := 100
 	c := &cobra.Command{Use: "history SOURCE TABLE KEY…", Short: "Show every version of a row that the journal has",
-		Long: "KEY is the key's value, or NAME=VALUE for each column of a key of several, as events show them.\nA changed key is followed, back and on; a row that was deleted and came again under its key shows\nboth lives. What the source's rules mask or hash is so here, too.",
+		Long:    "KEY is the key's value, or NAME=VALUE for each column of a key of several, as events show them.\nA changed key is followed, back and on; a row that was deleted and came again under its key shows\nboth lives. What the source's rules mask or hash is so here, too.",
 		Example: "  rillmark history circulation public.loans 4821\n  rillmark history circulation public.loan_notes loan_id=4821 n=2 --from time:2026-11-23T09:00:00Z\n  rillmark history circulation public.loans 4821 --json | jq .events[].data.after",
 		Args:    cobra.MatchAll(cobra.MinimumNArgs(3)),
 		RunE: func(c *cobra.Command, args []string) error {

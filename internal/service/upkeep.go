@@ -12,6 +12,34 @@ type upkeep struct {
 	*base.Common
 	running *running
 	sources *Sources
+	resting map[int64]rest // journals of paused sources
+}
+
+// rest is how often a journal was looked after since it ended at an offset.
+type rest struct {
+	next int64
+	runs int
+}
+
+// restRuns are enough for a journal that nobody writes to: blocks settle in a minute.
+const restRuns = 5
+
+// rests reports whether a paused source's journal, which nobody writes to, needs no more.
+func (s *upkeep) rests(one *sourceRun) bool {
+	head, err := s.Store.Head(s.Work, one.record.ID)
+	if err != nil {
+		return true // it is tried again
+	}
+	if s.resting == nil {
+		s.resting = make(map[int64]rest)
+	}
+	now := s.resting[one.record.ID]
+	if now.next != head.Next {
+		now = rest{next: head.Next}
+	}
+	now.runs++
+	s.resting[one.record.ID] = now
+	return now.runs > restRuns
 }
 
 // keep merges small blocks and drops what retention lets go.
@@ -25,14 +53,17 @@ func (s *upkeep) keep() {
 		case <-ticker.C:
 		}
 		for name, one := range s.running.copySources() {
-			if _, _, writes := one.capture.Counts(); !writes {
+			_, _, writes := one.capture.Counts()
+			if !writes && (one.record.Running || s.rests(one)) {
 				continue // whoever writes the journal looks after it
 			}
 			loading := one.capture.Stats.Loading() // it would take the processor from the load
 			if err := s.Store.Upkeep(s.Work, one.record.ID, settle, loading); err != nil && s.Work.Err() == nil {
 				s.RunLog.Write("warn", "source/"+name, "upkeep", err.Error())
 			}
-			s.retain(name, one)
+			if writes {
+				s.retain(name, one)
+			}
 		}
 		if err := s.Catalog.TrimLog(s.Work, logAge, logEntries); err != nil && s.Work.Err() == nil {
 			s.RunLog.Write("warn", "service", "log", err.Error())

@@ -102,7 +102,10 @@ func (s *Reading) RowsAt(ctx context.Context, source string, of RowsOf) (_ *Rows
 			return nil, &engine.Fault{Code: base.CodeInvalid, Message: "where: " + err.Error()}
 		}
 	}
-	r.Rows, r.Note = r.table.Rows(), r.table.Inexact()
+	r.Note = r.table.Inexact()
+	if r.Rows, err = r.table.Rows(); err != nil {
+		return nil, err
+	}
 	return r, nil
 }
 
