@@ -32,9 +32,9 @@ type Range struct{ First, Last int64 }
 // KeyHash is a key of a table for the filters.
 func KeyHash(table string, key []change.Value) uint64 {
 	h := fnv.New64a()
-	h.Write([]byte(table))              //nolint:errcheck // it never fails
-	h.Write([]byte{0})                  //nolint:errcheck // it never fails
-	h.Write([]byte(change.RowKey(key))) //nolint:errcheck // it never fails
+	h.Write([]byte(table))
+	h.Write([]byte{0})
+	h.Write([]byte(change.RowKey(key)))
 	sum := h.Sum64()
 	return sum ^ sum>>29 // its low bits alone are weak
 }

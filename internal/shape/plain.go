@@ -143,8 +143,9 @@ func operandOf(e ast.Expr, columns []change.Column) (o operand, ok bool) {
 			return o, false
 		}
 		return o, true
+	default:
+		return o, false
 	}
-	return o, false
 }
 
 // of is the operand's value in a row.
@@ -195,8 +196,9 @@ func (n *plainNode) in(row []change.Value) truth {
 			return no
 		case no:
 			return yes
+		default:
+			return unclear
 		}
-		return unclear
 	case operators.LogicalAnd:
 		return joined(n.left.in(row), n.right, row, no)
 	case operators.LogicalOr:

@@ -73,7 +73,7 @@ func take(address, folder, letters string, dark bool) error {
 	for _, page := range []struct{ name, path, until string }{
 		{"outlets", "/outlets", ".counts tbody tr"},
 		{"outlet", "/outlets/hub", ".time-chart canvas"},
-		{"outlet-live", "/outlets/hub/live", ".change-row[data-offset]"},
+		{"outlet-cutover", "/outlets/reporting/cutover", ".checks li"},
 		{"outlet-definition", "/outlets/hub/definition", "#tables"},
 		{"new-destination", "/outlets/new", "#kind"},
 		{"dead-letters", "/outlets/" + letters + "/dead-letters", ".tabs"},
@@ -105,6 +105,10 @@ func take(address, folder, letters string, dark bool) error {
 	if err := shot("changes", chromedp.Navigate(address+"/changes"), chromedp.WaitVisible(chromedp.CSS(".change-row[data-offset]")), chromedp.Sleep(2*time.Second)); err != nil {
 		return err
 	}
-	return shot("event", chromedp.Click(chromedp.CSS("#operation-update + label")), chromedp.Sleep(3*time.Second), chromedp.Click(chromedp.CSS(".filters .pause")),
-		chromedp.Click(chromedp.CSS(".change-row[data-offset]")), chromedp.WaitVisible(chromedp.CSS(".images tbody tr")), chromedp.Sleep(500*time.Millisecond))
+	if err := shot("event", chromedp.Click(chromedp.CSS("#operation-update + label")), chromedp.Sleep(3*time.Second), chromedp.Click(chromedp.CSS(".filters .pause")),
+		chromedp.Click(chromedp.CSS(".change-row[data-offset]")), chromedp.WaitVisible(chromedp.CSS(".images tbody tr")), chromedp.Sleep(500*time.Millisecond)); err != nil {
+		return err
+	}
+	return shot("row-history", chromedp.Click(chromedp.CSS(".change-detail header a")), chromedp.WaitVisible(chromedp.CSS(".dated .change-row[data-offset]")), chromedp.Click(chromedp.CSS(".dated .change-row[data-offset]")),
+		chromedp.WaitVisible(chromedp.CSS(".images tbody tr")), chromedp.Sleep(500*time.Millisecond))
 }

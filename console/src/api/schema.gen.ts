@@ -2273,7 +2273,7 @@ export interface components {
             updates?: "one" | "pair";
             /**
              * Only rows for which
-             * @description Conditions on rows, in CEL, by patterns of tables: public.loans=branch_id == 3. Where several patterns match a table, all of their conditions have to hold; tables that none matches go out whole
+             * @description Conditions on rows, in CEL, by patterns of tables, such as branch_id == 3 for public.loans. Where several patterns match a table, all of their conditions have to hold; tables that none matches go out whole
              */
             where?: {
                 [key: string]: string;

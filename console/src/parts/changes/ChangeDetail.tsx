@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Button, CloseButton, Tab, Table, Tabs } from "react-bootstrap";
-import { Link } from "react-router-dom";
+import { Link, useLocation } from "react-router-dom";
 import { localMoment } from "../numbers";
 import { OperationMark } from "../OperationMark";
 import { historyOf, keyText, pretty, show, type Change } from "./change";
@@ -8,13 +8,14 @@ import { historyOf, keyText, pretty, show, type Change } from "./change";
 /** ChangeDetail is one event opened: both images side by side, what is known of
  * it, and the JSON as it is sent. */
 export function ChangeDetail({ change, onClose }: { change: Change; onClose: () => void }) {
+  const { pathname } = useLocation();
   return (
     <aside className="change-detail" aria-label={`Event ${change.id}`}>
       <header>
         <div>
           <OperationMark operation={change.operation} /> <strong>{change.table || "message"}</strong>
           <div className="id">{change.id}</div>
-          {change.key && <Link to={historyOf(change)}>Every version of this row</Link>}
+          {change.key && !pathname.endsWith("/history") && <Link to={historyOf(change)}>Every version of this row</Link>}
         </div>
         <CloseButton aria-label="Close the event" onClick={onClose} />
       </header>
