@@ -30,6 +30,21 @@ func (i *instance) verified(outlet string, args ...string) service.Verification 
 	return v
 }
 
+// statusOf is an outlet's status as it is answered.
+func (i *instance) statusOf(outlet string) json.RawMessage {
+	i.t.Helper()
+	var st struct{ Outlets []json.RawMessage }
+	i.must(http.MethodGet, "/v1/status", nil, &st)
+	for _, one := range st.Outlets {
+		var o outletStatus
+		require.NoError(i.t, json.Unmarshal(one, &o))
+		if o.Name == outlet {
+			return one
+		}
+	}
+	return nil
+}
+
 // calmWriter changes the tables some hundred times a second.
 func calmWriter(t *testing.T, c *demo.Cluster, database string, copies int) *writers {
 	ctx, cancel := context.WithCancel(context.Background())
@@ -126,6 +141,10 @@ func TestVerify(t *testing.T) {
 		}
 	}
 	require.Equal(t, want, found)
+	require.Contains(t, string(i.statusOf("copy")), `"verified":{"at":`)
+	require.Contains(t, string(i.statusOf("copy")), `"equal":false`)
+	out, _, _ := i.cli("outlet", "show", "copy")
+	require.Contains(t, out, "not equal at ")
 	past := i.verified("past", "--tables", "words")
 	require.Len(t, past.Tables, 1)
 	require.EqualValues(t, 1, past.Tables[0].Missing)

@@ -40,6 +40,8 @@ var (
 	outletDead      = desc("outlet_dead_letters", "Events that could not be delivered: dead, or behind a dead one of the same row.", "outlet", "state")
 	outletRetention = desc("outlet_retention_used", "The part of the journal's age or size limit that what is not delivered has used up; at 1 retention removes it.", "outlet")
 	outletDelay     = desc("outlet_delay_seconds", "From the newest delivered event's commit until it was delivered.", "outlet")
+	outletVerified  = desc("outlet_verified_timestamp_seconds", "When the outlet's tables were last compared with the source's.", "outlet")
+	outletEqual     = desc("outlet_verified_equal", "1 where that comparison found them equal, else 0.", "outlet")
 	loginsFailed    = desc("logins_failed_total", "Wrong tokens that were given since the start.")
 	stateUp         = desc("state_database_up", "1 while the state database answers, else 0.")
 )
@@ -97,6 +99,10 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 		gauge(outletSeconds, o.BehindSeconds, o.Name)
 		counter(outletSent, float64(o.Delivered), o.Name)
 		gauge(outletDead, float64(o.Dead), o.Name, "dead")
+		if o.Verified != nil {
+			gauge(outletVerified, float64(o.Verified.At.Unix()), o.Name)
+			gauge(outletEqual, one(o.Verified.Equal), o.Name)
+		}
 		gauge(outletDead, float64(o.Waiting), o.Name, "behind")
 		if o.Retention != nil {
 			gauge(outletRetention, o.Retention.Used, o.Name)

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
+	"rillmark/internal/catalog"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/service"
@@ -190,6 +191,9 @@ func (a *app) outletShow() *cobra.Command {
 			if o.Reported != nil {
 				line("reported", "offset %s by its consumer, at %s", count(*o.Reported), moment(*o.ReportedAt))
 			}
+			if o.Verified != nil {
+				line("verified", "%s", verifiedWords(o.Verified))
+			}
 			if len(o.Loads) > 0 {
 				line("loading", "for this outlet alone: %s", loadWords(o.Loads))
 			}
@@ -214,6 +218,17 @@ func (a *app) outletShow() *cobra.Command {
 		}
 		return nil
 	}}
+}
+
+// verifiedWords say what the last comparison has found.
+func verifiedWords(v *catalog.Verified) string {
+	switch {
+	case v.Equal:
+		return fmt.Sprintf("%s rows of %d tables were equal at %s", count(v.Rows), v.Tables, moment(v.At))
+	case v.Tables == 0:
+		return fmt.Sprintf("it could not be compared at %s: %s", moment(v.At), v.Finding)
+	}
+	return fmt.Sprintf("not equal at %s: %s", moment(v.At), v.Finding)
 }
 
 // goesBack says where an outlet goes at its end.

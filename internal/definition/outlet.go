@@ -51,6 +51,7 @@ type Outlet struct {
 	Refused  *Refused `json:"refused,omitempty" title:"Events that are refused" advanced:"yes" doc:"What becomes of events that the destination refuses"`
 	HoldSize int64    `json:"hold_journal_bytes,omitempty" title:"Journal kept for it" unit:"bytes" advanced:"yes" minimum:"0" doc:"Retention keeps what this outlet has not delivered, until the journal is this large; 0: it lets go, and says which offsets were lost"`
 
+	VerifyEvery string `json:"verify_every,omitempty" title:"Verify every" advanced:"yes" example:"24h" doc:"How often the tables that it keeps are compared with the source's, such as 24h; only when somebody asks without it"`
 	Description string `json:"description,omitempty" title:"Description" maxLength:"500"`
 
 	// Kind is that of the destination whose section is here: in JSON, the section's name.
@@ -218,7 +219,7 @@ func (o *Outlet) Validate() error {
 			at := o.sections[0]
 			return settings.Wrong(at, "%s applies only to outlets with a destination; this one has none: its consumers read it", at)
 		}
-		for at, there := range map[string]bool{"topic": o.Topic != "", "schema_topic": o.SchemaTopic != "", "partition": o.Partition != "", "batch": o.Batch != nil} {
+		for at, there := range map[string]bool{"verify_every": o.VerifyEvery != "", "topic": o.Topic != "", "schema_topic": o.SchemaTopic != "", "partition": o.Partition != "", "batch": o.Batch != nil} {
 			if there {
 				return settings.Wrong(at, "%s applies only to outlets with a destination; this one has none: its consumers read it", at)
 			}
@@ -310,6 +311,9 @@ func (o *Outlet) ValidateFor(d *Destination) error {
 	}
 	if !slices.Contains(kind.Formats, o.Format) {
 		return settings.Wrong("format", "%s is of kind %s, which does not take %s: there are %s", o.Destination, d.Kind, o.Format, formatNames(kind.Formats))
+	}
+	if _, err := o.VerifyInterval(); err != nil {
+		return err
 	}
 	if err := o.validateRows(); err != nil {
 		return err
@@ -445,6 +449,17 @@ func (o *Outlet) Limits() (BatchLimits, error) {
 		}
 	}
 	return l, nil
+}
+
+// VerifyInterval is how often the outlet's tables are compared; 0 for never by itself.
+func (o *Outlet) VerifyInterval() (time.Duration, error) {
+	if o.VerifyEvery == "" {
+		return 0, nil
+	}
+	if o.Format != encode.FormatTable {
+		return 0, settings.Wrong("verify_every", "only tables of a database can be compared with the source's")
+	}
+	return settings.Duration("verify_every", o.VerifyEvery, time.Minute, 90*24*time.Hour)
 }
 
 // Waits are the first and the longest wait between tries.

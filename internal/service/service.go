@@ -208,6 +208,7 @@ func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool 
 	s.Goes(s.running.keepReconciling)
 	s.Goes(s.running.loads.keep)
 	s.Goes(s.Overview.keep)
+	s.Goes((&standing{running: s.running, outlets: s.Outlets}).keep)
 	s.Goes(s.upkeep.keep)
 	s.Goes(s.upkeep.keepWatch)
 	s.Goes(s.upkeep.keepHistory)

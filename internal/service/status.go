@@ -93,34 +93,35 @@ type TableStatus struct {
 
 // OutletStatus is how an outlet stands.
 type OutletStatus struct {
-	Name          string        `json:"name"`
-	Source        string        `json:"source"`
-	Kind          string        `json:"kind" doc:"Its destination's kind, or pull"`
-	Destination   string        `json:"destination,omitempty"`
-	Phase         string        `json:"phase" enum:"paused,running,waiting,failed,standby,pull" doc:"standby: another instance delivers it; pull: its consumers come and read"`
-	Reason        string        `json:"reason,omitempty"`
-	Error         string        `json:"error,omitempty"`
-	Code          string        `json:"code,omitempty"`
-	Committed     int64         `json:"committed" doc:"The newest offset that was delivered; 0 before the first"`
-	Reported      *int64        `json:"reported,omitempty" doc:"How far its consumer says it is, which keeps an offset of its own"`
-	ReportedAt    *time.Time    `json:"reported_at,omitempty"`
-	CommittedAt   *time.Time    `json:"committed_at,omitempty"`
-	Run           int           `json:"run" doc:"Counts rewinds, from 1"`
-	Delivered     int64         `json:"delivered" doc:"Events that went out, repeats included"`
-	Behind        int64         `json:"behind_events" doc:"Events of the source after the committed offset"`
-	BehindSeconds float64       `json:"behind_seconds" doc:"Since the oldest of those was committed"`
-	Rate          float64       `json:"rate" doc:"Events a second, over the last ten seconds"`
-	Delay         *float64      `json:"delay_seconds,omitempty" doc:"From the newest delivered event's commit until it was delivered"`
-	Attempts      int           `json:"attempts,omitempty" doc:"Tries since one went well, while it waits"`
-	RetryAt       *time.Time    `json:"retry_at,omitempty" doc:"When it is tried again, while it waits"`
-	Dead          int64         `json:"dead_letters" doc:"Events that were refused or have failed too often"`
-	Lost          int64         `json:"lost_events" doc:"Events that retention took before they were delivered, in all"`
-	Waiting       int64         `json:"waiting_behind" doc:"Events that wait behind those, since they are of the same rows"`
-	Until         int64         `json:"until,omitempty" doc:"The newest offset that it delivers, while it has an end"`
-	ReturnTo      *int64        `json:"return_to,omitempty" doc:"The offset to which it goes back at that end"`
-	Retention     *RetentionUse `json:"retention,omitempty" doc:"How near it is to losing what it has not delivered"`
-	Loads         []OutletLoad  `json:"loads,omitempty" doc:"Tables that are loaded for this outlet alone, until that is done"`
-	Unmatched     []string      `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
+	Name          string            `json:"name"`
+	Source        string            `json:"source"`
+	Kind          string            `json:"kind" doc:"Its destination's kind, or pull"`
+	Destination   string            `json:"destination,omitempty"`
+	Phase         string            `json:"phase" enum:"paused,running,waiting,failed,standby,pull" doc:"standby: another instance delivers it; pull: its consumers come and read"`
+	Reason        string            `json:"reason,omitempty"`
+	Error         string            `json:"error,omitempty"`
+	Code          string            `json:"code,omitempty"`
+	Committed     int64             `json:"committed" doc:"The newest offset that was delivered; 0 before the first"`
+	Reported      *int64            `json:"reported,omitempty" doc:"How far its consumer says it is, which keeps an offset of its own"`
+	ReportedAt    *time.Time        `json:"reported_at,omitempty"`
+	CommittedAt   *time.Time        `json:"committed_at,omitempty"`
+	Run           int               `json:"run" doc:"Counts rewinds, from 1"`
+	Delivered     int64             `json:"delivered" doc:"Events that went out, repeats included"`
+	Behind        int64             `json:"behind_events" doc:"Events of the source after the committed offset"`
+	BehindSeconds float64           `json:"behind_seconds" doc:"Since the oldest of those was committed"`
+	Rate          float64           `json:"rate" doc:"Events a second, over the last ten seconds"`
+	Delay         *float64          `json:"delay_seconds,omitempty" doc:"From the newest delivered event's commit until it was delivered"`
+	Attempts      int               `json:"attempts,omitempty" doc:"Tries since one went well, while it waits"`
+	RetryAt       *time.Time        `json:"retry_at,omitempty" doc:"When it is tried again, while it waits"`
+	Dead          int64             `json:"dead_letters" doc:"Events that were refused or have failed too often"`
+	Lost          int64             `json:"lost_events" doc:"Events that retention took before they were delivered, in all"`
+	Waiting       int64             `json:"waiting_behind" doc:"Events that wait behind those, since they are of the same rows"`
+	Until         int64             `json:"until,omitempty" doc:"The newest offset that it delivers, while it has an end"`
+	ReturnTo      *int64            `json:"return_to,omitempty" doc:"The offset to which it goes back at that end"`
+	Retention     *RetentionUse     `json:"retention,omitempty" doc:"How near it is to losing what it has not delivered"`
+	Loads         []OutletLoad      `json:"loads,omitempty" doc:"Tables that are loaded for this outlet alone, until that is done"`
+	Verified      *catalog.Verified `json:"verified,omitempty" doc:"What the last comparison of all its tables has found"`
+	Unmatched     []string          `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
 }
 
 // statusCache keeps the newest status; keepStatus makes one a second while
@@ -222,8 +223,13 @@ func (s *Overview) make(ctx context.Context) *Status {
 	if loadsErr != nil {
 		loads = nil // the other figures say that the state database is away
 	}
+	verified, verifiedErr := s.Catalog.AllVerified(ctx)
+	if verifiedErr != nil {
+		verified = nil
+	}
 	for _, one := range s.running.copyOutlets() {
 		o := s.outletStatus(ctx, one, next[one.source], offsets, letters, err)
+		o.Verified = verified[one.record.ID]
 		for i := range st.Sources {
 			if st.Sources[i].Name == o.Source {
 				o.Unmatched = unmatched(one.record.Definition.Tables, st.Sources[i].Tables)

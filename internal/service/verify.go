@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"rillmark/internal/catalog"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/engine"
@@ -121,8 +122,7 @@ func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, re
 		return nil, err
 	}
 	v.Seconds = time.Since(began).Seconds()
-	s.noteVerified(ctx, v)
-	return v, nil
+	return v, base.Answer(s.noteVerified(ctx, record.ID, v, len(patterns) == 0), "outlet", name)
 }
 
 func cannotCompare(why string) error {
@@ -241,8 +241,8 @@ func (s *Outlets) passed(ctx context.Context, name, source string, reader engine
 	}
 }
 
-// noteVerified puts the result on record.
-func (s *Outlets) noteVerified(ctx context.Context, v *Verification) {
+// noteVerified puts the result on record; whole says that all tables were compared.
+func (s *Outlets) noteVerified(ctx context.Context, outlet int64, v *Verification, whole bool) error {
 	rows, level := int64(0), "info"
 	var wrong []string
 	for _, t := range v.Tables {
@@ -259,4 +259,9 @@ func (s *Outlets) noteVerified(ctx context.Context, v *Verification) {
 		level, text = "warn", fmt.Sprintf("verified %d rows of %d tables: %s", rows, len(v.Tables), strings.Join(wrong, "; "))
 	}
 	s.Note(ctx, level, "outlet/"+v.Outlet, "verified", text)
+	if !whole {
+		return nil // it says nothing of the other tables
+	}
+	s.overview.cache.expire()
+	return s.Catalog.SetVerified(ctx, outlet, catalog.Verified{At: time.Now(), Equal: v.Equal, Rows: rows, Tables: len(v.Tables), Finding: strings.Join(wrong, "; ")})
 }

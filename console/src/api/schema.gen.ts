@@ -2272,6 +2272,12 @@ export interface components {
              */
             updates?: "one" | "pair";
             /**
+             * Verify every
+             * @description How often the tables that it keeps are compared with the source's, such as 24h; only when somebody asks without it
+             * @example 24h
+             */
+            verify_every?: string;
+            /**
              * Only rows for which
              * @description Conditions on rows, in CEL, by patterns of tables, such as branch_id == 3 for public.loans. Where several patterns match a table, all of their conditions have to hold; tables that none matches go out whole
              */
@@ -2402,6 +2408,8 @@ export interface components {
              * @description The newest offset that it delivers, while it has an end
              */
             until?: number;
+            /** @description What the last comparison of all its tables has found */
+            verified?: components["schemas"]["Verified"];
             /**
              * Format: int64
              * @description Events that wait behind those, since they are of the same rows
@@ -3202,6 +3210,24 @@ export interface components {
              */
             seconds: number;
             tables: components["schemas"]["TableVerdict"][];
+        };
+        Verified: {
+            /**
+             * Format: date-time
+             * @description When the comparison ended
+             */
+            at: string;
+            /** @description Whether every table was compared and nothing differed */
+            equal: boolean;
+            /** @description What differed, or why nothing could be compared */
+            finding?: string;
+            /**
+             * Format: int64
+             * @description Rows that were compared
+             */
+            rows: number;
+            /** Format: int64 */
+            tables: number;
         };
         Version: {
             go: string;

@@ -21,7 +21,7 @@ export function outletAttention(o: OutletStatus): number {
   if (o.phase === "waiting" || o.error) {
     return 3;
   }
-  if (o.dead_letters > 0 || o.lost_events > 0 || o.retention?.level === "lost") {
+  if (o.dead_letters > 0 || o.verified?.equal === false || o.lost_events > 0 || o.retention?.level === "lost") {
     return 2;
   }
   return o.phase === "paused" ? 1 : 0;

@@ -2,7 +2,7 @@ import { useEffect, useRef, useState } from "react";
 import { Button, Table } from "react-bootstrap";
 import { sendForLines } from "../../api/client";
 import type { OutletStatus, TableVerdict, Verification } from "../../api/types";
-import { count } from "../../parts/numbers";
+import { count, localMoment } from "../../parts/numbers";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
 
@@ -68,6 +68,12 @@ export function VerifyTab({ outlet }: { outlet: OutletStatus }) {
         <p role="status">
           Loading again for this outlet alone: {result.fixes.map((f) => `${f.rows ? `${count(f.rows)} ${f.rows === 1 ? "row" : "rows"}` : "all rows"} of ${f.table}`).join(", ")}. Compare once more
           when that is done.
+        </p>
+      )}
+      {!result && !busy && outlet.verified && (
+        <p className={outlet.verified.equal ? undefined : "trouble"}>
+          {outlet.verified.equal ? `${count(outlet.verified.rows)} rows of ${outlet.verified.tables} tables were equal` : `Not equal: ${outlet.verified.finding ?? ""}`},{" "}
+          {localMoment(outlet.verified.at)}.
         </p>
       )}
       <Trouble error={trouble} />

@@ -127,6 +127,11 @@ const OutletLine = memo(function OutletLine({ outlet: o }: { outlet: OutletStatu
           {count(o.dead_letters)} dead letters
         </Link>
       )}
+      {o.verified?.equal === false && (
+        <Link className="trouble" to={`/outlets/${o.name}/verify`}>
+          not equal
+        </Link>
+      )}
       {o.error && (
         <span className="trouble clipped" title={o.error}>
           {o.error}

@@ -81,6 +81,11 @@ const OutletNode = memo(function OutletNode({ outlet }: { outlet: OutletStatus }
           {outlet.waiting_behind > 0 && `, ${count(outlet.waiting_behind)} events behind them`}
         </p>
       )}
+      {outlet.verified && (
+        <p className={outlet.verified.equal ? "note" : "trouble"}>
+          <Link to={`/outlets/${outlet.name}/verify`}>{outlet.verified.equal ? "Equal" : "Not equal"}</Link> to the source, {localMoment(outlet.verified.at)}
+        </p>
+      )}
       {outlet.error && <Trouble text={outlet.error} />}
     </div>
   );
