@@ -109,7 +109,7 @@ func cutover(t *testing.T, from, engine string) {
 		return err == nil
 	})
 	_, errs, code = s.cli("cutover", "moved", "--abort")
-	require.Equal(t, 1, code)
+	require.Equal(t, 3, code)
 	require.Contains(t, errs, "no cut over of outlet \"moved\" keeps writers out")
 }
 

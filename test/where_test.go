@@ -89,6 +89,23 @@ func TestWhere(t *testing.T) {
 	require.Len(t, v.Differences, 2)
 	require.True(t, i.verified("c0", "--fix").Equal)
 
+	// Why one event went out, and another did not.
+	from := i.next("circulation")
+	run(t, db, "INSERT INTO loans (loan_id, branch_id) VALUES (800, 3)", "UPDATE loans SET branch_id = 1 WHERE loan_id = 800", "UPDATE loans SET note = 'x' WHERE loan_id = 800")
+	i.reached("circulation", db)
+	i.caughtUp("c0")
+	for n, says := range [][]string{{"tables      passes", "branch_id == 3: it holds for the row (branch_id 3)", "message ", "delivered   it was delivered"},
+		{"it holds for the row before, and does not hold for the row after (branch_id 3 → 1)", "it is a delete", "delivered "},
+		{"where       stops", "it does not hold for the row before, and does not hold for the row after (branch_id 1)", "kept back   it is kept back"}} {
+		out, errs, code := i.cli("why", "c0", fmt.Sprint(from+int64(n)))
+		require.Zero(t, code, errs)
+		for _, text := range says {
+			require.Contains(t, out, text)
+		}
+	}
+	_, _, refused := i.cli("why", "c0", "99999999")
+	require.NotZero(t, refused)
+
 	// What cannot be used is refused where it is written, with its place.
 	p := i.refused(http.MethodPost, "/v1/outlets/wrong", map[string]any{"source": "circulation", "where": map[string]string{"loans": "brnach_id == 3"}})
 	require.Contains(t, p.Detail, "(branch_id?)")

@@ -104,6 +104,7 @@ func (s *Server) routes() {
 	s.trialRoutes()
 	s.journalRoutes()
 	s.verifyRoutes()
+	s.whyRoutes()
 	s.cutoverRoutes()
 	describeFields(s.api.OpenAPI().Components.Schemas)
 	s.kinds, s.engines = kindsOf(s.api.OpenAPI().Components.Schemas), enginesOf(s.api.OpenAPI().Components.Schemas)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 
@@ -28,6 +29,19 @@ func (s *Server) verifyRoutes() {
 	registry := s.api.OpenAPI().Components.Schemas
 	op.Responses = map[string]*huma.Response{"200": {Description: "Lines of JSON, as they come", Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: huma.SchemaFromType(registry, typeOf[CompareLine]())}}}}
 	s.live(op, s.verifyOutlet)
+}
+
+func (s *Server) whyRoutes() {
+	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/why", "whyOutlet", "What became of one event at an outlet, and by what", "outlets"), func(ctx context.Context, in *struct {
+		Named
+		Offset int64 `query:"offset" required:"true" minimum:"1"`
+	}) (*body[service.Why], error) {
+		w, err := s.service.Outlets.Why(ctx, in.Name, in.Offset)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[service.Why]{*w}, nil
+	})
 }
 
 func (s *Server) verifyOutlet(w http.ResponseWriter, r *http.Request) {

@@ -262,3 +262,22 @@ func (c *Catalog) OutletHistory(ctx context.Context, outlet int64) (points []byt
 	}
 	return points, err
 }
+
+// LetterFate is why an event is a dead letter, or waits behind one.
+type LetterFate struct {
+	State    string    `json:"state" enum:"dead,behind"`
+	Error    string    `json:"error,omitempty"`
+	Attempts int       `json:"attempts"`
+	FirstAt  time.Time `json:"first_at"`
+	LastAt   time.Time `json:"last_at"`
+}
+
+// LetterAt is the dead letter of an offset; [ErrNotFound] where that is none.
+func (c *Catalog) LetterAt(ctx context.Context, outlet, offset int64) (*LetterFate, error) {
+	rows, _ := c.Pool.Query(ctx, "SELECT state, error, attempts, first_at, last_at FROM rillmark.dead_letter WHERE outlet_id = $1 AND event_offset = $2", outlet, offset)
+	one, err := pgx.CollectExactlyOneRow(rows, pgx.RowToAddrOfStructByPos[LetterFate])
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return one, err
+}

@@ -3,6 +3,7 @@ package shape
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/google/cel-go/cel"
 	"github.com/google/cel-go/checker"
@@ -345,3 +346,57 @@ func (b *BoundEventCondition) image(image []change.Value, columns []int) any {
 
 // Parent implements [interpreter.Activation].
 func (b *BoundEventCondition) Parent() interpreter.Activation { return nil }
+
+// Says is what the condition makes of an event, with the values that it looks at.
+func (b *BoundEventCondition) Says(e *change.Event) string {
+	word := func(v Verdict) string {
+		return map[Verdict]string{Fails: "does not hold", Holds: "holds", Unknown: "is not known"}[v]
+	}
+	var text string
+	switch {
+	case b.row == nil:
+		text = "it " + word(b.about(e)) + " for the event"
+	case e.Operation == change.Update:
+		text = fmt.Sprintf("it %s for the row before, and %s for the row after", word(b.row.VerdictOn(e.Before)), word(b.row.VerdictOn(e.After)))
+	default:
+		text = "it " + word(b.row.VerdictOn(e.Image())) + " for the row"
+	}
+	var values []string
+	for _, i := range b.Uses() {
+		if len(values) == maxSaid {
+			values = append(values, "…")
+			break
+		}
+		value := said(e.Before, i)
+		if after := said(e.After, i); e.Before == nil || after != value && e.After != nil {
+			if value = after; e.Before != nil {
+				value = said(e.Before, i) + " → " + after
+			}
+		}
+		values = append(values, b.schema.Columns[i].Name+" "+value)
+	}
+	if len(values) > 0 {
+		text += " (" + strings.Join(values, ", ") + ")"
+	}
+	return text
+}
+
+// maxSaid is how many values are shown.
+const maxSaid = 6
+
+// said is a value of an image in a few letters.
+func said(image []change.Value, column int) string {
+	switch {
+	case image == nil:
+		return "–"
+	case image[column].Presence == change.Omitted:
+		return "not in the log"
+	case image[column].Presence == change.Null:
+		return "null"
+	}
+	text := []rune(string(image[column].Text[:min(len(image[column].Text), 200)]))
+	if len(text) > 40 {
+		return string(text[:40]) + "…"
+	}
+	return string(text)
+}

@@ -606,6 +606,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/outlets/{name}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of one event at an outlet, and by what */
+        get: operations["whyOutlet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/schemas": {
         parameters: {
             query?: never;
@@ -1834,6 +1851,17 @@ export interface components {
             /** @description These; all that the rest chooses without it */
             ids?: number[];
             table?: string;
+        };
+        LetterFate: {
+            /** Format: int64 */
+            attempts: number;
+            error?: string;
+            /** Format: date-time */
+            first_at: string;
+            /** Format: date-time */
+            last_at: string;
+            /** @enum {string} */
+            state: "dead" | "behind";
         };
         LetterPage: {
             /**
@@ -3232,6 +3260,32 @@ export interface components {
         Version: {
             go: string;
             version: string;
+        };
+        Why: {
+            /** @description The event as the journal has it */
+            event?: unknown;
+            /**
+             * @description waits: it is behind the committed offset; dead: it is a dead letter; behind-dead: it waits behind one of its row
+             * @enum {string}
+             */
+            fate: "kept-back" | "waits" | "delivered" | "dead" | "behind-dead";
+            /** @description Of a dead letter: why, and how often it was tried */
+            letter?: components["schemas"]["LetterFate"];
+            /** @description What it becomes; nothing where it was kept back */
+            messages: components["schemas"]["Preview"][];
+            /** Format: int64 */
+            offset: number;
+            outlet: string;
+            /** @description What was asked, in order, until something kept it back */
+            steps: components["schemas"]["WhyStep"][];
+            /** @description That in a sentence */
+            text: string;
+        };
+        WhyStep: {
+            passes: boolean;
+            text: string;
+            /** @enum {string} */
+            what: "audience" | "tables" | "operations" | "where" | "changes";
         };
     };
     responses: never;
@@ -4664,6 +4718,39 @@ export interface operations {
                         /** @description How the comparison of a table stands, about once a second, and when it is done */
                         table?: components["schemas"]["TableVerdict"];
                     };
+                };
+            };
+        };
+    };
+    whyOutlet: {
+        parameters: {
+            query: {
+                offset: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -1,0 +1,53 @@
+package cli
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"rillmark/internal/service"
+)
+
+func (a *app) why() *cobra.Command {
+	return &cobra.Command{Use: "why OUTLET OFFSET", Short: "Say what became of one event at an outlet, and by what",
+		Long:    "Which pattern takes its table, what each condition makes of it, which messages it becomes, and\nwhether it is delivered, waits, or is a dead letter.",
+		Example: "  rillmark why reporting 4821", Args: exactly("OUTLET", "OFFSET"), RunE: func(c *cobra.Command, args []string) error {
+			offset, err := strconv.ParseInt(args[1], 10, 64)
+			if err != nil {
+				return usage("%q is no offset", args[1])
+			}
+			var w service.Why
+			raw, err := a.call(c.Context(), http.MethodGet, fmt.Sprintf("/v1/outlets/%s/why?offset=%d", url.PathEscape(args[0]), offset), nil, &w)
+			if err != nil || a.json {
+				return firstOf(err, func() error { return a.printJSON(raw) })
+			}
+			if len(w.Event) > 0 {
+				if err := a.printEvent(w.Event); err != nil {
+					return err
+				}
+			}
+			for _, step := range w.Steps {
+				word := map[bool]string{true: "passes", false: "stops"}[step.Passes]
+				fmt.Fprintf(a.out, "%-11s %-7s %s\n", step.What, word, step.Text) //nolint:errcheck // a closed terminal
+			}
+			for i := range w.Messages {
+				m := &w.Messages[i]
+				line := "message     " + m.Type
+				for _, part := range [][2]string{{"topic", m.Topic}, {"key", m.Key}, {"partition", m.Partition}} {
+					if part[1] != "" {
+						line += ", " + part[0] + " " + part[1]
+					}
+				}
+				fmt.Fprintf(a.out, "%s, %s bytes\n", line, count(int64(m.Size))) //nolint:errcheck // a closed terminal
+				if m.Problem != "" {
+					fmt.Fprintf(a.out, "            cannot be sent: %s\n", m.Problem) //nolint:errcheck // a closed terminal
+				}
+			}
+			fmt.Fprintf(a.out, "%-11s %s\n", strings.ReplaceAll(w.Fate, "-", " "), w.Text) //nolint:errcheck // a closed terminal
+			return nil
+		}}
+}
