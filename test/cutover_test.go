@@ -32,6 +32,7 @@ func cutover(t *testing.T, from, engine string) {
 		"CREATE VIEW named AS SELECT name FROM members")
 	to := targetOf(t, engine)
 	s.keeps("moved", to, map[string]any{"schema": "moved", "offsets": to.database + ".outlets"})
+	s.keeps("past", to, map[string]any{"schema": "past", "keep": "versions", "offsets": to.database + ".past_outlets"})
 	s.resume()
 	s.settled()
 	writer := s.source
@@ -49,6 +50,9 @@ func cutover(t *testing.T, from, engine string) {
 	require.Contains(t, out, ".members.member_id goes on with 4")
 	require.Regexp(t, `1 × view: \S*\.named`, out)
 	require.Contains(t, out, "read_only")
+
+	_, errs, code = s.cli("cutover", "past")
+	require.Equal(t, 5, code, errs)
 
 	// Somebody writes, and goes on to.
 	_, errs, code = s.cli("cutover", "moved", "--yes", "--wait", "1s")
@@ -132,17 +136,10 @@ func (s *stage) followsBack(t *testing.T, to *side) {
 	}
 	source["connection"] = connection
 	s.must(http.MethodPost, "/v1/sources/new", source, nil)
-	s.must(http.MethodPost, "/v1/sources/new/resume", nil, nil)
+	_, errs, code := s.cli("source", "resume", "new", "--wait")
+	require.Zero(t, code, errs)
 	s.must(http.MethodPost, "/v1/destinations/old", s.source.at, nil)
 	s.must(http.MethodPost, "/v1/outlets/back", map[string]any{"source": "new", "destination": "old", to.engine: options, "retry": map[string]any{"first_wait": "20ms", "longest_wait": "300ms"}}, nil)
-	s.eventually("the new database is followed", func() bool {
-		for _, one := range s.status().Sources {
-			if one.Name == "new" && one.Phase == "running" && len(one.Tables) > 0 {
-				return true
-			}
-		}
-		return false
-	})
 	to.run("INSERT INTO moved.members (name) VALUES ('Joris')", "UPDATE moved.fines SET amount = 7 WHERE fine_id = 7")
 	s.eventually("it comes back", func() bool {
 		rows, err := s.source.rows(t.Context(), "SELECT amount FROM fines WHERE fine_id = 7")

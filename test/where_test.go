@@ -106,10 +106,28 @@ func TestWhere(t *testing.T) {
 	_, _, refused := i.cli("why", "c0", "99999999")
 	require.NotZero(t, refused)
 
+	// What is refused is kept as it went out: a row that enters is an insert.
+	run(t, to, "ALTER TABLE c0.loans ADD CHECK (note IS DISTINCT FROM 'poison')")
+	run(t, db, "INSERT INTO loans (loan_id, branch_id, note) VALUES (801, 1, 'poison')", "UPDATE loans SET branch_id = 3 WHERE loan_id = 801")
+	i.reached("circulation", db)
+	i.caughtUp("c0")
+	letters := i.letters("c0")
+	require.Len(t, letters.Items, 1)
+	require.Equal(t, "insert", letters.Items[0].Operation)
+	why, _, _ := i.cli("why", "c0", fmt.Sprint(letters.Items[0].Offset))
+	require.Contains(t, why, "dead        it is a dead letter")
+	run(t, to, "ALTER TABLE c0.loans DROP CONSTRAINT loans_note_check")
+	_, errs, code := i.cli("dead-letter", "retry", "c0", "--all")
+	require.Zero(t, code, errs)
+	i.eventually("it is there", func() bool {
+		n := 0
+		return to.QueryRow(t.Context(), "SELECT count(*) FROM c0.loans WHERE loan_id = 801").Scan(&n) == nil && n == 1
+	})
+
 	// What cannot be used is refused where it is written, with its place.
 	p := i.refused(http.MethodPost, "/v1/outlets/wrong", map[string]any{"source": "circulation", "where": map[string]string{"loans": "brnach_id == 3"}})
 	require.Contains(t, p.Detail, "(branch_id?)")
-	_, errs, code := i.cli("outlet", "add", "wrong", "--source", "circulation", "--where", `loans=branch_id ==`)
+	_, errs, code = i.cli("outlet", "add", "wrong", "--source", "circulation", "--where", `loans=branch_id ==`)
 	require.NotZero(t, code)
 	require.Contains(t, errs, "line 1, column")
 	_, errs, code = i.cli("outlet", "add", "flagged", "--source", "circulation", "--where", `loans=note == "a, b" && branch_id == 3`, "--where", "plain=n < 5")

@@ -262,7 +262,7 @@ func (s *Source) take(r engine.Report) {
 	if r.Doing != "" {
 		s.set(func(st *Status) {
 			st.Doing = r.Doing
-			if r.Doing != "connecting" {
+			if !r.Preparing {
 				st.Phase, st.Error, st.Code = PhaseRunning, "", ""
 			}
 		})

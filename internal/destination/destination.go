@@ -76,6 +76,8 @@ type CounterSetter interface {
 	// SetCounters sets the counters of the outlet's tables, which are named as in the
 	// source; one that cannot be set has a note that says why.
 	SetCounters(ctx context.Context, counters []move.Counter) ([]move.CounterSet, error)
+	// Current reports whether a table has each row as it is now, and nothing else.
+	Current(table string) bool
 }
 
 // Framer is a destination whose protocol puts more around a message than its own

@@ -170,4 +170,6 @@ type Report struct {
 	Message string
 	// Doing, where not empty, replaces what the status page says is going on.
 	Doing string
+	// Preparing says that what it is doing comes before anything is followed.
+	Preparing bool
 }

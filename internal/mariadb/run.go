@@ -122,7 +122,7 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	if err != nil {
 		return err
 	}
-	sink.Report(engine.Report{Doing: "connecting"})
+	sink.Report(engine.Report{Preparing: true, Doing: "connecting"})
 	if err := r.connect(ctx); err != nil {
 		return err
 	}

@@ -142,6 +142,7 @@ func (s *sender) refusedEvents(ctx context.Context, dead []refusal) (map[int64]c
 		return found, s.netEvents(ctx, newest, keep)
 	}
 	offsets := slices.Sorted(maps.Keys(wanted))
+	filter := s.Filter()
 	var e change.Event
 	for len(offsets) > 0 {
 		batch, err := s.Store.Reader(s.Origin.SourceID, offsets[0], journal.ReaderOptions{For: s.ID}).TryNext(ctx)
@@ -152,10 +153,15 @@ func (s *sender) refusedEvents(ctx context.Context, dead []refusal) (map[int64]c
 			break // letters says so
 		}
 		for batch.Next(&e) {
-			if wanted[e.Offset] {
-				s.Origin.Fill(&e)
-				keep(&e) //nolint:errcheck // it never fails
+			if !wanted[e.Offset] {
+				continue
 			}
+			s.Origin.Fill(&e)
+			// It is kept as it went out: by a condition an update may be an insert or a delete.
+			if _, err := filter.Admits(&e); err != nil {
+				return nil, Unfit(s.Name, err)
+			}
+			keep(&e) //nolint:errcheck // it never fails
 		}
 		if err := batch.Err(); err != nil {
 			return nil, err

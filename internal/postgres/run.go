@@ -198,7 +198,7 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	if err != nil {
 		return err
 	}
-	sink.Report(engine.Report{Doing: "connecting"})
+	sink.Report(engine.Report{Preparing: true, Doing: "connecting"})
 	if r.control, err = c.Connect(ctx, "control"); err != nil {
 		return err
 	}

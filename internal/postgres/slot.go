@@ -161,7 +161,7 @@ func (r *run) tellWhoIsWaitedFor(ctx context.Context, done <-chan struct{}) {
 			err := r.control.QueryRow(ctx, `SELECT pid, coalesce(usename::text, ''), coalesce(to_char(xact_start, 'YYYY-MM-DD HH24:MI:SS'), '')
 				FROM pg_stat_activity WHERE backend_xid IS NOT NULL ORDER BY xact_start LIMIT 1`).Scan(&pid, &user, &since)
 			if err == nil {
-				r.sink.Report(engine.Report{Doing: fmt.Sprintf("making the replication slot: waiting for the transaction of user %s (process %d), open since %s UTC", user, pid, since)})
+				r.sink.Report(engine.Report{Preparing: true, Doing: fmt.Sprintf("making the replication slot: waiting for the transaction of user %s (process %d), open since %s UTC", user, pid, since)})
 			}
 		}
 	}

@@ -204,12 +204,15 @@ func (s *Outlets) checkMovedTables(ctx context.Context, m *mover, r *CutoverRepo
 	if err != nil {
 		return base.Answer(err, "source", m.source.Name)
 	}
-	var unready, keyless, private []string
+	var unready, keyless, private, past []string
 	for table, state := range states {
 		if engine.Away(state.State) || !filter.AdmitsTable(table) {
 			continue
 		}
 		r.tables = append(r.tables, table)
+		if !m.counters.Current(table) {
+			past = append(past, table)
+		}
 		switch {
 		case state.State != engine.StateFollowing:
 			unready = append(unready, table+" is "+state.State)
@@ -221,7 +224,7 @@ func (s *Outlets) checkMovedTables(ctx context.Context, m *mover, r *CutoverRepo
 		}
 	}
 	slices.Sort(r.tables)
-	for _, list := range [][]string{unready, keyless, private} {
+	for _, list := range [][]string{unready, keyless, private, past} {
 		slices.Sort(list)
 	}
 	switch {
@@ -234,6 +237,9 @@ func (s *Outlets) checkMovedTables(ctx context.Context, m *mover, r *CutoverRepo
 	}
 	if len(keyless) > 0 {
 		add("keys", change.Missing, someOf(keyless)+": without a key they cannot be compared", "give them a key, or leave them out of the outlet")
+	}
+	if len(past) > 0 {
+		add("keep", change.Missing, someOf(past)+": with deleted rows or former versions among its rows it is no table that a system can go on with", "move with an outlet that keeps current rows")
 	}
 	if len(private) > 0 {
 		add("private columns", change.Note, someOf(private)+": what the source's rules mask or hash arrives so in the target", "take the rule away and reload the table, if the values are needed there")

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"rillmark/internal/destination"
+	"rillmark/internal/destination/sql"
 	"rillmark/internal/mariadb/moving"
 	"rillmark/internal/move"
 )
@@ -30,4 +31,10 @@ func (d *Destination) SetCounters(ctx context.Context, counters []move.Counter) 
 		all = append(all, set)
 	}
 	return all, nil
+}
+
+// Current implements [destination.CounterSetter].
+func (d *Destination) Current(table string) bool {
+	kept, err := d.options.Kept()
+	return err == nil && kept(table) == sql.Current
 }
