@@ -20,6 +20,8 @@ import (
 // are equal.
 func TestCutover(t *testing.T)               { cutover(t, "postgresql", "postgresql") }
 func TestCutoverBetweenMariaDB(t *testing.T) { cutover(t, "mariadb", "mariadb") }
+func TestCutoverIntoMariaDB(t *testing.T)    { cutover(t, "postgresql", "mariadb") }
+func TestCutoverFromMariaDB(t *testing.T)    { cutover(t, "mariadb", "postgresql") }
 
 func cutover(t *testing.T, from, engine string) {
 	t.Parallel()
@@ -131,6 +133,8 @@ func (s *stage) followsBack(t *testing.T, to *side) {
 	if to.engine == "mariadb" {
 		source["engine"] = "mariadb"
 		connection["user"], connection["password"] = "capture", to.capture
+	}
+	if s.source.engine == "mariadb" {
 		options["offsets"] = s.source.database + ".outlets"
 		s.source.run("GRANT READ_ONLY ADMIN ON *.* TO keeper")
 	}
@@ -139,7 +143,7 @@ func (s *stage) followsBack(t *testing.T, to *side) {
 	_, errs, code := s.cli("source", "resume", "new", "--wait")
 	require.Zero(t, code, errs)
 	s.must(http.MethodPost, "/v1/destinations/old", s.source.at, nil)
-	s.must(http.MethodPost, "/v1/outlets/back", map[string]any{"source": "new", "destination": "old", to.engine: options, "retry": map[string]any{"first_wait": "20ms", "longest_wait": "300ms"}}, nil)
+	s.must(http.MethodPost, "/v1/outlets/back", map[string]any{"source": "new", "destination": "old", s.source.engine: options, "retry": map[string]any{"first_wait": "20ms", "longest_wait": "300ms"}}, nil)
 	to.run("INSERT INTO moved.members (name) VALUES ('Joris')", "UPDATE moved.fines SET amount = 7 WHERE fine_id = 7")
 	s.eventually("it comes back", func() bool {
 		rows, err := s.source.rows(t.Context(), "SELECT amount FROM fines WHERE fine_id = 7")
