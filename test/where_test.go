@@ -135,7 +135,7 @@ func TestWhere(t *testing.T) {
 	out, _, _ := i.cli("outlet", "show", "flagged")
 	require.Contains(t, out, `note == "a, b" && branch_id == 3`)
 
-	// A column that a condition names goes: the outlet holds, and goes on once it is told otherwise.
+	// A column that a condition names is dropped: the outlet holds until the condition is changed.
 	run(t, db, "ALTER TABLE loans DROP COLUMN is_open", "INSERT INTO loans (loan_id, branch_id) VALUES (900, 1)")
 	require.Contains(t, i.outletIs("c3", "holds", func(o outletStatus) bool { return o.Phase == "failed" }).Error, "is_open")
 	_, errs, code = i.cli("outlet", "edit", "c3", "--set", "where.loans=branch_id == 1")

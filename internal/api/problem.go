@@ -61,6 +61,8 @@ var statusOf = map[string]int{
 	"script-refused":       http.StatusUnprocessableEntity,
 	"left-behind":          http.StatusGone,
 	"not-known":            http.StatusConflict,
+	"not-shown":            http.StatusInternalServerError,
+	"rows-not-kept":        http.StatusInsufficientStorage,
 	"not-ready":            http.StatusConflict,
 	"not-equal":            http.StatusConflict,
 	"still-written":        http.StatusConflict,

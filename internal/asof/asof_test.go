@@ -202,3 +202,17 @@ func TestWhatIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 2, n)
 }
+
+// TestNoRoomOnDisk: rows that memory has no room for need a folder; without one there is an
+// error, and no row is lost in silence.
+func TestNoRoomOnDisk(t *testing.T) {
+	v := schemaOf("id", "note")
+	table := New(t.TempDir()+"/gone", 200)
+	var err error
+	for n := 0; n < 10 && err == nil; n++ {
+		err = table.Apply(&change.Event{Operation: change.Insert, Table: "public.loans", Schema: v, After: values(fmt.Sprint(n), "a note")})
+	}
+	require.ErrorContains(t, err, "memory has no room for")
+	require.ErrorIs(t, err, os.ErrNotExist)
+	require.NoError(t, table.Close())
+}

@@ -10,7 +10,6 @@ import (
 	"io"
 	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 )
 
@@ -23,7 +22,6 @@ type store struct {
 	join   func(older, newer []byte) ([]byte, error)
 	memory map[string][]byte
 	bytes  int
-	folder string // of the files; empty while there are none
 	files  []*run
 }
 
@@ -74,13 +72,6 @@ func (s *store) put(key string, entry []byte) error {
 
 // spill writes what is in memory into a file of its own.
 func (s *store) spill() error {
-	if s.folder == "" {
-		folder, err := os.MkdirTemp(s.dir, "rillmark-rows-")
-		if err != nil {
-			return err
-		}
-		s.folder = folder
-	}
 	keys := slices.Sorted(maps.Keys(s.memory))
 	at := 0
 	one, err := s.write(func() (string, []byte, error) {
@@ -113,16 +104,25 @@ func (s *store) compact() error {
 		return err
 	}
 	for _, old := range s.files {
-		err = errors.Join(err, old.file.Close(), os.Remove(old.file.Name()))
+		err = errors.Join(err, old.file.Close())
 	}
 	s.files = []*run{one}
 	return err
 }
 
-// write makes a file of keys in order.
-func (s *store) write(next func() (string, []byte, error)) (*run, error) {
-	file, err := os.CreateTemp(s.folder, "run-")
+// write makes a file of keys in order. The file has no name from the start, so that nothing
+// is left of it after a kill.
+func (s *store) write(next func() (string, []byte, error)) (_ *run, err error) {
+	file, err := os.CreateTemp(s.dir, "rillmark-rows-")
 	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			file.Close() //nolint:errcheck // the first error is the one to tell
+		}
+	}()
+	if err := os.Remove(file.Name()); err != nil {
 		return nil, err
 	}
 	r := &run{file: file}
@@ -234,15 +234,12 @@ func (s *store) empty() error {
 	return s.close()
 }
 
-// close removes the files.
+// close gives the files back.
 func (s *store) close() (err error) {
 	for _, one := range s.files {
 		err = errors.Join(err, one.file.Close())
 	}
-	if s.folder != "" {
-		err = errors.Join(err, os.RemoveAll(filepath.Clean(s.folder)))
-	}
-	s.files, s.folder = nil, ""
+	s.files = nil
 	return err
 }
 

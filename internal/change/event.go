@@ -53,8 +53,8 @@ type Event struct {
 	Engine      Engine
 	// Place is where in the source's log the change stands.
 	Place uint64
-	// For is the outlet that the event is for alone; 0 for everybody. Readers that do
-	// not speak for that outlet pass it over.
+	// For is the only outlet that gets the event; 0: every reader gets it. Other
+	// readers skip it.
 	For int64
 }
 

@@ -11,7 +11,7 @@ type Row struct {
 	// Rekeyed is the other half's key where a changed key makes two events.
 	Rekeyed []Value
 	Body    []byte
-	// For is the outlet that the event is for alone; 0 for everybody.
+	// For is the only outlet that gets the event; 0: every reader gets it.
 	For int64
 }
 

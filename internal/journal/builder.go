@@ -35,7 +35,7 @@ type Table struct {
 	Name        string
 	Fingerprint change.Fingerprint
 	Columns     int
-	// For is the outlet that the events are for alone; 0 for everybody.
+	// For is the only outlet that gets the events; 0: every reader gets them.
 	For int64
 }
 

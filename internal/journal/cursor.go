@@ -20,8 +20,8 @@ type Cursor struct {
 	// Wants, where not nil, selects tables whose events are read, messages having
 	// none; others are passed over, which takes a tenth of reading them.
 	Wants func(table string) bool
-	// For is the outlet that is read for: events that are for another one alone are
-	// passed over. 0 reads what is for everybody, [Everyone] all there is.
+	// For is the outlet that reads: events of which another outlet is the only reader
+	// are skipped. 0 skips all of those, [Everyone] none.
 	For int64
 	// Passed counts the events that were passed over since Reset, those that are no
 	// longer kept among them.

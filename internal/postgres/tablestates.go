@@ -188,7 +188,7 @@ func (r *run) readPartition(t *tables.Table, name string) {
 		t.Load.Progress.Leaves = append(t.Load.Progress.Leaves, name)
 	case t.Load != nil && t.Load.Progress.Kind != load.Refetch:
 		if t.Load.Progress.Apart() {
-			t.Load.Progress = loads.Progress{} // the new rows are in no part, and for everybody
+			t.Load.Progress = loads.Progress{} // every reader gets the new rows, which no part has
 		}
 		t.Load.Restart() // its order may have passed the new rows already
 	case r.config.Load:

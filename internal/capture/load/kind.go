@@ -18,7 +18,7 @@ type Audience struct {
 }
 
 // What is what a load reads, in words for the table's note and the events of a part;
-// empty for a load of all rows for everybody.
+// empty for a load of all rows that every reader gets.
 func (a Ask) What() string {
 	var what string
 	if a.Where != "" {

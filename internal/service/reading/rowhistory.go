@@ -318,7 +318,7 @@ func (h *historian) message(e *change.Event) (found, error) {
 		return found{}, err
 	}
 	if len(h.out.Messages) != 1 || h.out.Messages[0].EncodeError != nil {
-		return found{}, fmt.Errorf("offset %d cannot be shown", e.Offset)
+		return found{}, &engine.Fault{Code: "not-shown", Message: fmt.Sprintf("the event at offset %d cannot be written as JSON", e.Offset), Fix: "`rillmark watch` with --from and --until shows what is around it"}
 	}
 	return found{offset: e.Offset, body: slices.Clone(h.out.Messages[0].Body), row: e.Operation.IsRow()}, nil
 }

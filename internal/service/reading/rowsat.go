@@ -123,7 +123,7 @@ func (s *Reading) fold(ctx context.Context, source int64, r *RowsAt, first, last
 				continue // a message
 			}
 			if err := r.table.Apply(&e); err != nil {
-				return err
+				return &engine.Fault{Code: "rows-not-kept", Message: "the rows of " + r.Table + " cannot be worked out", Cause: err, Fix: "see that the service's folder for temporary files (TMPDIR) has room"}
 			}
 			r.CommittedAt = e.Transaction.CommittedAt
 		}
