@@ -306,6 +306,8 @@ type cutover struct {
 	// were equal.
 	stopped bool
 	offset  int64
+	// over is set once the outlet is paused: writers may be at the target from then on.
+	over bool
 }
 
 func (c *cutover) note(level, step, text string) {
@@ -361,7 +363,8 @@ func (c *cutover) run(ctx context.Context) (*CutoverResult, error) {
 	if err := c.SetRunning(ctx, c.record.Name, false, fmt.Sprintf("cut over at offset %d", c.offset)); err != nil {
 		return nil, err
 	}
-	if err := c.store(ctx, catalog.CutoverDone); err != nil {
+	c.over = true
+	if err := c.store(context.WithoutCancel(ctx), catalog.CutoverDone); err != nil {
 		return nil, err
 	}
 	c.note("info", "done", fmt.Sprintf("cut over at offset %d: the outlet is paused, and writers may go to its database", c.offset))
@@ -481,6 +484,9 @@ func (c *cutover) writtenSince(ctx context.Context, offset int64) (string, error
 
 // undo takes back what a cut over did that has failed for a reason.
 func (c *cutover) undo(ctx context.Context, why error) error {
+	if c.over {
+		return why
+	}
 	if ctx.Err() != nil {
 		why = errors.New("the call for it was ended")
 	}
