@@ -92,6 +92,34 @@ func TestPartsOfAJournal(t *testing.T) {
 	refused("nothing lies between both places", "outlet", "rewind", "archive", "--to", "mark:noon", "--until", "mark:noon")
 	refused("give until, too", "outlet", "rewind", "archive", "--to", "mark:noon", "--return")
 	refused("read with until", "outlet", "rewind", "desk", "--to", "mark:morning", "--until", "mark:noon")
+
+	// An end stays while the outlet is paused by hand; resumed twice, it goes on beyond.
+	door := newFunction(t)
+	refuse := func(*http.Request, []byte) int { return http.StatusServiceUnavailable }
+	door.set(refuse)
+	say("destination", "add", "door", "--kind", "http", "--url", "http://"+door.address)
+	say("outlet", "add", "door", "--source", "circulation", "--destination", "door", "--from", "mark:morning")
+	say("outlet", "pause", "door")
+	say("outlet", "rewind", "door", "--to", "mark:morning", "--until", "mark:noon")
+	ends := func(phase string) func(outletStatus) bool {
+		return func(o outletStatus) bool { return o.Phase == phase && o.Until == all[59].offset() }
+	}
+	i.outletIs("door", "tries", ends("waiting"))
+	say("outlet", "pause", "door")
+	i.outletIs("door", "keeps its end", ends("paused"))
+	require.Contains(t, say("outlet", "resume", "door"), "resumed")
+	i.outletIs("door", "tries again", ends("waiting"))
+	door.set(nil)
+	i.outletIs("door", "pauses at the mark", func(o outletStatus) bool {
+		return o.Phase == "paused" && o.Committed == all[59].offset() && o.Until == 0
+	})
+	door.set(refuse)
+	say("outlet", "rewind", "door", "--to", "mark:morning", "--until", "mark:noon")
+	i.outletIs("door", "tries", ends("waiting"))
+	say("outlet", "resume", "door")
+	i.outletIs("door", "has no end", func(o outletStatus) bool { return o.Until == 0 })
+	door.set(nil)
+	i.outletIs("door", "goes on", func(o outletStatus) bool { return o.Committed > all[59].offset() && o.Phase == "running" })
 }
 
 // TestLoadOnlySourcesRunOnce: a source that only loads ends by itself when all is loaded,

@@ -295,32 +295,6 @@ func TestStateDatabaseRefusesWrites(t *testing.T) {
 	f.equals(t, db, "loans")
 }
 
-// TestTwoInstances holds that two services on one state database never write the
-// same journal, and that the second takes over.
-func TestTwoInstances(t *testing.T) {
-	t.Parallel()
-	first, name := begin(t, "", "CREATE TABLE loans (loan_id integer PRIMARY KEY)")
-	db := connect(t, sourceServer(t), name)
-	first.resume()
-	first.settled("circulation", db)
-	second := &instance{t: t, folder: t.TempDir(), state: first.state, stateDB: first.stateDB}
-	second.configure("")
-	t.Cleanup(func() { second.stop(syscall.SIGKILL) })
-	second.start()
-	second.eventually("it stands by", func() bool {
-		sources := second.status().Sources
-		return len(sources) == 1 && sources[0].Phase == "standby" && sources[0].Error == ""
-	})
-	run(t, db, "INSERT INTO loans SELECT generate_series(1, 100)")
-	first.reached("circulation", db)
-	second.eventually("both show the same journal", func() bool { return first.next("circulation") == second.next("circulation") })
-	first.stop(syscall.SIGKILL)
-	second.settled("circulation", db)
-	run(t, db, "DELETE FROM loans WHERE loan_id % 2 = 0")
-	second.reached("circulation", db)
-	proveJournal(t, second.journal("circulation")).equals(t, db, "loans")
-}
-
 // TestTokenAndSecrets holds that beyond loopback nothing goes without the token,
 // and that no secret can be read back.
 func TestTokenAndSecrets(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"time"
 
@@ -47,12 +48,18 @@ type Source struct {
 	Catalog *catalog.Catalog
 	Store   journal.Journals
 	Log     func(level, event, message string)
+	// Instance is the id of this process among those on the state database.
+	Instance string
 	// Once has the source end when it has caught up.
 	Once bool
 	// Complete is called when a source that was to load only has done so, and CaughtUp
 	// when one that runs once has; they must not wait for the end of Run.
 	Complete, CaughtUp func()
 	Stats              *Stats
+
+	// former are the instances that this one took the source over from, the last of them;
+	// only Run uses it.
+	former []string
 
 	mu     sync.Mutex
 	status Status
@@ -131,13 +138,20 @@ const codeHeld = "held-elsewhere"
 // standbyWait is how often it is asked whether another instance still does.
 const standbyWait = 2 * time.Second
 
+// mostFormer instances may hold on to something at the source.
+const mostFormer = 8
+
 // Run captures until ctx is done.
 func (s *Source) Run(ctx context.Context) {
 	wait := firstWait
 	last := ""
 	for {
 		began := time.Now()
-		s.set(func(st *Status) { st.Phase = PhaseStarting })
+		s.set(func(st *Status) {
+			if st.Phase != PhaseStandby { // which lasts until it captures
+				st.Phase = PhaseStarting
+			}
+		})
 		err := guard.Run(func() error { return s.once(ctx) })
 		if stack := guard.Stack(err); stack != "" {
 			s.Log("error", "panic", stack)
@@ -209,11 +223,14 @@ func (s *Source) once(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	writer, head, err := s.Store.TakeOver(ctx, s.ID, false)
+	writer, head, err := s.Store.TakeOver(ctx, s.ID, s.Instance)
 	if err != nil {
 		return stateFault(err)
 	}
 	defer writer.Close(ctx)
+	if head.Former != "" && head.Former != s.Instance && !slices.Contains(s.former, head.Former) {
+		s.former = append(s.former[max(0, len(s.former)-mostFormer+1):], head.Former)
+	}
 	tables, err := s.Catalog.TableStates(ctx, s.ID)
 	if err != nil {
 		return stateFault(err)
@@ -236,7 +253,7 @@ func (s *Source) once(ctx context.Context) error {
 	group.Go(func() error { return stateFault(to.store(ctx, parcels)) })
 	group.Go(func() error { return s.keepCounts(ctx, writer) })
 	group.Go(func() error {
-		err := built.Run(ctx, engine.Start{Checkpoint: head.Checkpoint, Tables: tables, Once: s.Once, Reloads: reloads}, to)
+		err := built.Run(ctx, engine.Start{Checkpoint: head.Checkpoint, Tables: tables, Once: s.Once, Reloads: reloads, Reader: s.Instance, Former: s.former}, to)
 		to.end(err)
 		if err == nil {
 			err = errors.New("the engine ended without being asked to")

@@ -94,10 +94,10 @@ type Replay struct {
 }
 
 // Rewind sets an outlet's committed offset, back or forward, and begins a new run. The
-// end of an earlier replay no longer holds; that of an outlet that runs once does.
+// end of an earlier replay no longer holds; that of an outlet that runs once now does.
 func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64, part Replay) error {
 	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.outlet_offset SET committed = $2, run = run + 1, committed_at = now(),
-			until = CASE WHEN $3 > 0 THEN $3 WHEN return_to IS NULL THEN until END, return_to = $4, runs_on = $5
+			until = CASE WHEN $3 > 0 THEN $3 WHEN return_to IS NULL AND EXISTS (SELECT FROM rillmark.outlet WHERE id = $1 AND running) THEN until END, return_to = $4, runs_on = $5
 		WHERE outlet_id = $1`, outlet, committed, part.Until, part.ReturnTo, part.RunsOn)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound

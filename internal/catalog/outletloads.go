@@ -40,3 +40,30 @@ func (c *Catalog) EndOutletLoad(ctx context.Context, l *OutletLoad) error {
 	_, err := c.Pool.Exec(ctx, "DELETE FROM rillmark.outlet_load WHERE outlet_id = $1 AND table_name = $2 AND condition = $3", l.Outlet, l.Table, l.Condition)
 	return err
 }
+
+// AskedReload is a reload of a table that was asked of an instance that does not capture
+// its source.
+type AskedReload struct {
+	Source           int64
+	SourceOf         string
+	Table, Condition string
+}
+
+// AskReload puts on record that the instance that captures a source is to reload a table.
+func (c *Catalog) AskReload(ctx context.Context, source int64, table, condition string) error {
+	_, err := c.Pool.Exec(ctx, "INSERT INTO rillmark.reload (source_id, table_name, condition) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING", source, table, condition)
+	return err
+}
+
+// AskedReloads are those that no instance has taken on yet, oldest first.
+func (c *Catalog) AskedReloads(ctx context.Context) ([]AskedReload, error) {
+	rows, _ := c.Pool.Query(ctx, `SELECT r.source_id, s.name, r.table_name, r.condition
+		FROM rillmark.reload r JOIN rillmark.source s ON s.id = r.source_id ORDER BY r.asked_at, r.table_name`)
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[AskedReload])
+}
+
+// EndAskedReload takes one off the record.
+func (c *Catalog) EndAskedReload(ctx context.Context, r *AskedReload) error {
+	_, err := c.Pool.Exec(ctx, "DELETE FROM rillmark.reload WHERE source_id = $1 AND table_name = $2 AND condition = $3", r.Source, r.Table, r.Condition)
+	return err
+}

@@ -59,6 +59,9 @@ func (c *Catalog) NewInstance() *Instance {
 	return &Instance{catalog: c, id: hex.EncodeToString(id[:]), wake: make(chan struct{}, 1)}
 }
 
+// ID is the instance's, new with each process.
+func (i *Instance) ID() string { return i.id }
+
 // Renew says that the instance lives.
 func (i *Instance) Renew(ctx context.Context) error {
 	asked := time.Now()

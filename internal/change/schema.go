@@ -106,6 +106,12 @@ func (c *Column) TypeName() string {
 	return c.Type + " (" + string(c.Treatment) + ")"
 }
 
+// Treated is the column once its values are masked or hashed.
+func (c Column) Treated(to Treatment) Column {
+	c.Treatment, c.Rule, c.Element, c.Bits, c.Labels = to, RuleText, "", 0, nil
+	return c
+}
+
 // Schema is one version of a table's definition. It is not changed once
 // [NewSchema] has made it, and may be shared between goroutines.
 type Schema struct {

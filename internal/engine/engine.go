@@ -92,6 +92,10 @@ type Start struct {
 	Once bool
 	// Reloads asks for loads while the run goes on.
 	Reloads <-chan Reload
+	// Reader names the instance that runs; Former are those that ran the source before
+	// and do so no longer, though a server may think so.
+	Reader string
+	Former []string
 }
 
 // Reload asks that a table's rows be read anew.

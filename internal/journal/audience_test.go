@@ -14,7 +14,7 @@ import (
 func TestEventsForOneOutlet(t *testing.T) {
 	s, _ := store(t, Options{SegmentBytes: 1 << 20})
 	ctx := t.Context()
-	w, _, err := s.TakeOver(ctx, 1, false)
+	w, _, err := s.TakeOver(ctx, 1, "")
 	require.NoError(t, err)
 	b := NewBuilder(0)
 	tx := &change.OpenTransaction{ID: "1", CommitTime: 1}

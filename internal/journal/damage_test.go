@@ -29,7 +29,7 @@ func damaged(t *testing.T, s *Store, from int64) (read int64, d *Damage) {
 func TestDamageIsTold(t *testing.T) {
 	s, pool := store(t, Options{TailBytes: 1})
 	ctx := t.Context()
-	w, _, err := s.TakeOver(ctx, 1, false)
+	w, _, err := s.TakeOver(ctx, 1, "")
 	require.NoError(t, err)
 	for range 12 {
 		b := block(w.Next(), loans, 3)
@@ -92,7 +92,7 @@ func TestDamageIsTold(t *testing.T) {
 	_, err = pool.Exec(ctx, "DELETE FROM rillmark.journal_counted")
 	require.NoError(t, err)
 	w.Close(ctx)
-	again, _, err := s.TakeOver(ctx, 1, false)
+	again, _, err := s.TakeOver(ctx, 1, "")
 	require.NoError(t, err)
 	require.NoError(t, again.Append(ctx, []*Block{block(37, loans, 1)}, nil, nil))
 	_, err = s.Merge(ctx, 1, 0)

@@ -12,10 +12,10 @@ import (
 type Journals interface {
 	Reading
 	Retention
-	// TakeOver makes the caller the one writer of a source's journal: an append of
-	// whoever was before fails with [ErrFenced] from then on. Where a writer lives it is
-	// refused with [ErrHeld], unless force is set.
-	TakeOver(ctx context.Context, source int64, force bool) (Appender, Head, error)
+	// TakeOver makes the caller, an instance of the service, the one writer of a source's
+	// journal: an append of whoever was before fails with [ErrFenced] from then on. It is
+	// refused with [ErrHeld] while another instance that lives writes it.
+	TakeOver(ctx context.Context, source int64, instance string) (Appender, Head, error)
 	// StartGeneration has the next event of a journal that nobody writes now begin another
 	// generation; in the same step the source's position is forgotten, and all its tables
 	// are to be loaded anew. Offsets go on. The generation's number is the next, or least

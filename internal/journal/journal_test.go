@@ -65,14 +65,14 @@ func block(first int64, schema *change.Schema, n int) *Block {
 func TestAnOldWriterIsFenced(t *testing.T) {
 	s, _ := store(t, Options{})
 	ctx := t.Context()
-	first, head, err := s.TakeOver(ctx, 1, false)
+	first, head, err := s.TakeOver(ctx, 1, "")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), head.Next)
 	require.NoError(t, first.Append(ctx, []*Block{block(1, loans, 3)}, []byte("a"), nil))
-	_, _, err = s.TakeOver(ctx, 1, false)
+	_, _, err = s.TakeOver(ctx, 1, "")
 	require.ErrorIs(t, err, ErrHeld, "while a writer lives, nobody takes over by chance")
 
-	second, head, err := s.TakeOver(ctx, 1, true)
+	second, head, err := s.takeOver(ctx, 1, "", true)
 	require.NoError(t, err)
 	require.Equal(t, int64(4), head.Next)
 	require.Equal(t, "a", string(head.Checkpoint))
@@ -114,7 +114,7 @@ func readAll(t *testing.T, s *Store, from int64, options ReaderOptions) (offsets
 func TestUpkeepChangesNoOffset(t *testing.T) {
 	s, pool := store(t, Options{SegmentBytes: 4000, TailBytes: 1})
 	ctx := t.Context()
-	w, _, err := s.TakeOver(ctx, 1, false)
+	w, _, err := s.TakeOver(ctx, 1, "")
 	require.NoError(t, err)
 	for n := range 200 {
 		schema := loans
@@ -168,7 +168,7 @@ func TestUpkeepChangesNoOffset(t *testing.T) {
 func TestUnwantedBlocksAreSkipped(t *testing.T) {
 	s, pool := store(t, Options{TailBytes: 1})
 	ctx := t.Context()
-	w, _, err := s.TakeOver(ctx, 1, false)
+	w, _, err := s.TakeOver(ctx, 1, "")
 	require.NoError(t, err)
 	for _, b := range []*Block{block(1, loans, 2), block(3, holds, 2), block(5, loans, 2)} {
 		require.NoError(t, w.Append(ctx, []*Block{b}, nil, nil))
@@ -201,7 +201,7 @@ func TestUnwantedBlocksAreSkipped(t *testing.T) {
 func TestAWaitingReaderIsWoken(t *testing.T) {
 	s, _ := store(t, Options{})
 	ctx := t.Context()
-	w, _, err := s.TakeOver(ctx, 1, false)
+	w, _, err := s.TakeOver(ctx, 1, "")
 	require.NoError(t, err)
 	got := make(chan int64, 1)
 	r := s.Reader(1, 1, ReaderOptions{Poll: time.Hour})
@@ -238,7 +238,7 @@ func rest(payload []byte) (events []string, passed int64, err error) {
 func TestEventsOfOneTableExpire(t *testing.T) {
 	s, _ := store(t, Options{SegmentBytes: 4000, TailBytes: 1})
 	ctx := t.Context()
-	w, _, err := s.TakeOver(ctx, 1, false)
+	w, _, err := s.TakeOver(ctx, 1, "")
 	require.NoError(t, err)
 	var want []int64
 	for n := range 200 {

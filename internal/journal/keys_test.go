@@ -16,7 +16,7 @@ import (
 func TestFiltersOfKeys(t *testing.T) {
 	s, pool := store(t, Options{SegmentBytes: 1 << 20, TailBytes: 1})
 	ctx := t.Context()
-	w, _, err := s.TakeOver(ctx, 1, false)
+	w, _, err := s.TakeOver(ctx, 1, "")
 	require.NoError(t, err)
 	random := seeded.Random(t, 3)
 	const blocks, each = 60, 1500

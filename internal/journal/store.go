@@ -56,6 +56,8 @@ type Head struct {
 	// Checkpoint is the source's position in the engine's own form; nil before
 	// the first append.
 	Checkpoint []byte
+	// Former is the instance that wrote the journal before a take-over; else empty.
+	Former string
 }
 
 // Head reads a journal's head.

@@ -41,11 +41,15 @@ const lockClass = 0x72696c6c
 // ErrHeld says that another process writes this journal right now.
 var ErrHeld = errors.New("another instance holds this source's journal")
 
-// TakeOver makes the caller the one writer of a source's journal: it raises the
-// epoch, so that an append of whoever was before fails with [ErrFenced]. An
-// advisory lock shows that a writer lives, so that two instances don't take the
-// journal from each other without end; force takes over anyway.
-func (s *Store) TakeOver(ctx context.Context, source int64, force bool) (Appender, Head, error) {
+// TakeOver makes an instance the one writer of a source's journal: it raises the epoch, so
+// that an append of whoever was before fails with [ErrFenced]. An advisory lock shows at
+// once that a writer has gone. One that is frozen, or cut off, keeps its lock for as long
+// as its connection stands; when its instance's line has run out, its session is ended.
+func (s *Store) TakeOver(ctx context.Context, source int64, instance string) (Appender, Head, error) {
+	return s.takeOver(ctx, source, instance, false)
+}
+
+func (s *Store) takeOver(ctx context.Context, source int64, instance string, force bool) (Appender, Head, error) {
 	config := s.pool.Config().ConnConfig.Copy()
 	config.RuntimeParams["synchronous_commit"] = "on" // a checkpoint must not outlive its block
 	config.RuntimeParams["lock_timeout"] = "20s"      // a hung writer's lock is not waited for without end
@@ -55,7 +59,7 @@ func (s *Store) TakeOver(ctx context.Context, source int64, force bool) (Appende
 		return nil, Head{}, fmt.Errorf("opening the journal: %w", err)
 	}
 	w := &Writer{store: s, conn: conn, source: source}
-	head, err := w.takeOver(ctx, force)
+	head, err := w.takeOver(ctx, instance, force)
 	if err != nil {
 		conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // the first error is the one to tell
 		return nil, Head{}, err
@@ -65,19 +69,53 @@ func (s *Store) TakeOver(ctx context.Context, source int64, force bool) (Appende
 	return w, head, nil
 }
 
-func (w *Writer) takeOver(ctx context.Context, force bool) (Head, error) {
+// lock takes the lock that a writer has while it lives.
+func (w *Writer) lock(ctx context.Context) error {
+	const try = "SELECT pg_try_advisory_lock($1, $2)"
 	var held bool
-	if err := w.conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1, $2)", lockClass, int32(w.source)).Scan(&held); err != nil {
+	if err := w.conn.QueryRow(ctx, try, lockClass, int32(w.source)).Scan(&held); err != nil || held {
+		return err
+	}
+	var ended bool
+	err := w.conn.QueryRow(ctx, `SELECT coalesce(bool_or(pg_terminate_backend(l.pid, $4)), false)
+		FROM pg_locks l JOIN pg_stat_activity a USING (pid), rillmark.journal_head h
+		WHERE l.locktype = 'advisory' AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())
+			AND l.classid = $1::int::oid AND l.objid = $2::int::oid AND l.objsubid = 2 AND l.granted
+			AND h.source_id = $2 AND h.owner IS NOT NULL
+			AND NOT EXISTS (SELECT FROM rillmark.instance i WHERE i.id = h.owner AND i.until > now())
+			AND a.backend_start < now() - $3::interval -- a younger one may not have written yet whose it is`,
+		lockClass, int32(w.source), settled, endWait.Milliseconds()).Scan(&ended)
+	if err != nil {
+		return err
+	}
+	if ended {
+		if err := w.conn.QueryRow(ctx, try, lockClass, int32(w.source)).Scan(&held); err != nil || held {
+			return err
+		}
+	}
+	return ErrHeld
+}
+
+const (
+	// settled is how old a writer's session is whose instance is on record by now.
+	settled = 2 * time.Second
+	// endWait is how long it is waited for the end of a session.
+	endWait = 3 * time.Second
+)
+
+func (w *Writer) takeOver(ctx context.Context, instance string, force bool) (Head, error) {
+	if err := w.lock(ctx); err != nil && (!force || !errors.Is(err, ErrHeld)) {
+		if errors.Is(err, ErrHeld) {
+			return Head{}, err
+		}
 		return Head{}, fmt.Errorf("taking the journal over: %w", err)
 	}
-	if !held && !force {
-		return Head{}, ErrHeld
-	}
 	var h Head
-	err := w.conn.QueryRow(ctx, `INSERT INTO rillmark.journal_head AS head (source_id, epoch) VALUES ($1, 1)
-		ON CONFLICT (source_id) DO UPDATE SET epoch = head.epoch + 1
-		RETURNING generation, epoch, first_offset, next_offset, checkpoint`, w.source).
-		Scan(&h.Generation, &h.Epoch, &h.First, &h.Next, &h.Checkpoint)
+	err := w.conn.QueryRow(ctx, `WITH before AS (SELECT owner FROM rillmark.journal_head WHERE source_id = $1)
+		INSERT INTO rillmark.journal_head AS head (source_id, epoch, owner) VALUES ($1, 1, nullif($2, ''))
+		ON CONFLICT (source_id) DO UPDATE SET epoch = head.epoch + 1, owner = excluded.owner
+		RETURNING generation, epoch, first_offset, next_offset, checkpoint, coalesce((SELECT owner FROM before), '')`, w.source, instance).
+		Scan(&h.Generation, &h.Epoch, &h.First, &h.Next, &h.Checkpoint, &h.Former)
 	if err != nil {
 		return Head{}, fmt.Errorf("taking the journal over: %w", err)
 	}

@@ -61,6 +61,8 @@ type tableLoad struct {
 	bytes     int
 	// sound is the newest place up to which a snapshot was known to see every commit.
 	sound stream.Place
+	// unsure counts the snapshots in a row of which that was not known.
+	unsure int
 	// listed and layout are what was looked up last, when the table had that version.
 	listed  *catalogue.Table
 	layout  *rows.Layout

@@ -400,6 +400,23 @@ func (r *run) loadBegins(j *job) {
 	r.tellLoads(false)
 }
 
+// longUnsure is after how many snapshots of which nothing is known it is said that the load
+// waits.
+const longUnsure = 20
+
+// noteWait says what a load waits for that does not know what its snapshots see; the lock is
+// held.
+func (l *loader) noteWait(j *job, known bool) {
+	if known {
+		j.load.unsure = 0
+		return
+	}
+	if j.load.unsure++; j.load.unsure == longUnsure {
+		l.run.sink.Report(engine.Report{Level: "warn", Event: "load-waits", Message: j.table.state.Table + ": its load waits for the server's next commit, which shows what a snapshot sees. A lock of an instant would show it, too; " +
+			"the login needs LOCK TABLES for it, and a distributed transaction that is prepared (XA RECOVER lists them) holds it up"})
+	}
+}
+
 // what says which part of a table a load reads; empty for all of it.
 func (p *progress) what() string {
 	return load.Ask{Where: p.Where, For: p.For}.What()
@@ -412,6 +429,7 @@ func (l *loader) deliver(j *job, s *snapshot, c *chunk) error {
 		return errAgain
 	}
 	low, known := r.loads.past.low(s, j.load.sound)
+	l.noteWait(j, known)
 	if !known || low.Before(j.load.floor) {
 		return errAgain // what lies before it was not kept: the next snapshot is later
 	}

@@ -34,7 +34,20 @@ type checkpoint struct {
 	Server uint32 `json:"server,omitempty"`
 	// Prepared are the distributed transactions that wait for their end, oldest first.
 	Prepared []prepared `json:"prepared,omitempty"`
+	// Ended are the distributed transactions that have ended last. The server logs an end
+	// before its engine carries it out: after a crash in between, the transaction is prepared
+	// still, and can be ended once more, in another way.
+	Ended []ended `json:"ended,omitempty"`
 }
+
+// ended is a distributed transaction whose end is in the log.
+type ended struct {
+	prepared
+	Committed bool `json:"committed,omitempty"`
+}
+
+// maxEnded is about how many sessions may end a distributed transaction at the same time.
+const maxEnded = 16
 
 // prepared is a distributed transaction whose rows are in the log and whose end is not.
 type prepared struct {
@@ -116,13 +129,35 @@ func (p *position) taken(g binlog.GTID, digest uint32) {
 	p.Open, p.Rows, p.Index = "", 0, 0
 }
 
-// forget takes a distributed transaction off the list and is what was known of it.
-func (p *position) forget(x binlog.XID) (was prepared, known bool) {
-	i := slices.IndexFunc(p.Prepared, func(one prepared) bool { return one.XID == x })
-	if i < 0 {
-		return prepared{}, false
+// waiting is a distributed transaction that waits for its end; nil where none is known.
+func (p *position) waiting(x binlog.XID) *prepared {
+	for i := range p.Prepared {
+		if p.Prepared[i].XID == x {
+			return &p.Prepared[i]
+		}
 	}
-	was = p.Prepared[i]
-	p.Prepared = slices.Delete(slices.Clone(p.Prepared), i, i+1)
-	return was, true
+	return nil
+}
+
+// ending is how a distributed transaction has ended; nil where that is not known.
+func (p *position) ending(x binlog.XID) *ended {
+	for i := range p.Ended {
+		if p.Ended[i].XID == x {
+			return &p.Ended[i]
+		}
+	}
+	return nil
+}
+
+// prepare puts a distributed transaction on the list of those that wait for their end.
+func (p *position) prepare(one prepared) {
+	p.Ended = slices.DeleteFunc(slices.Clone(p.Ended), func(e ended) bool { return e.XID == one.XID })
+	p.Prepared = append(p.Prepared, one)
+}
+
+// end takes a distributed transaction off the list.
+func (p *position) end(one prepared, committed bool) {
+	p.Prepared = slices.DeleteFunc(slices.Clone(p.Prepared), func(waits prepared) bool { return waits.XID == one.XID })
+	rest := slices.DeleteFunc(slices.Clone(p.Ended), func(e ended) bool { return e.XID == one.XID })
+	p.Ended = append(rest[max(0, len(rest)-maxEnded+1):], ended{one, committed})
 }

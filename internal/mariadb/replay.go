@@ -74,7 +74,7 @@ func (r *run) prepare(x binlog.XID, before string) error {
 			return &engine.Fault{Code: "too-many-prepared", Final: true, Message: fmt.Sprintf("more than %d distributed transactions are prepared at once", maxPrepared), Fix: "commit or roll back those that XA RECOVER lists, then resume the source"}
 		}
 		r.keepPrepared(x, g)
-		r.at.Prepared = append(r.at.Prepared, prepared{XID: x, Group: g.head.String(), Before: before, Undone: slices.Clone(g.undone), place: r.tx.end})
+		r.at.prepare(prepared{XID: x, Group: g.head.String(), Before: before, Undone: slices.Clone(g.undone), place: r.tx.end})
 		r.sink.Touch()
 		return nil
 	})
@@ -111,19 +111,17 @@ func (r *run) giveKept(x binlog.XID) *group {
 // prepared.
 func (r *run) complete(ctx context.Context, s *stream.Stream) error {
 	g := &r.group
-	var was prepared
-	var known bool
+	var was *prepared
+	var before *ended
 	var kept *group
 	r.under(func() {
-		kept = r.giveKept(g.head.XID)
-		for _, p := range r.at.Prepared {
-			if p.XID == g.head.XID {
-				was, known = p, true
-			}
-		}
+		kept, was, before = r.giveKept(g.head.XID), r.at.waiting(g.head.XID), r.at.ending(g.head.XID)
 	})
+	if was == nil && before != nil && !before.Committed {
+		was = &before.prepared // its rollback was logged, and not carried out
+	}
 	switch {
-	case !known || g.rolled:
+	case was == nil || g.rolled:
 	case kept != nil:
 		if err := r.sink.Locked(func() error { return r.takeHeld(ctx, s, kept) }); err != nil {
 			return err
@@ -138,13 +136,19 @@ func (r *run) complete(ctx context.Context, s *stream.Stream) error {
 		}
 	}
 	return r.sink.Locked(func() error {
-		if _, known := r.at.forget(g.head.XID); known {
+		switch {
+		case was != nil:
+			r.at.end(*was, !g.rolled)
 			r.loads.past.committed(xaCommit{xid: g.head.XID, at: r.tx.end, prepared: was.place})
 			return nil
-		}
-		if g.rolled {
+		case before != nil && g.rolled:
+			r.at.end(before.prepared, false)
+			return r.mayHaveChanged(fmt.Sprintf("the rollback of the distributed transaction %q, whose commit was logged before a crash", g.head.XID.Global), nil, 0)
+		case before != nil:
+			return r.mayHaveChanged(fmt.Sprintf("the second commit of the distributed transaction %q, whose first was logged before a crash", g.head.XID.Global), nil, 0)
+		case g.rolled:
 			return nil
 		}
-		return r.mayHaveChanged(fmt.Sprintf("the commit of the distributed transaction %q, whose rows had been prepared before the log was followed", g.head.XID.Global), nil, 0)
+		return r.mayHaveChanged(fmt.Sprintf("the commit of the distributed transaction %q, whose rows are not in the log that was followed: it was prepared before that log began, or a crash has lost them", g.head.XID.Global), nil, 0)
 	})
 }

@@ -60,6 +60,7 @@ func (l *loader) standStill(ctx context.Context, j *job, s *snapshot) error {
 	clean := false
 	r.under(func() {
 		low, known := r.loads.past.low(s, j.load.sound)
+		l.noteWait(j, known)
 		changes, _ := j.load.between(low)
 		clean = known && !low.Before(j.load.floor) && len(changes) == 0 && j.current()
 	})

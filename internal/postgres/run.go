@@ -224,7 +224,10 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 			return err
 		}
 	}
-	stream, err := stream.Open(ctx, c)
+	if err := stream.Release(ctx, r.control, c.SlotName(), start.Former); err != nil {
+		return c.Explain(err)
+	}
+	stream, err := stream.Open(ctx, c, start.Reader)
 	if err != nil {
 		return err
 	}

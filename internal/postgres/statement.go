@@ -196,6 +196,8 @@ func joined(before, statement string) string {
 	switch {
 	case before == "" || before == statement:
 		return statement
+	case statement == "":
+		return before
 	case len(before)+len(statement) < maxStatement:
 		return before + ";\n" + statement
 	}
@@ -271,6 +273,9 @@ func (r *run) repartitioned(t *tables.Table, now, guests map[uint32]string, plac
 
 // goes puts on record that a table is dropped or renamed; a unit is open.
 func (r *run) goes(t *tables.Table, statement string, place session.LSN) {
+	if t.Statement != "" { // none of its rows has come since
+		statement, t.Statement = joined(t.Statement, statement), ""
+	}
 	body := change.SchemaChange{Previous: t.State.Schema, Statement: statement}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), Body: body.Encode()})
 	t.State.State, t.State.Note, t.Load = engine.StateGone, goneNote, nil

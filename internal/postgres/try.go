@@ -53,7 +53,7 @@ func try(ctx context.Context, c *session.Config, own []string, ready func(), eac
 	if err := r.publishTrial(ctx, own); err != nil {
 		return err
 	}
-	stream, err := stream.Open(ctx, c)
+	stream, err := stream.Open(ctx, c, "trial")
 	if err != nil {
 		return err
 	}

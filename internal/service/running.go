@@ -186,7 +186,7 @@ func (s *running) alignSource(record *catalog.Source) {
 	if old != nil && old.record.ID == record.ID {
 		stats = old.capture.Stats
 	}
-	one.capture = &capture.Source{ID: record.ID, Name: record.Name, Catalog: s.Catalog, Store: s.Store, Stats: stats,
+	one.capture = &capture.Source{ID: record.ID, Name: record.Name, Catalog: s.Catalog, Store: s.Store, Stats: stats, Instance: s.Instance.ID(),
 		Engine: func() (engine.Engine, error) {
 			if record.Broken != nil {
 				return nil, record.Broken

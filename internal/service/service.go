@@ -111,6 +111,8 @@ func Open(ctx context.Context, config *config.Config, logger *slog.Logger, patie
 	poolConfig.MaxConns = stateSessions
 	poolConfig.ConnConfig.ConnectTimeout = 5 * time.Second
 	poolConfig.ConnConfig.RuntimeParams["application_name"] = "rillmark state"
+	// An instance that is frozen in a transaction keeps others waiting no longer.
+	poolConfig.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = "10s"
 	pool, err := pgxpool.NewWithConfig(ctx, poolConfig)
 	if err != nil {
 		return nil, err

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"rillmark/internal/capture"
 	"rillmark/internal/capture/load"
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
@@ -287,6 +288,10 @@ func (s *Sources) reload(ctx context.Context, record *catalog.Source, table, con
 		cancel()
 		if taken || ctx.Err() != nil {
 			return err
+		}
+		if one.capture.Status().Phase == capture.PhaseStandby {
+			// What another instance's capture has in its memory counts, not the record.
+			return s.Catalog.AskReload(ctx, record.ID, table, condition)
 		}
 	}
 	unlock, err := s.running.holdStill()

@@ -15,6 +15,7 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/catalogue"
 	"rillmark/internal/mariadb/session"
+	"rillmark/internal/mariadb/stream"
 	"rillmark/internal/mariadb/wire"
 )
 
@@ -27,7 +28,7 @@ func Check(ctx context.Context, c *session.Config) []change.Check {
 	}
 	defer conn.Close()
 	checks := []change.Check{connection(c, conn)}
-	for _, one := range []func(context.Context, *session.Config, *wire.Conn) ([]change.Check, error){server, log, rights, clock, tables} {
+	for _, one := range []func(context.Context, *session.Config, *wire.Conn) ([]change.Check, error){server, log, rights, clock, position, tables} {
 		more, err := one(ctx, c, conn)
 		if err != nil {
 			return append(checks, failed("source", c.Explain(err), ""))
@@ -223,6 +224,32 @@ func rights(ctx context.Context, c *session.Config, conn *wire.Conn) ([]change.C
 		}
 	}
 	return checks, nil
+}
+
+// position looks whether the log has the place that a source is to follow from.
+func position(ctx context.Context, c *session.Config, conn *wire.Conn) ([]change.Check, error) {
+	if c.From == "" {
+		return nil, nil
+	}
+	from, err := stream.ParseGTIDs(c.From)
+	if err != nil {
+		return nil, err
+	}
+	row, err := conn.One(ctx, "SELECT @@global.gtid_binlog_pos")
+	if err != nil {
+		return nil, err
+	}
+	now, err := stream.ParseGTIDs(row[0])
+	if err != nil {
+		return nil, err
+	}
+	for domain, at := range from {
+		if end, known := now[domain]; !known || at.Sequence > end.Sequence {
+			return []change.Check{{Name: "place to follow from", Verdict: change.Missing, Found: fmt.Sprintf("the log ends at %s, before %s", row[0], c.From), Why: "what is committed until it comes there would be passed over, or belongs to another server",
+				Fix: "give from_position the place where the load ended, as SELECT @@gtid_binlog_pos shows it there"}}, nil
+		}
+	}
+	return []change.Check{{Name: "place to follow from", Verdict: change.Good, Found: c.From + " lies in the log, which ends at " + row[0]}}, nil
 }
 
 // clock compares the server's with ours.

@@ -37,11 +37,28 @@ type Stream struct {
 	cause  atomic.Pointer[engine.Fault]
 }
 
-// Open connects and identifies the server.
-func Open(ctx context.Context, c *session.Config) (*Stream, error) {
+// nameOf is what the server lists a reader's session under. The reader comes first, since
+// the server cuts long names.
+func nameOf(reader string) string { return "rillmark stream " + reader + " " }
+
+// Release ends the sessions of former readers of the source's slot that the server has not
+// noticed to be gone: it would wait for them for its wal_sender_timeout.
+func Release(ctx context.Context, conn *pgx.Conn, slot string, former []string) error {
+	for _, reader := range former {
+		if _, err := conn.Exec(ctx, `SELECT pg_terminate_backend(a.pid) FROM pg_replication_slots s JOIN pg_stat_activity a ON a.pid = s.active_pid
+			WHERE s.slot_name = $1 AND starts_with(a.application_name, $2)`, slot, nameOf(reader)); err != nil {
+			return fmt.Errorf("releasing the slot: %w", err)
+		}
+	}
+	return nil
+}
+
+// Open connects and identifies the server. reader is who reads, for [Release].
+func Open(ctx context.Context, c *session.Config, reader string) (*Stream, error) {
 	s := &Stream{config: c, asked: make(chan struct{}, 1)}
 	config := c.Session("stream").Config.Copy()
 	config.RuntimeParams["replication"] = "database"
+	config.RuntimeParams["application_name"] = nameOf(reader) + c.Source
 	// After TLS, so that what is read is the protocol and not its encrypted form.
 	config.AfterNetConnect = func(_ context.Context, _ *pgconn.Config, conn net.Conn) (net.Conn, error) {
 		s.in = wire.NewConn(conn)

@@ -1,0 +1,127 @@
+package test
+
+import (
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestMariaDBModes: sources that only load, that run until they have caught up, and that
+// follow from where somebody else's load ended; parts of tables that are loaded again, and
+// trials that leave nothing behind.
+func TestMariaDBModes(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, nil)
+	name, db := mariaDatabase(t, m, "CREATE TABLE works (id int PRIMARY KEY, title varchar(40), branch int)", "INSERT INTO works SELECT seq, concat('work ', seq), seq % 5 FROM seq_1_to_500")
+	i := newInstance(t, stateServer(t), "").start()
+	source := func(id string, more map[string]any) map[string]any {
+		d := mariaSource(t, m, map[string]any{"match": name + ".works"})
+		for key, value := range more {
+			d[key] = value
+		}
+		i.must(http.MethodPost, "/v1/sources/"+id, d, nil)
+		return d
+	}
+	say := func(args ...string) string {
+		t.Helper()
+		out, errs, code := i.cli(args...)
+		require.Zero(t, code, "%v: %s%s", args, out, errs)
+		return out
+	}
+	table := name + ".works"
+
+	source("loads", map[string]any{"mode": "load-only"})
+	for n := 1; n <= 2; n++ {
+		require.Contains(t, say("source", "run", "loads"), "has caught up")
+		require.Len(t, ofTable(i.journal("loads"), table, "existing"), 500*n)
+	}
+	mariaRun(t, db, "INSERT INTO works VALUES (501, 'late', 1)")
+	require.Empty(t, ofTable(i.journal("loads"), table, "insert"), "it follows nothing")
+
+	source("runs", nil)
+	require.Contains(t, say("source", "run", "runs"), "has caught up")
+	mariaRun(t, db, "UPDATE works SET title = 'changed' WHERE id = 501", "DELETE FROM works WHERE id = 500")
+	require.Contains(t, say("source", "run", "runs"), "has caught up")
+	require.Len(t, ofTable(i.journal("runs"), table, "update"), 1)
+	require.Len(t, ofTable(i.journal("runs"), table, "delete"), 1)
+	require.Contains(t, say("source", "run", "runs"), "nothing to do")
+	proveJournal(t, i.journal("runs")).mariaEquals(t, db, name, "works")
+
+	// A distributed transaction that was prepared before the first start, and decided after it.
+	conn, err := db.Conn(t.Context())
+	require.NoError(t, err)
+	defer conn.Close() //nolint:errcheck // the test ends
+	xa := func(statements ...string) {
+		t.Helper()
+		for _, s := range statements {
+			_, err := conn.ExecContext(t.Context(), s)
+			require.NoError(t, err, s)
+		}
+	}
+	xa("XA START 'early'", "INSERT INTO works VALUES (600, 'prepared before', 2)", "XA END 'early'", "XA PREPARE 'early'")
+	var position string
+	require.NoError(t, db.QueryRowContext(t.Context(), "SELECT @@gtid_binlog_pos").Scan(&position))
+	source("follows", map[string]any{"mode": "follow-only", "from_position": position})
+	source("whole", nil)
+	for _, id := range []string{"follows", "whole"} {
+		i.must(http.MethodPost, "/v1/sources/"+id+"/resume", nil, nil)
+	}
+	i.eventually("both follow", func() bool { return i.phaseOf("follows") == "running" && i.phaseOf("whole") == "running" })
+	i.eventually("the load says what it waits for", func() bool {
+		out, _, _ := i.cli("log")
+		return strings.Contains(out, "its load waits for the server's next commit")
+	})
+	xa("XA COMMIT 'early'")
+	mariaRun(t, db, "INSERT INTO works VALUES (601, 'after', 3)")
+	for _, id := range []string{"follows", "whole"} {
+		i.eventually("the journal of "+id+" has the rows", func() bool {
+			came := make(map[string]bool)
+			for _, e := range ofTable(i.journal(id), table, "insert", "existing") {
+				came[string(e.Data.Key["id"])] = true
+			}
+			return came["601"] && (came["600"] || id == "follows")
+		})
+	}
+	require.Empty(t, ofTable(i.journal("follows"), table, "existing", "loaded"))
+	i.eventually("a row that was prepared before the place from which it follows makes the table stale", func() bool {
+		for _, s := range i.status().Sources {
+			if s.Name == "follows" {
+				return s.Tables[0].State == "stale" && strings.Contains(s.Tables[0].Note, "distributed transaction")
+			}
+		}
+		return false
+	})
+	proveJournal(t, i.journal("whole")).mariaEquals(t, db, name, "works")
+
+	// A part of a table again.
+	i.eventually("its load is done", func() bool {
+		return len(ofTable(i.journal("whole"), table, "loaded")) > 0 && i.phaseOf("whole") == "running"
+	})
+	before, voids := len(ofTable(i.journal("whole"), table, "existing")), len(ofTable(i.journal("whole"), table, "void"))
+	say("source", "reload", "whole", table, "--where", "branch = 3")
+	i.eventually("the part has come", func() bool { return len(ofTable(i.journal("whole"), table, "existing")) > before })
+	events := i.journal("whole")
+	var part int
+	require.NoError(t, db.QueryRowContext(t.Context(), "SELECT count(*) FROM works WHERE branch = 3").Scan(&part))
+	require.Len(t, ofTable(events, table, "existing"), before+part)
+	require.Len(t, ofTable(events, table, "void"), voids, "a part that is read again voids nothing")
+	_, errs, code := i.cli("source", "reload", "whole", table, "--where", "brnch = 3")
+	require.NotZero(t, code)
+	require.Contains(t, errs, "Unknown column 'brnch'")
+
+	for _, wrong := range []string{"0-1", "first", "0-1-99999999"} {
+		d := mariaSource(t, m, map[string]any{"match": table})
+		d["mode"], d["from_position"] = "follow-only", wrong
+		code, raw, err := i.call(http.MethodPost, "/v1/sources/wrong/check", d)
+		require.NoError(t, err)
+		if code == http.StatusOK {
+			require.Contains(t, string(raw), `"missing"`, "%s: %s", wrong, raw)
+		}
+	}
+	require.Contains(t, say("source", "try", "whole", "--for", "1s"), "nothing is left behind")
+	var sessions int
+	require.NoError(t, db.QueryRowContext(t.Context(), "SELECT count(*) FROM information_schema.processlist WHERE command LIKE 'Binlog Dump%'").Scan(&sessions))
+	require.Equal(t, 2, sessions, "the two sources that run; the trial has gone")
+}
