@@ -79,6 +79,9 @@ func (b *bed) deliveries(ctx context.Context) (string, error) {
 	files := func(folder string) map[string]any {
 		return map[string]any{"kind": "file", "file": map[string]any{"directory": folder}}
 	}
+	computed := func(is string) []map[string]any {
+		return []map[string]any{{"match": "bench_loans", "new": []map[string]any{{"name": "computed", "is": is}}}}
+	}
 	topics := func(broker string) map[string]any {
 		return map[string]any{"kind": "kafka", "kafka": map[string]any{"brokers": []string{broker}, "create_topics": map[string]any{"partitions": 3}}}
 	}
@@ -88,6 +91,8 @@ func (b *bed) deliveries(ctx context.Context) (string, error) {
 		{name: "files, lines of their data, where two columns are compared, on one core", destination: files("where"), outlet: map[string]any{"format": "data", "where": map[string]string{"bench_loans": "copy_id != patron_id"}}, oneCore: true},
 		{name: "files, lines of their data, where one in ten is chosen, on one core", destination: files("tenth"), outlet: map[string]any{"format": "data", "where": map[string]string{"bench_loans": "patron_id < 300"}}, oneCore: true},
 		{name: "files, lines of their data, where the interpreter is needed, on one core", destination: files("slow"), outlet: map[string]any{"format": "data", "where": map[string]string{"bench_loans": "copy_id % 2 != 3"}}, oneCore: true},
+		{name: "files, lines of their data, with a computed column, on one core", destination: files("computed"), outlet: map[string]any{"format": "data", "rows": computed("patron_id * 2 + copy_id")}, oneCore: true},
+		{name: "files, lines of their data, with a computed text, on one core", destination: files("text"), outlet: map[string]any{"format": "data", "rows": computed("string(patron_id) + '-' + string(copy_id)")}, oneCore: true},
 		{name: "files, lines of rows, on one core", destination: files("rows"), outlet: map[string]any{"format": "row"}, oneCore: true},
 		{name: "files, Avro", destination: files("avro"), outlet: map[string]any{"format": "avro"}},
 		{name: "files, Parquet", destination: files("parquet"), outlet: map[string]any{"format": "parquet"}},

@@ -53,6 +53,20 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	holds(t, page, "the charts and counts are there", `document.querySelectorAll(".time-chart canvas").length === 3 && `+`[...document.querySelectorAll(".counts thead th")].map((h) => h.innerText).join() === "table,insert" && `+says("1 of 1"))
 	accessible(t, page, "the outlet")
 
+	// A form of rows shows what comes of it while it is typed.
+	do(press("Definition"), chromedp.WaitVisible(css(".live-preview")), chromedp.Click(css("details.advanced summary")), press("Add to form of rows"), chromedp.WaitVisible(css("#rows-0-match")), fill("#rows-0-match", "public.desk"),
+		press("Add to new columns"), chromedp.WaitVisible(css("#rows-0-new-0-name")), fill("#rows-0-new-0-name", "loud"), fill("#rows-0-new-0-is", "nte.upperAscii()"))
+	holds(t, page, "what is wrong is said where it is typed", says("undeclared reference to 'nte'")+" && "+says("(note?)"))
+	accessible(t, page, "a form of rows")
+	do(fill("#rows-0-new-0-is", "note.upperAscii()"))
+	holds(t, page, "what comes of it is shown", `document.querySelector(".live-preview [data-column=loud] [data-image=after]")?.innerText === "FIRST"`)
+	do(press("Save"))
+	holds(t, page, "it is saved", says("Saved as version 2"))
+	do(press("Remove"), press("Remove")) // the column, then the form
+	holds(t, page, "and taken out again", says("Not saved yet.")+` && document.querySelector("#rows-0-match") === null`)
+	do(press("Save"))
+	holds(t, page, "the second is saved", says("Saved as version 3"))
+
 	// What it lets through, live.
 	do(press("Live"))
 	holds(t, page, "nothing yet", says("Nothing has come through yet"))
@@ -90,13 +104,13 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	do(chromedp.Navigate(i.address+"/outlets/desk/definition"), chromedp.WaitVisible(css("#tables")), fill("#description", "for the desk"))
 	accessible(t, page, "the form")
 	do(press("Save"))
-	holds(t, page, "it is saved", says("Saved as version 2"))
+	holds(t, page, "it is saved", says("Saved as version 4"))
 	do(chromedp.Click(css("label[for=definition-view-json]")), chromedp.WaitVisible(css("#definition")), fill("#definition", `{"source": "circulation"`))
 	holds(t, page, "half a text is not sent", says("This is no JSON yet"))
 	do(fill("#definition", `{"source": "circulation", "destination": "function", "tables": ["desk"], "topic": "x"}`), press("Save"))
 	holds(t, page, "the wrong field is named", says("has no topics"))
 	do(fill("#definition", `{"source": "circulation", "destination": "function", "tables": ["desk"], "description": "for the desk alone"}`), press("Save"))
-	holds(t, page, "it is saved", says("Saved as version 3"))
+	holds(t, page, "it is saved", says("Saved as version 5"))
 	accessible(t, page, "the definition")
 	do(press("Pause"), chromedp.WaitVisible(css("#reason")), fill("#reason", "stocktaking"), chromedp.Click(css(".modal button[type=submit]")))
 	holds(t, page, "the reason is on record", says("stocktaking"))

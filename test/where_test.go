@@ -127,6 +127,24 @@ func TestWhere(t *testing.T) {
 	// What cannot be used is refused where it is written, with its place.
 	p := i.refused(http.MethodPost, "/v1/outlets/wrong", map[string]any{"source": "circulation", "where": map[string]string{"loans": "brnach_id == 3"}})
 	require.Contains(t, p.Detail, "(branch_id?)")
+	// A preview counts what each part of a definition keeps back.
+	var preview struct {
+		Looked   int64 `json:"looked_at"`
+		Items    []json.RawMessage
+		KeptBack []struct {
+			By     string
+			Events int64
+		} `json:"kept_back"`
+	}
+	i.must(http.MethodPost, "/v1/outlets/preview/preview?limit=200", map[string]any{"source": "circulation", "tables": []string{"plain"}, "operations": []string{"existing"}, "where": map[string]string{"plain": "n <= 5"}}, &preview)
+	kept := make(map[string]int64)
+	for _, k := range preview.KeptBack {
+		kept[k.By] = k.Events
+	}
+	require.Len(t, preview.Items, 5)
+	require.Equal(t, int64(15), kept["n <= 5"])
+	require.Equal(t, preview.Looked, 5+15+kept["operations"])
+	require.Positive(t, kept["operations"])
 	_, errs, code = i.cli("outlet", "add", "wrong", "--source", "circulation", "--where", `loans=branch_id ==`)
 	require.NotZero(t, code)
 	require.Contains(t, errs, "line 1, column")

@@ -72,12 +72,12 @@ func (s *Server) deliveryRoutes() {
 		From  int64              `query:"from" minimum:"0" doc:"The first offset; the newest events without it"`
 		Limit int                `query:"limit" minimum:"1" maximum:"200" default:"10"`
 		Body  *definition.Outlet `required:"false"`
-	}) (*body[items[service.Preview]], error) {
+	}) (*body[service.Previews], error) {
 		found, err := s.service.Outlets.Preview(ctx, in.Name, in.Body, in.From, in.Limit)
 		if err != nil {
 			return nil, problem(err)
 		}
-		return &body[items[service.Preview]]{items[service.Preview]{found}}, nil
+		return &body[service.Previews]{*found}, nil
 	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/run", "runOutletOnce", "Let a paused outlet deliver what there is now, or up to a place, and end it then", "outlets"), func(ctx context.Context, in *struct {
 		Named

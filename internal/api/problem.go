@@ -69,6 +69,7 @@ var statusOf = map[string]int{
 	"cannot-cut-over":      http.StatusConflict,
 	"nothing-to-abort":     http.StatusConflict,
 	"condition-unfit":      http.StatusConflict,
+	"form-unfit":           http.StatusConflict,
 }
 
 func newProblem(status int, code, detail string) *Problem {

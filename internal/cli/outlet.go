@@ -332,9 +332,7 @@ func (a *app) outletPreview() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var found struct {
-				Items []service.Preview `json:"items"`
-			}
+			var found service.Previews
 			raw, err := a.call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/preview?limit=%d&from=%d", url.PathEscape(args[0]), limit, from), body, &found)
 			if err != nil {
 				return d.explained(err)
@@ -342,19 +340,29 @@ func (a *app) outletPreview() *cobra.Command {
 			if a.json {
 				return a.printJSON(raw)
 			}
-			if len(found.Items) == 0 {
-				_, err = fmt.Fprintln(a.out, "none of the journal's newest events would be let through")
-				return err
-			}
 			for i := range found.Items {
 				a.printMessage(&found.Items[i])
 			}
-			return nil
+			return a.printKeptBack(&found)
 		}}
 	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
 	c.Flags().IntVar(&limit, "limit", 3, "messages at most")
 	c.Flags().Int64Var(&from, "from", 0, "first offset; the newest events without it")
 	return c
+}
+
+// printKeptBack says what kept events back.
+func (a *app) printKeptBack(found *service.Previews) error {
+	text := ""
+	if len(found.Items) == 0 {
+		text = "none of the events would go out; "
+	}
+	text += "looked at " + count(found.Looked) + " events"
+	for _, one := range found.KeptBack {
+		text += fmt.Sprintf("; %s kept back by %s", count(one.Events), one.By)
+	}
+	_, err := fmt.Fprintln(a.out, text)
+	return err
 }
 
 func (a *app) printMessage(m *service.Preview) {

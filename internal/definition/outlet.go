@@ -26,8 +26,11 @@ type Outlet struct {
 	// Where has conditions on rows by patterns of tables.
 	Where     map[string]string `json:"where,omitempty" title:"Only rows for which" doc:"Conditions on rows, in CEL, by patterns of tables, such as branch_id == 3 for public.loans. Where several patterns match a table, all of their conditions have to hold; tables that none matches go out whole"`
 	Crossings string            `json:"crossings,omitempty" title:"Rows that enter or leave" advanced:"yes" enum:"convert,keep" default:"convert" doc:"convert: an update by which a row enters the conditions goes out as an insert, and as a delete where it leaves them; keep: it goes out as the update that it is"`
-	From      string            `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
-	Changes   string            `json:"changes,omitempty" title:"Changes" enum:"each,combined,inserts" default:"each" doc:"Each change; combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
+	// Rows are the forms in which rows go out; Functions are those that they call.
+	Rows      []RowForm  `json:"rows,omitempty" flag:"-" title:"Form of rows" advanced:"yes" maxItems:"200" doc:"In which form rows go out, by patterns of tables: columns that are dropped, masked, hashed or renamed, and new ones by expression. A table that none matches goes out as it is. Conditions look at rows as the source has them"`
+	Functions []Function `json:"functions,omitempty" flag:"-" title:"Functions" advanced:"yes" maxItems:"200" doc:"Functions of your own, for the expressions of new columns"`
+	From      string     `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
+	Changes   string     `json:"changes,omitempty" title:"Changes" enum:"each,combined,inserts" default:"each" doc:"Each change; combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
 
 	Format       encode.Format `json:"format,omitempty" title:"Format" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet,table" doc:"How events are written, cloudevents without it, and table for a database, which has nothing else; cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files; table: rows of tables"`
 	Columns      string        `json:"columns,omitempty" title:"Columns of an update" advanced:"yes" enum:"all,changed" default:"all" doc:"All columns of an update; changed: only the key and what changed"`
@@ -195,6 +198,9 @@ func (o *Outlet) Validate() error {
 	}
 	if len(o.Along) > 0 && o.Columns != "changed" {
 		return settings.Wrong("along", "all columns come anyway, unless columns is changed")
+	}
+	if _, err := o.RowForms(); err != nil {
+		return err
 	}
 	if err := o.validateShape(); err != nil {
 		return err
@@ -539,6 +545,9 @@ func (o *Outlet) Shape(address string) (encode.Shape, error) {
 		s.Metadata = []string{"operation", "offset", "table"}
 	}
 	var err error
+	if s.Rows, err = o.RowForms(); err != nil {
+		return s, err
+	}
 	if s.Changed {
 		if s.Along, err = o.along(); err != nil {
 			return s, err

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"rillmark/internal/change"
+	"rillmark/internal/shape"
 )
 
 // Maker turns events into messages, in the shape that an outlet asks for. It is
@@ -18,6 +19,8 @@ type Maker struct {
 	// Frame gives what stands before each Avro value of a version.
 	Frame func(*change.Schema) ([]byte, error)
 
+	rows   *shape.Rows
+	source *change.Schema // the version of the event in hand, as the source has it
 	format format
 	cloud  CloudEvents
 	flat   *flattener
@@ -31,8 +34,14 @@ type Maker struct {
 
 // NewMaker makes messages of one shape for one kind of destination.
 func NewMaker(s Shape, w Capabilities) *Maker {
-	m := &Maker{shape: s, wants: w, cloud: CloudEvents{Address: s.Address, OnlyChanged: s.Changed, OmitNulls: s.OmitNulls, Along: s.Along},
+	m := &Maker{shape: s, wants: w, rows: s.Rows.Clone(), cloud: CloudEvents{Address: s.Address, OnlyChanged: s.Changed, OmitNulls: s.OmitNulls, Along: s.Along},
 		frames: make(map[change.Fingerprint][]byte), known: make(map[change.Fingerprint]bool)}
+	if m.rows != nil && s.Along != nil {
+		m.cloud.Along = func(*change.Schema) []int {
+			along, _ := m.rows.Along(m.source, s.Along(m.source)) // one that does not fit has been said before
+			return along
+		}
+	}
 	if s.Format.Flat() {
 		m.flat = newFlattener(s.Metadata, s.Format)
 	} else if len(s.Metadata) > 0 {
@@ -46,6 +55,9 @@ func NewMaker(s Shape, w Capabilities) *Maker {
 	return m
 }
 
+// Forms are the forms of rows; nil where they go out as they are.
+func (m *Maker) Forms() *shape.Rows { return m.rows }
+
 // Closer is the count of the open transaction, for shapes that close
 // transactions; see [Closer.Resume].
 func (m *Maker) Closer() *Closer { return &m.closer }
@@ -53,8 +65,16 @@ func (m *Maker) Closer() *Closer { return &m.closer }
 // Closes reports whether transactions are closed by an event.
 func (m *Maker) Closes() bool { return m.shape.Transactions }
 
-// Append puts an event's messages into a batch. admitted is false for an event
-// that only counts towards the end of its transaction. An event that cannot be
+// Needs reports whether an event that the filter keeps back has to be appended all the same.
+func (m *Maker) Needs(e *change.Event) bool {
+	return m.shape.Transactions || m.rows != nil && e.Operation == change.Definition
+}
+
+// Watch looks at an event that is not appended, or not by itself; see [shape.Rows.Watch].
+func (m *Maker) Watch(e *change.Event) error { return m.rows.Watch(e) }
+
+// Append puts an event's messages into a batch. admitted is false for an event that gives
+// none, and that the maker [Maker.Needs]. An event that cannot be
 // put into its form gives a message that is bad; after an error the batch must be
 // given up.
 func (m *Maker) Append(b *Batch, e *change.Event, admitted bool) error {
@@ -65,13 +85,15 @@ func (m *Maker) Append(b *Batch, e *change.Event, admitted bool) error {
 			m.closer.count(e)
 		}
 		before := len(b.Messages)
-		n, err := m.event(b, e)
+		formed, n, err := m.shaped(b, e)
 		if err != nil {
-			if err = m.bad(b, e, before, err); err != nil {
+			if err = m.bad(b, formed, before, err); err != nil {
 				return err
 			}
 		}
 		part = n
+	} else if err := m.rows.Watch(e); err != nil {
+		return err
 	}
 	if m.shape.Transactions && e.Transaction.Last {
 		if m.closer.total > 0 && m.closer.id == e.Transaction.ID {
@@ -94,6 +116,28 @@ func (m *Maker) bad(b *Batch, e *change.Event, before int, err error) error {
 	b.add(&msg, false)
 	b.EncodeErrors++
 	return nil
+}
+
+// shaped makes the messages of an event in the form that its rows have, which it returns.
+func (m *Maker) shaped(b *Batch, e *change.Event) (formed *change.Event, parts int, err error) {
+	formed = e
+	if m.rows != nil && (m.shape.Outbox == nil || !m.shape.Outbox.Table.Matches(e.Table)) {
+		m.source = e.Schema
+		formed, err = m.rows.Apply(e)
+		var refused *shape.Refused
+		switch {
+		case errors.As(err, &refused):
+			return formed, 0, &EncodeError{Message: refused.Error()}
+		case err != nil || formed == nil:
+			return e, 0, err
+		case formed != e && m.flat == nil && m.text == nil: // those make further versions of it
+			if err := m.register(formed.Schema); err != nil {
+				return e, 0, err
+			}
+		}
+	}
+	parts, err = m.event(b, formed)
+	return formed, parts, err
 }
 
 func (m *Maker) event(b *Batch, e *change.Event) (parts int, err error) {

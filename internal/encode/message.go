@@ -134,7 +134,9 @@ type Shape struct {
 	Changed bool
 	// Along are the columns that come along with what has changed, whatever they are; nil
 	// where there are none.
-	Along          func(*change.Schema) []int
+	Along func(*change.Schema) []int
+	// Rows are the forms of rows; nil where they go out as they are.
+	Rows           *shape.Rows
 	OmitNulls      bool
 	Metadata       []string
 	Pairs          bool

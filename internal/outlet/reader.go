@@ -25,6 +25,7 @@ type reader struct {
 	journal journal.Reader
 	current *journal.Batch // partly read
 	event   change.Event
+	unfit   error // the next event does not fit; what lies before it is in a batch
 	net     shape.Net
 }
 
@@ -89,6 +90,9 @@ func (o *Outlet) Recount(ctx context.Context, into *encode.Closer, at int64) err
 // are no more and those that there are have waited long enough.
 func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 	var began, committed time.Time
+	if r.unfit != nil {
+		return r.unfit
+	}
 	last := r.at
 	most := min(r.Limits.Bytes, r.Budget.share())
 	b.Keep(2 * most)
@@ -108,8 +112,13 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 				last, r.current = r.until, nil
 				break
 			}
+			whole := b.Whole
 			if err := r.take(b); err != nil {
-				return err
+				if last == r.at || !isUnfit(err) {
+					return err
+				}
+				r.unfit, b.Whole, r.current = err, whole, nil // what lies before it goes out first
+				break
 			}
 			last, committed = r.event.Offset, r.event.Transaction.CommittedAt
 			full = len(b.Messages)+r.net.Rows() >= r.Limits.Events || b.Bytes()+r.net.Bytes() >= most
@@ -212,9 +221,9 @@ func (r *reader) take(b *encode.Batch) error {
 	}
 	if r.Net {
 		switch {
-		case !admitted:
+		case !admitted && !r.maker.Needs(&r.event):
 			return nil
-		case shape.Joins(&r.event):
+		case admitted && shape.Joins(&r.event):
 			r.net.Add(&r.event)
 			return nil
 		}
@@ -222,17 +231,21 @@ func (r *reader) take(b *encode.Batch) error {
 			return err
 		}
 	}
-	if !admitted && !r.maker.Closes() {
+	if !admitted && !r.maker.Needs(&r.event) {
 		return nil
 	}
-	return r.maker.Append(b, &r.event, admitted)
+	return r.append(b, &r.event, admitted)
+}
+
+func (r *reader) append(b *encode.Batch, e *change.Event, admitted bool) error {
+	return Shaped(r.Name, r.maker.Append(b, e, admitted))
 }
 
 func (r *reader) flushNet(b *encode.Batch) error {
 	if r.net.Rows() == 0 {
 		return nil
 	}
-	return r.net.Take(func(e *change.Event) error { return r.maker.Append(b, e, true) })
+	return r.net.Take(func(e *change.Event) error { return r.append(b, e, true) })
 }
 
 // batches are how many there are: one is filled while another one is sent.
@@ -262,9 +275,30 @@ func (r *reader) pump(ctx context.Context, empty <-chan *encode.Batch, full chan
 	}
 }
 
+func isUnfit(err error) bool {
+	var fault *engine.Fault
+	return errors.As(err, &fault) && (fault.Code == codeConditionUnfit || fault.Code == codeFormUnfit)
+}
+
+// The faults of events that an outlet's definition does not fit.
+const (
+	codeConditionUnfit = "condition-unfit"
+	codeFormUnfit      = "form-unfit"
+)
+
+// Shaped puts it into words where a message could not be made because the outlet's form of
+// rows does not fit a table as it is from an event on; other errors stay.
+func Shaped(name string, err error) error {
+	if form := (*shape.Unfit)(nil); errors.As(err, &form) {
+		return &engine.Fault{Code: codeFormUnfit, Final: true, Message: "the outlet's form of rows cannot be used any more: " + form.Error(),
+			Fix: "change it with `rillmark outlet edit " + name + "`; delivery goes on where it stopped"}
+	}
+	return err
+}
+
 // Unfit says that an outlet's condition does not fit a table as it is from an event on: what
 // it would choose is not known.
 func Unfit(name string, err error) error {
-	return &engine.Fault{Code: "condition-unfit", Final: true, Message: "the outlet's condition on rows cannot be used any more: " + err.Error(),
+	return &engine.Fault{Code: codeConditionUnfit, Final: true, Message: "the outlet's condition on rows cannot be used any more: " + err.Error(),
 		Fix: "change it with `rillmark outlet edit " + name + "`; delivery goes on where it stopped"}
 }

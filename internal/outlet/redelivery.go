@@ -79,7 +79,7 @@ func (s *sender) redeliver(ctx context.Context, l *catalog.DeadLetter) (refused,
 	s.Origin.Fill(&e)
 	b := new(encode.Batch)
 	if err := s.again.Append(b, &e, true); err != nil {
-		return nil, err
+		return nil, Shaped(s.Name, err)
 	}
 	// The closing event of its transaction has gone out before.
 	kept := b.Messages[:0]

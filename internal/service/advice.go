@@ -48,7 +48,7 @@ func (s *Outlets) versionsOut(ctx context.Context, d *definition.Outlet) ([]*cha
 // checkColumns refuses templates that name a column which no table that goes out has:
 // each message would have an empty text there. Before a source has any table on record
 // nothing can be said.
-func checkColumns(d *definition.Outlet, versions []*change.Schema) error {
+func checkColumns(d *definition.Outlet, versions []*change.Schema, rows *shape.Rows) error {
 	if len(versions) == 0 {
 		return nil
 	}
@@ -60,6 +60,9 @@ func checkColumns(d *definition.Outlet, versions []*change.Schema) error {
 		if _, err := filter.Conditions(v); err != nil {
 			return &definition.Invalid{Location: "where", Message: err.Error()}
 		}
+	}
+	if versions, err = base.Formed(rows, versions); err != nil {
+		return err
 	}
 	has := func(schema *change.Schema, column string) bool {
 		return slices.ContainsFunc(schema.Columns, func(c change.Column) bool { return c.Name == column })
@@ -119,8 +122,11 @@ func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]strin
 	if err != nil {
 		return nil, err
 	}
-	shaped, err := d.Shape(s.Config.PublicURL)
+	shaped, err := s.Shape(ctx, d)
 	if err != nil {
+		return nil, err
+	}
+	if versions, err = base.Formed(shaped.Rows, versions); err != nil {
 		return nil, err
 	}
 	for _, v := range versions {
@@ -164,7 +170,24 @@ func (s *Outlets) columnsFit(ctx context.Context, d *definition.Outlet) error {
 	if err != nil {
 		return err
 	}
-	return checkColumns(d, versions)
+	rows, err := s.Forms(ctx, d)
+	if err != nil {
+		return err
+	}
+	if rows != nil {
+		all, err := s.Catalog.SchemaVersions(ctx, d.Source)
+		if err != nil {
+			return base.Answer(err, "source", d.Source)
+		}
+		ever := make([]*change.Schema, len(all)) // a column that has gone may be in the journal still
+		for i := range all {
+			ever[i] = all[i].Schema
+		}
+		if form, rule, says, is := rows.Unused(ever); is {
+			return &definition.Invalid{Location: fmt.Sprintf("rows[%d].columns[%d].match", form, rule), Message: says}
+		}
+	}
+	return checkColumns(d, versions, rows)
 }
 
 // checkRuleKeys refuses a table rule whose key names a column that none of the tables

@@ -39,6 +39,13 @@ func (s *Outlets) AsyncAPI(ctx context.Context, name string) (map[string]any, er
 	if err != nil {
 		return nil, err
 	}
+	rows, err := s.Forms(ctx, &d)
+	if err != nil {
+		return nil, err
+	}
+	if versions, err = base.Formed(rows, versions); err != nil {
+		return nil, err
+	}
 	doc := &asyncDocument{address: s.Config.PublicURL, outlet: &d, name: name, channels: map[string]any{}, operations: map[string]any{}, messages: map[string]any{}, schemas: map[string]any{}}
 	for _, version := range versions {
 		if err := doc.table(version); err != nil {

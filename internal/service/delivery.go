@@ -46,7 +46,7 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 	if err != nil {
 		return nil, "", err
 	}
-	shaped, err := d.Shape(s.Config.PublicURL)
+	shaped, err := s.Shape(ctx, &d)
 	if err != nil {
 		return nil, "", err
 	}

@@ -205,6 +205,9 @@ func (l *outletLoads) keep() {
 func (l *outletLoads) align(ctx context.Context) (some bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
+	if some, err = l.reloads(ctx); err != nil {
+		return true, err
+	}
 	all, err := l.running.Catalog.OutletLoads(ctx)
 	if err != nil {
 		return false, err
@@ -221,7 +224,39 @@ func (l *outletLoads) align(ctx context.Context) (some bool, err error) {
 			return true, err
 		}
 	}
-	return len(all) > 0, nil
+	return some || len(all) > 0, nil
+}
+
+// reloads has the captures of this instance take on what another instance was asked for;
+// some reports whether any are left.
+func (l *outletLoads) reloads(ctx context.Context) (some bool, err error) {
+	all, err := l.running.Catalog.AskedReloads(ctx)
+	if err != nil {
+		return false, err
+	}
+	for i := range all {
+		one := &all[i]
+		source := l.running.copySources()[one.SourceOf]
+		if source == nil || source.stop == nil {
+			continue // it waits until the source runs
+		}
+		asked, cancel := context.WithTimeout(ctx, reloadTime)
+		taken, err := source.capture.Reload(asked, one.Table, load.Ask{Where: one.Condition})
+		cancel()
+		switch {
+		case errors.Is(err, engine.ErrCannotLoad):
+			l.running.RunLog.Write("warn", "source/"+one.SourceOf, "load-dropped", one.Table+" cannot be loaded now: its reload, which another instance was asked for, is dropped")
+		case err != nil:
+			return true, err
+		case !taken:
+			some = true // it is tried again soon, here or by the instance that captures
+			continue
+		}
+		if err := l.running.Catalog.EndAskedReload(ctx, one); err != nil {
+			return true, err
+		}
+	}
+	return some, nil
 }
 
 // advance does what can be done for one load.

@@ -89,17 +89,31 @@ func (s *Outlets) Edit(ctx context.Context, name string, version int64, d defini
 	return base.Answer(s.running.reconcile(), "outlet", name)
 }
 
-// SetRunning resumes or pauses an outlet.
+// SetRunning resumes or pauses an outlet. One that has an end keeps it while it is paused;
+// resuming an outlet that runs has it go on beyond its end.
 func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, reason string) error {
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return base.Answer(err, "outlet", name)
+	}
+	offset, err := s.Catalog.Offset(ctx, record.ID)
+	if err != nil {
+		return base.Answer(err, "outlet", name)
+	}
+	done := word(running) + base.Because(reason)
+	if running && offset.Until > 0 {
+		if record.Running {
+			if err := s.Catalog.SetUntil(ctx, record.ID, 0); err != nil {
+				return base.Answer(err, "outlet", name)
+			}
+		} else {
+			done += fmt.Sprintf(", up to offset %d", offset.Until)
+		}
+	}
 	if err := s.Catalog.SetOutletRunning(ctx, name, running, reason); err != nil {
 		return base.Answer(err, "outlet", name)
 	}
-	if record, err := s.Catalog.Outlet(ctx, name); err == nil {
-		if err := s.Catalog.SetUntil(ctx, record.ID, 0); err != nil {
-			return base.Answer(err, "outlet", name)
-		}
-	}
-	s.Note(ctx, "info", "outlet/"+name, word(running), word(running)+base.Because(reason))
+	s.Note(ctx, "info", "outlet/"+name, word(running), done)
 	return base.Answer(s.running.reconcile(), "outlet", name)
 }
 

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"slices"
 	"unicode/utf8"
 
 	"rillmark/internal/change"
@@ -79,7 +81,7 @@ func (s *Outlets) previewer(ctx context.Context, d *definition.Outlet) (*preview
 		p.frame, _ = to.(destination.Framer)
 		wants.Lines = false // a preview shows one message at a time, with its id
 	}
-	shaped, err := copied.Shape(s.Config.PublicURL)
+	shaped, err := s.Shape(ctx, &copied)
 	if err != nil {
 		return nil, err
 	}
@@ -150,13 +152,38 @@ func (p *previewer) messages(e *change.Event) ([]Preview, error) {
 	return all, nil
 }
 
+// Previews are the messages that real events give, and what kept the others back.
+type Previews struct {
+	Items  []Preview `json:"items"`
+	Looked int64     `json:"looked_at" doc:"How many events of the outlet's tables were looked at"`
+	// KeptBack is what kept events back, most first.
+	KeptBack []KeptBack `json:"kept_back" doc:"What kept events back, most first"`
+}
+
+// KeptBack counts events that did not go out.
+type KeptBack struct {
+	By     string `json:"by" doc:"A condition as it was written; or operations, or conditions, where several together keep it back"`
+	Events int64  `json:"events"`
+}
+
+// note counts what kept an event back.
+func (p *Previews) note(by string) {
+	for i := range p.KeptBack {
+		if p.KeptBack[i].By == by {
+			p.KeptBack[i].Events++
+			return
+		}
+	}
+	p.KeptBack = append(p.KeptBack, KeptBack{by, 1})
+}
+
 // previewLook is how many of the newest events are looked at for a preview.
 const previewLook = 20_000
 
 // Preview shows what a definition, or a stored outlet where d is nil, would
 // send for real events of the journal: from an offset on, or the newest ones
 // where it is 0.
-func (s *Outlets) Preview(ctx context.Context, name string, d *definition.Outlet, from int64, limit int) ([]Preview, error) {
+func (s *Outlets) Preview(ctx context.Context, name string, d *definition.Outlet, from int64, limit int) (*Previews, error) {
 	if d == nil {
 		record, err := s.Catalog.Outlet(ctx, name)
 		if err != nil {
@@ -191,9 +218,9 @@ func (s *Outlets) Preview(ctx context.Context, name string, d *definition.Outlet
 	if from < head.First || from > head.Next {
 		return nil, base.OutsideFault(from, head)
 	}
-	found := []Preview{}
+	found := &Previews{Items: []Preview{}, KeptBack: []KeptBack{}}
 	reader := s.Store.Reader(source.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})
-	for newest || len(found) < limit {
+	for newest || len(found.Items) < limit {
 		batch, err := reader.TryNext(ctx)
 		if err != nil {
 			return nil, base.Answer(err, "source", d.Source)
@@ -201,37 +228,48 @@ func (s *Outlets) Preview(ctx context.Context, name string, d *definition.Outlet
 		if batch == nil {
 			break
 		}
-		if found, err = p.read(batch, &origin, filter, found, limit, newest); err != nil {
+		if err := p.read(batch, &origin, filter, found, limit, newest); err != nil {
 			return nil, err
 		}
 	}
+	slices.SortStableFunc(found.KeptBack, func(a, b KeptBack) int { return cmp.Compare(b.Events, a.Events) })
 	return found, nil
 }
 
-func (p *previewer) read(batch *journal.Batch, origin *outlet.Origin, filter *shape.Filter, found []Preview, limit int, newest bool) ([]Preview, error) {
+// keep leaves the newest messages.
+func (p *Previews) keep(limit int) {
+	p.Items = append(p.Items[:0], p.Items[len(p.Items)-limit:]...)
+}
+
+func (p *previewer) read(batch *journal.Batch, origin *outlet.Origin, filter *shape.Filter, found *Previews, limit int, newest bool) error {
 	var e change.Event
 	for batch.Next(&e) {
-		if !newest && len(found) >= limit {
-			return found, nil
+		if !newest && len(found.Items) >= limit {
+			return nil
 		}
+		if !filter.AdmitsTable(e.Table) {
+			continue // it came in one block with others
+		}
+		found.Looked++
 		origin.Fill(&e)
 		admitted, err := filter.Admits(&e)
 		if err != nil {
-			return nil, &definition.Invalid{Location: "where", Message: err.Error()}
+			return &definition.Invalid{Location: "where", Message: err.Error()}
 		}
 		if !admitted {
+			found.note(filter.KeptBackBy(&e))
 			continue
 		}
 		some, err := p.messages(&e)
 		if err != nil {
-			return nil, err
+			return base.UnfitForm(err)
 		}
-		if found = append(found, some...); newest && len(found) > 4*limit {
-			found = append(found[:0], found[len(found)-limit:]...)
+		if found.Items = append(found.Items, some...); newest && len(found.Items) > 4*limit {
+			found.keep(limit)
 		}
 	}
-	if newest && len(found) > limit {
-		found = append(found[:0], found[len(found)-limit:]...)
+	if newest && len(found.Items) > limit {
+		found.keep(limit)
 	}
-	return found, batch.Err()
+	return batch.Err()
 }

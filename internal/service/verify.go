@@ -79,6 +79,10 @@ func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, re
 	if err := s.passed(ctx, name, d.Source, reader); err != nil {
 		return nil, err
 	}
+	rows, err := s.Forms(ctx, &d)
+	if err != nil {
+		return nil, err
+	}
 	began := time.Now()
 	v := &Verification{Outlet: name, Equal: true, Tables: make([]verify.TableVerdict, len(tables)), Differences: []verify.Difference{}}
 	var mu sync.Mutex
@@ -91,7 +95,7 @@ func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, re
 		}
 		group.Go(func() error {
 			told := time.Now()
-			found, err := s.compare(working, comparer, reader, table, filter, &verify.Comparison{Table: table,
+			found, err := s.compare(working, comparer, reader, table, filter, rows, &verify.Comparison{Table: table,
 				Passed: func(ctx context.Context) error { return s.passed(ctx, name, d.Source, reader) },
 				Report: func(now verify.TableVerdict) {
 					mu.Lock()
@@ -164,7 +168,7 @@ func (s *Outlets) toCompare(ctx context.Context, d *definition.Outlet, patterns 
 }
 
 // compare compares one table.
-func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, filter *shape.Filter, c *verify.Comparison) (verify.TableVerdict, error) {
+func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, filter *shape.Filter, rows *shape.Rows, c *verify.Comparison) (verify.TableVerdict, error) {
 	skipped := func(err error) (verify.TableVerdict, error) {
 		if why := verify.Incomparable(""); errors.As(err, &why) {
 			return verify.TableVerdict{Table: table, Skipped: string(why), Done: true}, nil
@@ -176,16 +180,23 @@ func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from eng
 		return skipped(fmt.Errorf("reading %s at the source: %w", table, err))
 	}
 	defer source.Close()
+	if source, err = choosing(source, filter); err == nil {
+		source, err = forming(source, rows)
+	}
+	if err != nil {
+		return skipped(err)
+	}
 	target, err := to.CompareRows(ctx, table, source.Schema())
 	if err != nil {
 		return skipped(err)
 	}
 	defer target.Close()
-	if source, err = choosing(source, filter); err != nil {
+	c.Source, c.Target, c.Ordered = source, target, verify.OrderAgrees(source.Schema(), target.Schema())
+	found, err := c.Run(ctx)
+	if err != nil {
 		return skipped(err)
 	}
-	c.Source, c.Target, c.Ordered = source, target, verify.OrderAgrees(source.Schema(), target.Schema())
-	return c.Run(ctx)
+	return found, nil
 }
 
 // lookAgain is how often it is asked how far capture and delivery are.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
@@ -153,8 +154,35 @@ func (s *Outlets) passes(ctx context.Context, record *catalog.Outlet, e *change.
 	if err != nil {
 		return err
 	}
+	if e.Schema != nil && p.maker.Forms() != nil {
+		formed, err := p.maker.Forms().Schema(e.Schema)
+		if err != nil {
+			step("rows", false, "%s", err)
+			w.Text = "the outlet holds before it: " + err.Error()
+			return nil
+		}
+		if formed != e.Schema {
+			step("rows", true, "its form: %s", formWords(e.Schema, formed))
+		}
+	}
 	w.Messages, err = p.messages(e)
 	return err
+}
+
+// formWords say what a form of rows changes in a version.
+func formWords(from, to *change.Schema) string {
+	var parts []string
+	for _, d := range change.Diff(from, to) {
+		switch d.What {
+		case "dropped":
+			parts = append(parts, "without "+d.Name)
+		case "added":
+			parts = append(parts, "with "+d.Name)
+		case "changed":
+			parts = append(parts, d.Name+": "+d.Says)
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 func article(o change.Operation) string {

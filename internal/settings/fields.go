@@ -56,6 +56,9 @@ const (
 	Part   Type = "section" // its fields follow
 )
 
+// noFlag says that a field has no flag: it is a list of sections.
+const noFlag = "-"
+
 // Fields are those of a section, a pointer to a struct, in their order; a part's own
 // fields follow it.
 func Fields(section any) []Field {
@@ -82,6 +85,9 @@ func fields(t reflect.Type, at string, advanced bool) (all []Field) {
 		one.Type = typeOf(inner(f.Type))
 		if one.Flag == "" && one.Type != Part {
 			one.Flag = strings.NewReplacer(".", "-", "_", "-").Replace(one.Path)
+		}
+		if one.Flag == noFlag {
+			one.Flag = ""
 		}
 		all = append(all, one)
 		if one.Type == Part {

@@ -10,9 +10,7 @@ import (
 	"time"
 
 	"github.com/google/cel-go/cel"
-	"github.com/google/cel-go/common/ast"
 	"github.com/google/cel-go/common/types"
-	"github.com/google/cel-go/interpreter"
 
 	"rillmark/internal/change"
 )
@@ -41,7 +39,7 @@ func (c *Condition) String() string { return c.text }
 // firstIssue is the first thing that is wrong, with its place.
 func firstIssue(issues *cel.Issues) string {
 	for _, e := range issues.Errors() {
-		return fmt.Sprintf("%s (line %d, column %d)", e.Message, e.Location.Line(), e.Location.Column()+1)
+		return fmt.Sprintf("%s (line %d, column %d)", strings.ReplaceAll(e.Message, " (in container '')", ""), e.Location.Line(), e.Location.Column()+1)
 	}
 	return issues.Err().Error()
 }
@@ -49,12 +47,9 @@ func firstIssue(issues *cel.Issues) string {
 // BoundCondition is a condition over the columns of one table. It is not safe
 // for several goroutines.
 type BoundCondition struct {
+	rowView
 	program cel.Program
-	columns []change.Column
-	uses    []int
-	names   map[string]int // the places of the columns that it names
 	plain   *plainNode
-	row     []change.Value // at hand
 	own     []change.Value // room for a row of which values are asked one by one
 }
 
@@ -62,9 +57,9 @@ type BoundCondition struct {
 // of its name; row["name"] is any of them. It fails where the condition names a
 // column that is not there or compares what cannot be compared.
 func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition, error) {
-	options := []cel.EnvOption{cel.Variable("row", cel.MapType(cel.StringType, cel.DynType))}
+	options := []cel.EnvOption{cel.Variable(wholeRow, cel.MapType(cel.StringType, cel.DynType))}
 	for _, column := range columns {
-		if column.Name != "row" && isIdentifier(column.Name) {
+		if column.Name != wholeRow && isIdentifier(column.Name) {
 			options = append(options, cel.Variable(column.Name, celType(column)))
 		}
 	}
@@ -86,29 +81,8 @@ func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition
 	if err != nil {
 		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, table, err)
 	}
-	b := &BoundCondition{program: program, columns: columns, names: make(map[string]int), plain: plainOf(checked.NativeRep().Expr(), columns), own: make([]change.Value, len(columns))}
-	whole := false // it asks for the row as a map
-	ast.PostOrderVisit(checked.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
-		if e.Kind() != ast.IdentKind {
-			return
-		}
-		if e.AsIdent() == "row" {
-			whole = true
-			return
-		}
-		at := slices.IndexFunc(columns, func(c change.Column) bool { return c.Name == e.AsIdent() })
-		if at >= 0 && !slices.Contains(b.uses, at) {
-			b.uses = append(b.uses, at)
-			b.names[e.AsIdent()] = at
-		}
-	}))
-	if whole {
-		b.uses = b.uses[:0]
-		for i := range columns {
-			b.uses = append(b.uses, i)
-		}
-	}
-	slices.Sort(b.uses)
+	expression := checked.NativeRep().Expr()
+	b := &BoundCondition{rowView: viewOf(expression, columns, celValue), program: program, plain: plainOf(expression, columns), own: make([]change.Value, len(columns))}
 	return b, nil
 }
 
@@ -148,24 +122,6 @@ func (b *BoundCondition) HoldsIn(image []change.Value) (holds, known bool) {
 	}
 	return out == types.True, true
 }
-
-// ResolveName implements [interpreter.Activation] for the row at hand.
-func (b *BoundCondition) ResolveName(name string) (any, bool) {
-	if at, known := b.names[name]; known {
-		return celValue(b.columns[at], b.row[at]), true
-	}
-	if name != "row" {
-		return nil, false
-	}
-	row := make(map[string]any, len(b.columns))
-	for i, c := range b.columns {
-		row[c.Name] = celValue(c, b.row[i])
-	}
-	return row, true
-}
-
-// Parent implements [interpreter.Activation].
-func (b *BoundCondition) Parent() interpreter.Activation { return nil }
 
 func columnNames(columns []change.Column) string {
 	names := make([]string, 0, 12)

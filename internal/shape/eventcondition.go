@@ -50,6 +50,7 @@ func (c *EventCondition) String() string { return c.text }
 // BoundEventCondition is a condition over events of one schema version. It is not safe for
 // several goroutines.
 type BoundEventCondition struct {
+	text    string
 	row     *BoundCondition // where it is about a row; else
 	program cel.Program
 	schema  *change.Schema
@@ -110,7 +111,7 @@ func (c *EventCondition) Bind(schema *change.Schema) (*BoundEventCondition, erro
 	if err != nil {
 		return nil, err
 	}
-	b := &BoundEventCondition{schema: schema}
+	b := &BoundEventCondition{text: c.text, schema: schema}
 	if !slices.ContainsFunc(about, func(name string) bool { return slices.Contains(eventNames, name) && !hasColumn(schema, name) }) {
 		b.row, err = c.row.Bind(schema.Table, schema.Columns)
 		return b, err

@@ -48,6 +48,25 @@ func (f *Filter) Admits(e *change.Event) (bool, error) {
 	return len(f.Operations) == 0 || slices.Contains(f.Operations, e.Operation), nil
 }
 
+// KeptBackBy is what keeps an event back that [Filter.Admits] does not let through: one of
+// its conditions as it was written, else tables, conditions or operations.
+func (f *Filter) KeptBackBy(e *change.Event) string {
+	if !f.AdmitsTable(e.Table) {
+		return "tables"
+	}
+	if e.Schema != nil && e.Operation.IsRow() {
+		if effect, err := f.effect(e); err != nil || effect == Nothing {
+			for _, bound := range f.bound[e.Schema] {
+				if bound.Effect(e) == Nothing {
+					return bound.text
+				}
+			}
+			return "conditions"
+		}
+	}
+	return "operations"
+}
+
 // convert makes an update the insert or delete that it is by a filter's effect.
 func convert(e *change.Event, effect Effect) {
 	switch effect {

@@ -19,17 +19,25 @@ func closest(issues *cel.Issues, columns []change.Column) string {
 		if found == nil {
 			continue
 		}
-		best, least := "", 1+len(found[1])/3
-		for _, c := range columns {
-			if d := distance(found[1], c.Name, least); d <= least {
-				best, least = c.Name, d-1
-			}
-		}
-		if best != "" {
-			return fmt.Sprintf(" (%s?)", best)
+		if close := closestTo(found[1], columns); close != "" {
+			return close
 		}
 	}
 	return ""
+}
+
+// closestTo names the column that somebody may have meant by a name.
+func closestTo(name string, columns []change.Column) string {
+	best, least := "", 1+len(name)/3
+	for _, c := range columns {
+		if d := distance(name, c.Name, least); d <= least {
+			best, least = c.Name, d-1
+		}
+	}
+	if best == "" {
+		return ""
+	}
+	return fmt.Sprintf(" (%s?)", best)
 }
 
 // distance is how many letters have to be changed, put in, taken out, or exchanged with their

@@ -1040,6 +1040,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Argument: {
+            /**
+             * Name
+             * @description The name that the expression has it under
+             */
+            name: string;
+            /**
+             * Type
+             * @description The type of its values
+             * @enum {string}
+             */
+            type: "boolean" | "integer" | "decimal" | "double" | "text" | "timestamp" | "json" | "bytes";
+        };
         Avro: {
             /**
              * Said by
@@ -1130,6 +1143,25 @@ export interface components {
             source: string | null;
             /** @description The target's value; null for a null */
             target: string | null;
+        };
+        ColumnForm: {
+            /**
+             * Column
+             * @description The column's name; * stands for any characters, ? for one
+             */
+            match: string;
+            /**
+             * New name
+             * @description The name that the column goes out under; its own without it
+             */
+            name?: string;
+            /**
+             * Treat
+             * @description drop: the column does not go out; mask: each value becomes ***; hash: each value becomes an HMAC-SHA256 of it under the source's hash_key, so that equal ones stay equal
+             * @default keep
+             * @enum {string}
+             */
+            treat?: "keep" | "drop" | "mask" | "hash";
         };
         ColumnRule: {
             /** @description The column's name; * stands for any characters, ? for one */
@@ -1511,6 +1543,23 @@ export interface components {
             rows: number;
             table: string;
         };
+        Function: {
+            /**
+             * Arguments
+             * @description In their order
+             */
+            arguments?: components["schemas"]["Argument"][];
+            /**
+             * Expression
+             * @description An expression in CEL over the arguments; it may call the functions before it
+             */
+            is: string;
+            /**
+             * Name
+             * @description By which expressions call it
+             */
+            name: string;
+        };
         HttpOutletSettings: {
             /**
              * Events in one request
@@ -1588,9 +1637,6 @@ export interface components {
         };
         ItemsMark: {
             items: components["schemas"]["Mark"][];
-        };
-        ItemsPreview: {
-            items: components["schemas"]["Preview"][];
         };
         ItemsRecordDestination: {
             items: components["schemas"]["RecordDestination"][];
@@ -1755,6 +1801,12 @@ export interface components {
              * @description Encrypts the connection, and says how the server is checked; without it the connection is in the clear
              */
             tls?: components["schemas"]["TLS"];
+        };
+        KeptBack: {
+            /** @description A condition as it was written; or operations, or conditions, where several together keep it back */
+            by: string;
+            /** Format: int64 */
+            events: number;
         };
         Kind: {
             about: string;
@@ -2053,6 +2105,30 @@ export interface components {
              */
             user?: string;
         };
+        NewColumn: {
+            /**
+             * Where it cannot be computed
+             * @description What becomes of a row for which it cannot be computed; refuse: its event becomes a dead letter; null: the column is null
+             * @default refuse
+             * @enum {string}
+             */
+            fails?: "refuse" | "null";
+            /**
+             * Expression
+             * @description An expression in CEL over the row's columns, such as first_name + ' ' + last_name
+             */
+            is: string;
+            /**
+             * Name
+             * @description The column's name
+             */
+            name: string;
+            /**
+             * Type
+             * @description boolean, integer, decimal, decimal(8,2), double, text, timestamp, json or bytes; what the expression gives without it
+             */
+            type?: string;
+        };
         Objects: {
             /** Format: int64 */
             count: number;
@@ -2191,6 +2267,11 @@ export interface components {
              */
             from?: string;
             /**
+             * Functions
+             * @description Functions of your own, for the expressions of new columns
+             */
+            functions?: components["schemas"]["Function"][];
+            /**
              * Journal kept for it
              * Format: int64
              * @description Retention keeps what this outlet has not delivered, until the journal is this large; 0: it lets go, and says which offsets were lost
@@ -2267,6 +2348,11 @@ export interface components {
             refused?: components["schemas"]["Refused"];
             /** When the destination fails */
             retry?: components["schemas"]["Retry"];
+            /**
+             * Form of rows
+             * @description In which form rows go out, by patterns of tables: columns that are dropped, masked, hashed or renamed, and new ones by expression. A table that none matches goes out as it is. Conditions look at rows as the source has them
+             */
+            rows?: components["schemas"]["RowForm"][];
             /**
              * Topic of schema events
              * @description Where schema events go, if not with the others
@@ -2600,6 +2686,16 @@ export interface components {
             name: string;
             value: string;
         };
+        Previews: {
+            items: components["schemas"]["Preview"][];
+            /** @description What kept events back, most first */
+            kept_back: components["schemas"]["KeptBack"][];
+            /**
+             * Format: int64
+             * @description How many events of the outlet's tables were looked at
+             */
+            looked_at: number;
+        };
         Problem: {
             /** @description Stable: programs may depend on it */
             code: string;
@@ -2837,6 +2933,23 @@ export interface components {
             to: string;
             /** @description The place before which delivery ends, as in to; a paused outlet runs up to there. Without an end where it is absent */
             until?: string;
+        };
+        RowForm: {
+            /**
+             * Columns
+             * @description The first that matches a column decides; a column that none matches is kept
+             */
+            columns?: components["schemas"]["ColumnForm"][];
+            /**
+             * Tables
+             * @description Schema-qualified name; * stands for any characters, ? for one. The first that matches a table decides
+             */
+            match: string;
+            /**
+             * New columns
+             * @description Columns that are computed from the others of their row; they stand behind them
+             */
+            new?: components["schemas"]["NewColumn"][];
         };
         RowHistory: {
             /** @description The row's events as CloudEvents, oldest first; a truncate and a void of the table are among them */
@@ -4476,7 +4589,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ItemsPreview"];
+                    "application/json": components["schemas"]["Previews"];
                 };
             };
             /** @description Error */

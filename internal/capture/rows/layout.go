@@ -78,10 +78,10 @@ func New(v Version) (*Layout, error) {
 			leftOut = append(leftOut, column.Name)
 			continue
 		case rules.Mask:
-			column = treated(column, change.Masked)
+			column = column.Treated(change.Masked)
 		case rules.Hash:
-			column = treated(column, change.Hashed)
-			l.hash = rules.NewHasher(v.HashKey)
+			column = column.Treated(change.Hashed)
+			l.hash = shape.NewHasher(v.HashKey)
 		case rules.Keep:
 		}
 		if v.Rule.Image == rules.ImageKey && column.Key == 0 {
@@ -113,12 +113,6 @@ func places(n int) []int {
 		all[i] = i
 	}
 	return all
-}
-
-// treated is a column of which the rule has made something else.
-func treated(c change.Column, to change.Treatment) change.Column {
-	c.Treatment, c.Rule, c.Element, c.Bits, c.Labels = to, change.RuleText, "", 0, nil
-	return c
 }
 
 // Private is the name of a column that another, which the rules kept private, seems to have
@@ -189,7 +183,7 @@ func (l *Layout) Concerns(was, is shape.Verdict, touched func() bool) (shape.Eff
 func (l *Layout) Treated(dst []byte, column int, canonical []byte) []byte {
 	switch l.Treat[column] {
 	case rules.Mask:
-		return rules.AppendMask(dst)
+		return shape.AppendMask(dst)
 	case rules.Hash:
 		return l.hash(dst, canonical)
 	case rules.Keep, rules.Drop:

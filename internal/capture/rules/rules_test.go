@@ -77,11 +77,11 @@ func TestDigest(t *testing.T) {
 
 // TestTreatments: a hash is the value's HMAC under the key, the same for the same value.
 func TestTreatments(t *testing.T) {
-	require.Equal(t, "x***", string(AppendMask([]byte("x"))))
-	hash := NewHasher([]byte("key"))
+	require.Equal(t, "x***", string(shape.AppendMask([]byte("x"))))
+	hash := shape.NewHasher([]byte("key"))
 	const want = "f7bc83f430538424b13298e6aa6fb143ef4d59a14946175997479dbc2d1a3cd8" // of RFC 2104's scheme, by another tool
 	for range 2 {
 		require.Equal(t, "x"+want, string(hash([]byte("x"), []byte("The quick brown fox jumps over the lazy dog"))))
 	}
-	require.NotEqual(t, want, string(NewHasher([]byte("other"))(nil, []byte("The quick brown fox jumps over the lazy dog"))))
+	require.NotEqual(t, want, string(shape.NewHasher([]byte("other"))(nil, []byte("The quick brown fox jumps over the lazy dog"))))
 }

@@ -27,7 +27,7 @@ func (f *Feed) EachNet(ctx context.Context, each func(body []byte) error) error 
 	err := net.Each(ctx, f.at+1, func(e *change.Event) error {
 		out.Reset()
 		if err := f.maker.Append(&out, e, true); err != nil {
-			return err
+			return outlet.Shaped(f.name, err)
 		}
 		for i := range out.Messages {
 			if err := each(out.Messages[i].Body); err != nil {
@@ -67,6 +67,9 @@ func (a *admitted) Next(ctx context.Context) (*change.Event, error) {
 			admitted, err := f.filter.Admits(&a.event)
 			if err != nil {
 				return nil, outlet.Unfit(f.name, err)
+			}
+			if err := f.maker.Watch(&a.event); err != nil {
+				return nil, outlet.Shaped(f.name, err)
 			}
 			if admitted {
 				return &a.event, nil

@@ -172,9 +172,9 @@ func (f *Feed) read() error {
 			return outlet.Unfit(f.name, err)
 		}
 		switch {
-		case f.net != nil && !admitted:
+		case f.net != nil && !admitted && !f.maker.Needs(&f.event):
 			continue
-		case f.net != nil && shape.Joins(&f.event):
+		case f.net != nil && admitted && shape.Joins(&f.event):
 			f.net.Add(&f.event)
 			if f.net.Rows() >= f.window || f.net.Bytes() >= maxPageBytes {
 				return f.takeNet()
@@ -185,8 +185,8 @@ func (f *Feed) read() error {
 				return err
 			}
 		}
-		if admitted || f.maker.Closes() {
-			if err := f.maker.Append(&f.out, &f.event, admitted); err != nil {
+		if admitted || f.maker.Needs(&f.event) {
+			if err := f.append(&f.event, admitted); err != nil {
 				return err
 			}
 		}
@@ -205,7 +205,11 @@ func (f *Feed) read() error {
 }
 
 func (f *Feed) takeNet() error {
-	return f.net.Take(func(e *change.Event) error { return f.maker.Append(&f.out, e, true) })
+	return f.net.Take(func(e *change.Event) error { return f.append(e, true) })
+}
+
+func (f *Feed) append(e *change.Event, admitted bool) error {
+	return outlet.Shaped(f.name, f.maker.Append(&f.out, e, admitted))
 }
 
 // errDraining ends a wait while the service is stopping.
@@ -320,7 +324,7 @@ func (s *Reading) shapeFeed(ctx context.Context, f *Feed, record *catalog.Outlet
 	if err := d.Validate(); err != nil {
 		return err
 	}
-	shaped, err := d.Shape(s.Config.PublicURL)
+	shaped, err := s.Shape(ctx, &d)
 	if err != nil {
 		return err
 	}

@@ -2,11 +2,11 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button, Form } from "react-bootstrap";
 import { answered, api, at, useKinds } from "../../api/client";
-import type { Outlet, OutletRecord, Preview } from "../../api/types";
+import type { Outlet, OutletRecord } from "../../api/types";
 import { Editor } from "../../parts/form/Editor";
-import { Message } from "../../parts/changes/Message";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
+import { LivePreview } from "./LivePreview";
 import { OutletForm } from "./OutletForm";
 
 /** DefinitionTab shows and changes an outlet's definition; a preview says what
@@ -17,7 +17,6 @@ export function DefinitionTab({ record, kind: kindName }: { record: OutletRecord
   const [base, setBase] = useState(record);
   const [draft, setDraft] = useState<Outlet>(record.definition);
   const [wrong, setWrong] = useState("");
-  const [previews, setPreviews] = useState<Preview[]>();
   const { busy, trouble, work } = useWork();
   const [said, setSaid] = useState("");
   const client = useQueryClient();
@@ -27,7 +26,6 @@ export function DefinitionTab({ record, kind: kindName }: { record: OutletRecord
     setDraft(next);
     setSaid("");
   };
-  const preview = () => work(async () => setPreviews((await answered(api.POST("/v1/outlets/{name}/preview", { params: { path, query: { limit: 3 } }, body: draft }))).items));
   const save = () =>
     work(async () => {
       const stored = await answered(api.PUT("/v1/outlets/{name}", { params: { path, header: at(base.version) }, body: draft }));
@@ -55,9 +53,6 @@ export function DefinitionTab({ record, kind: kindName }: { record: OutletRecord
         <Button type="submit" size="sm" disabled={busy || wrong !== "" || !dirty}>
           Save
         </Button>
-        <Button size="sm" variant="outline-secondary" disabled={busy || wrong !== ""} onClick={preview}>
-          Preview
-        </Button>
         <a href={`/v1/outlets/${base.name}/asyncapi`} target="_blank" rel="noreferrer">
           AsyncAPI document
         </a>
@@ -65,10 +60,7 @@ export function DefinitionTab({ record, kind: kindName }: { record: OutletRecord
           {said || (record.version !== base.version ? `Somebody else has stored version ${record.version} meanwhile.` : dirty ? "Not saved yet." : "")}
         </span>
       </div>
-      {previews?.length === 0 && <p className="note">None of the journal's newest events would be let through.</p>}
-      {previews?.map((m) => (
-        <Message key={m.id} message={m} />
-      ))}
+      {wrong === "" && <LivePreview name={base.name} definition={draft} />}
     </Form>
   );
 }

@@ -10,6 +10,7 @@ import { Steps } from "../../parts/Steps";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
 import { DestinationForm } from "./DestinationForm";
+import { LivePreview } from "./LivePreview";
 import { OutletForm } from "./OutletForm";
 
 const steps = ["Destination", "Check", "What goes out", "Preview", "Start"];
@@ -138,6 +139,7 @@ export function NewOutletPage() {
             </Form.Group>
           </div>
           {kind && <OutletForm key={kindName} kind={kind} outlet={{ ...outlet, source }} onChange={setOutlet} />}
+          {chosen !== another && <LivePreview name={name || "preview"} definition={definition} />}
           <Button type="submit" size="sm" disabled={busy}>
             {busy ? "Looking …" : "Preview"}
           </Button>

@@ -49,7 +49,7 @@ export function Images({ change }: { change: Change }) {
     return image[name] === null ? <span className="null">null</span> : show(image[name]);
   };
   return (
-    <div className="table-scroll" tabIndex={0} role="region" aria-label="Both images">
+    <div className="table-scroll" tabIndex={0} role="region" aria-label={`Before and after, ${change.offset}`}>
       <Table size="sm" className="images">
         <thead>
           <tr>

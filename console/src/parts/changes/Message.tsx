@@ -36,7 +36,7 @@ export function Message({ message }: { message: Preview }) {
           {message.marker ? (
             <p className="note">No body: a marker says that the key is gone.</p>
           ) : (
-            <pre className="fix-statement" role="region" tabIndex={0} aria-label="Body">
+            <pre className="fix-statement" role="region" tabIndex={0} aria-label={`Body of ${message.id}`}>
               {readable(text)}
             </pre>
           )}

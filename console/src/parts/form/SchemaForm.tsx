@@ -1,7 +1,7 @@
 import "../../theme/forms.scss";
 import { useState, type ReactNode } from "react";
-import { Form } from "react-bootstrap";
-import { applies, fieldsOf, isPart, isRequired, isSet, pairs, put, words, type Field, type Schema, type Section } from "./schema";
+import { Button, Form } from "react-bootstrap";
+import { applies, fieldsOf, isList, isPart, isRequired, isSet, pairs, put, words, type Field, type Schema, type Section } from "./schema";
 
 /** Widget draws what asks for one field. It is a function, not a component: it has no
  * state of its own. */
@@ -26,6 +26,7 @@ export function SchemaForm({ id = "", schema, value, onChange, widgets = {}, omi
   const all = fieldsOf(schema).filter((field) => !omit.includes(field[0]) && applies(field, value, schema));
   const advanced = all.filter(([, field]) => field["x-advanced"]);
   const set = advanced.filter(([name, field]) => isSet(field, value[name])).length;
+  const [open, setOpen] = useState(set > 0);
   const line = (field: Field) => (
     <OneField
       key={field[0]}
@@ -44,7 +45,7 @@ export function SchemaForm({ id = "", schema, value, onChange, widgets = {}, omi
     <>
       <div className="fields">{all.filter(([, field]) => !field["x-advanced"]).map(line)}</div>
       {advanced.length > 0 && (
-        <details className="advanced">
+        <details className="advanced" open={open} onToggle={(e) => setOpen(e.currentTarget.open)}>
           <summary>
             {rest}
             {set > 0 && ` (${set} set)`}
@@ -72,6 +73,9 @@ function OneField({ id, field: [, schema], value, required, widget, onChange }: 
   if (isPart(schema)) {
     return <Part id={id} schema={schema} value={value as Section | undefined} onChange={onChange} />;
   }
+  if (isList(schema)) {
+    return <List id={id} schema={schema} value={(value as Section[] | undefined) ?? []} onChange={onChange} />;
+  }
   if (schema.type === "boolean") {
     return (
       <div className="switch">
@@ -84,7 +88,7 @@ function OneField({ id, field: [, schema], value, required, widget, onChange }: 
     return <Toggles id={id} schema={schema} value={value as string[] | undefined} onChange={onChange} />;
   }
   return (
-    <Form.Group controlId={id} className={schema.type === "array" || schema.type === "object" ? "wide" : undefined}>
+    <Form.Group controlId={id} className={schema.type === "object" ? "pairs" : schema.type === "array" ? "wide" : undefined}>
       <Form.Label>
         {schema.title}
         {schema["x-unit"] && <span className="unit">, {schema["x-unit"]}</span>}
@@ -180,6 +184,46 @@ function Toggles({ id, schema, value = [], onChange }: { id: string; schema: Sch
         />
       ))}
       <About schema={schema} />
+    </fieldset>
+  );
+}
+
+/** List is a list of sections, in their order. */
+function List({ id, schema, value, onChange }: { id: string; schema: Schema; value: Section[]; onChange: (value: unknown) => void }) {
+  const [keys, setKeys] = useState(() => value.map((_, i) => i));
+  const [next, setNext] = useState(value.length);
+  const one = schema.items!;
+  return (
+    <fieldset className="list" id={id}>
+      <legend className="form-label">{schema.title}</legend>
+      <About schema={schema} />
+      {value.map((item, i) => (
+        <div className="list-item" key={keys[i] ?? i}>
+          <SchemaForm id={`${id}-${keys[i] ?? i}-`} schema={one} value={item} onChange={(changed) => onChange(value.map((old, n) => (n === i ? changed : old)))} />
+          <Button
+            size="sm"
+            variant="outline-secondary"
+            aria-label={`Remove ${schema.title ?? ""} ${i + 1}`}
+            onClick={() => {
+              setKeys(keys.filter((_, n) => n !== i));
+              onChange(value.filter((_, n) => n !== i));
+            }}
+          >
+            Remove
+          </Button>
+        </div>
+      ))}
+      <Button
+        size="sm"
+        variant="outline-primary"
+        onClick={() => {
+          setKeys([...keys, next]);
+          setNext(next + 1);
+          onChange([...value, {}]);
+        }}
+      >
+        Add to {(schema.title ?? "the list").toLowerCase()}
+      </Button>
     </fieldset>
   );
 }

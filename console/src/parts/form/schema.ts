@@ -31,6 +31,9 @@ export type Field = readonly [name: string, schema: Schema];
 /** isPart says whether a field is a section of its own. */
 export const isPart = (schema: Schema) => schema.type === "object" && schema.properties !== undefined;
 
+/** isList says whether a field is a list of sections. */
+export const isList = (schema: Schema) => schema.type === "array" && schema.items?.properties !== undefined;
+
 /** applies says whether a field means something, as its section stands: one that needs
  * another field needs it, and one that another stands in for is not asked for. */
 export function applies([name, field]: Field, section: Section, schema: Schema): boolean {

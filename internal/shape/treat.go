@@ -1,4 +1,4 @@
-package rules
+package shape
 
 import (
 	"crypto/hmac"

@@ -1,0 +1,77 @@
+package base
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/encode"
+	"rillmark/internal/engine"
+	"rillmark/internal/shape"
+)
+
+// Forms are an outlet's forms of rows, with the key of hashed values; nil where rows go out
+// as they are.
+func (s *Common) Forms(ctx context.Context, d *definition.Outlet) (*shape.Rows, error) {
+	rows, err := d.RowForms()
+	if err != nil {
+		return nil, err
+	}
+	return rows, s.keyed(ctx, d, rows)
+}
+
+// keyed gives forms the key of hashed values, where they hash.
+func (s *Common) keyed(ctx context.Context, d *definition.Outlet, rows *shape.Rows) error {
+	if !d.Hashes() {
+		return nil
+	}
+	record, err := s.Catalog.Source(ctx, d.Source)
+	if err != nil {
+		return Answer(err, "source", d.Source)
+	}
+	source := record.Definition.Clone()
+	if err := s.Catalog.Keeper.OpenAll(&source.HashKey); err != nil {
+		return &engine.Fault{Code: "secret", Message: "the source's hash_key cannot be read", Cause: err}
+	}
+	rows.HashKey = []byte(source.HashKey)
+	return nil
+}
+
+// Shape is how an outlet's events are put into messages.
+func (s *Common) Shape(ctx context.Context, d *definition.Outlet) (encode.Shape, error) {
+	shaped, err := d.Shape(s.Config.PublicURL)
+	if err != nil {
+		return shaped, err
+	}
+	return shaped, s.keyed(ctx, d, shaped.Rows)
+}
+
+// UnfitForm is the answer to a definition whose form of rows does not fit a table.
+func UnfitForm(err error) error {
+	unfit := (*shape.Unfit)(nil)
+	if !errors.As(err, &unfit) {
+		return err
+	}
+	at := fmt.Sprintf("rows[%d]", unfit.Form)
+	if unfit.New >= 0 {
+		at = fmt.Sprintf("rows[%d].new[%d].is", unfit.Form, unfit.New)
+	}
+	return &definition.Invalid{Location: at, Message: err.Error()}
+}
+
+// Formed are versions as they go out. One that does not fit is an error at the field rows.
+func Formed(rows *shape.Rows, versions []*change.Schema) ([]*change.Schema, error) {
+	if rows == nil {
+		return versions, nil
+	}
+	formed := make([]*change.Schema, len(versions))
+	for i, v := range versions {
+		var err error
+		if formed[i], err = rows.Schema(v); err != nil {
+			return nil, UnfitForm(err)
+		}
+	}
+	return formed, nil
+}

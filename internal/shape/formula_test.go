@@ -1,0 +1,118 @@
+package shape
+
+import (
+	"os"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/change"
+)
+
+// formulaTable is a table with a column of each kind.
+var formulaTable = change.NewSchema(change.PostgreSQL, "public.loans", []change.Column{
+	{Name: "loan_id", Rule: change.RuleInteger, Bits: 64, Key: 1}, {Name: "branch_id", Rule: change.RuleInteger, Bits: 32}, {Name: "days", Rule: change.RuleInteger, Bits: 32},
+	{Name: "price", Rule: change.RuleDecimal}, {Name: "fee", Rule: change.RuleDecimal}, {Name: "big", Rule: change.RuleUnsigned, Bits: 64}, {Name: "ratio", Rule: change.RuleFloat, Bits: 64},
+	{Name: "note", Rule: change.RuleText}, {Name: "text", Rule: change.RuleText}, {Name: "due_on", Rule: change.RuleDate}, {Name: "lent_at", Rule: change.RuleTimestampTZ}, {Name: "returned_at", Rule: change.RuleTimestampTZ},
+	{Name: "body", Rule: change.RuleJSON}, {Name: "tags", Rule: change.RuleArray, Element: change.RuleText}, {Name: "cover", Rule: change.RuleBinary}, {Name: "is_open", Rule: change.RuleBoolean}, {Name: "odd name", Rule: change.RuleText}}, nil, false)
+
+func formulaRow(change_ map[string]change.Value) []change.Value {
+	row := make([]change.Value, len(formulaTable.Columns))
+	for i, c := range formulaTable.Columns {
+		row[i] = map[string]change.Value{"loan_id": change.Of("7"), "branch_id": change.Of("3"), "days": change.Of("-4"), "price": change.Of("19.90"), "fee": change.Of("0.25"), "big": change.Of("18446744073709551615"),
+			"ratio": change.Of("1.5"), "note": change.Of("lost, a"), "text": change.Of("YWJj"), "due_on": change.Of("2026-12-01"), "lent_at": change.Of("2026-11-23T09:00:00.000000Z"),
+			"returned_at": change.Of("2026-11-25T10:00:00.000000Z"), "body": change.Of(`{"reader":{"name":"Ada","n":9007199254740993}}`), "tags": change.Of(`["rare","old"]`), "cover": change.Of("abc"), "is_open": change.Of("true"), "odd name": change.Of("odd")}[c.Name]
+		if v, is := change_[c.Name]; is {
+			row[i] = v
+		}
+	}
+	return row
+}
+
+// TestFormulas: each expression's value and type, exactly.
+func TestFormulas(t *testing.T) {
+	x, err := NewFormulas([]Function{{"fine", []Argument{{"d", "integer"}, {"rate", "decimal"}}, "decimal(d) * rate"}, {"double_fine", []Argument{{"d", "integer"}}, `fine(d, decimal("0.10")) * 2`}})
+	require.NoError(t, err)
+	for _, one := range []struct{ is, kind, gives, typed string }{
+		{"price * 3", "", "59.70", "numeric"},
+		{"1.5 * price", "", "29.850", "numeric"},
+		{"3 - price", "", "-16.90", "numeric"},
+		{"-price", "", "-19.90", "numeric"},
+		{"decimal('0.1') + 0.2", "", "0.3", "numeric"},
+		{"big + 1", "", "18446744073709551616", "numeric"},
+		{"price / 3", "", "6.6333333333333333333333333333333333333333", "numeric"},
+		{"price / 3", "decimal(5,2)", "6.63", "numeric(5,2)"},
+		{"round(decimal('2.5'), 0)", "", "3", "numeric"},
+		{"round(decimal('-2.5'), 0)", "", "-3", "numeric"},
+		{"decimal('1e3')", "", "1000", "numeric"},
+		{"price % 3", "", "1.90", "numeric"},
+		{"price == decimal('19.9')", "", "true", "boolean"},
+		{"price > 19.9 || 20 < price", "", "false", "boolean"},
+		{"fine(3, fee)", "", "0.75", "numeric"},
+		{"double_fine(3)", "decimal(4,1)", "0.6", "numeric(4,1)"},
+		{"int(round(price, 0)) + days", "", "16", "bigint"},
+		{"double(price) / 2.0", "", "9.95", "double precision"},
+		{"1.0e20", "", "1e+20", "double precision"},
+		{"body.reader.n", "integer", "9007199254740993", "bigint"},
+		{"body.reader", "json", `{"n":9007199254740993,"name":"Ada"}`, "json"},
+		{`[price, fee]`, "", `["19.90","0.25"]`, "json"},
+		{"string(price) + note", "", "19.90lost, a", "text"},
+		{"lent_at + duration('90m')", "", "2026-11-23T10:30:00.000000Z", "timestamp with time zone"},
+		{"row['odd name']", "text", "odd", "text"},
+	} {
+		f, c, err := x.Bind(formulaTable, one.is, one.kind)
+		require.NoError(t, err, one.is)
+		text, presence, err := f.Append(nil, formulaRow(nil))
+		require.NoError(t, err, one.is)
+		require.Equal(t, change.Present, presence, one.is)
+		require.Equal(t, one.gives, string(text), one.is)
+		require.Equal(t, one.typed, c.Type, one.is)
+	}
+	for is, wants := range map[string]string{"price / 0": "division by zero", "int(price)": "round it first", "decimal(note)": `"lost, a" is no decimal`, "note.split(',')[9]": "index out of bounds",
+		"big * big * big * big": "", "price + decimal('1e3000')": "more than 2000 digits"} {
+		f, _, err := x.Bind(formulaTable, is, "")
+		require.NoError(t, err, is)
+		_, _, err = f.Append(nil, formulaRow(nil))
+		if wants == "" {
+			require.NoError(t, err, is)
+			continue
+		}
+		require.ErrorContains(t, err, wants, is)
+	}
+	f, _, err := x.Bind(formulaTable, "price * 3 + fee", "")
+	require.NoError(t, err)
+	_, presence, err := f.Append(nil, formulaRow(map[string]change.Value{"fee": change.NullValue()}))
+	require.NoError(t, err)
+	require.Equal(t, change.Null, presence)
+	_, presence, err = f.Append(nil, formulaRow(map[string]change.Value{"fee": {}}))
+	require.NoError(t, err)
+	require.Equal(t, change.Omitted, presence)
+	f, _, err = x.Bind(formulaTable, "decimal(loan_id) * 1000", "decimal(3,0)")
+	require.NoError(t, err)
+	_, _, err = f.Append(nil, formulaRow(nil))
+	require.ErrorContains(t, err, "more digits than decimal(3,0) holds")
+}
+
+// TestDocumentedFormulas binds the examples of the page on forms, and works them out.
+func TestDocumentedFormulas(t *testing.T) {
+	page, err := os.ReadFile("../../docs/forms.md")
+	require.NoError(t, err)
+	_, examples, found := strings.Cut(string(page), "| library | examples |")
+	require.True(t, found)
+	examples, _, _ = strings.Cut(examples, "\n\n")
+	x, err := NewFormulas(nil)
+	require.NoError(t, err)
+	all := regexp.MustCompile("`([^`]+)`").FindAllStringSubmatch(examples, -1)
+	require.Greater(t, len(all), 20)
+	for _, one := range all {
+		f, _, err := x.Bind(formulaTable, one[1], "")
+		if err != nil {
+			f, _, err = x.Bind(formulaTable, one[1], "json") // of a JSON column nothing says what it gives
+		}
+		require.NoError(t, err, one[1])
+		_, _, err = f.Append(nil, formulaRow(nil))
+		require.NoError(t, err, one[1])
+	}
+}

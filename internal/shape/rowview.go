@@ -1,0 +1,64 @@
+package shape
+
+import (
+	"slices"
+
+	"github.com/google/cel-go/common/ast"
+	"github.com/google/cel-go/interpreter"
+
+	"rillmark/internal/change"
+)
+
+// rowView is a row as an expression sees it: a column is a variable of its name, and row is
+// all of them.
+type rowView struct {
+	columns []change.Column
+	value   func(change.Column, change.Value) any
+	names   map[string]int // the places of the columns that the expression names
+	uses    []int          // of those that it looks at
+	row     []change.Value // at hand
+}
+
+// viewOf finds out what a checked expression looks at.
+func viewOf(e ast.Expr, columns []change.Column, value func(change.Column, change.Value) any) rowView {
+	v := rowView{columns: columns, value: value, names: make(map[string]int)}
+	ast.PostOrderVisit(e, ast.NewExprVisitor(func(e ast.Expr) {
+		if e.Kind() != ast.IdentKind {
+			return
+		}
+		at := slices.IndexFunc(columns, func(c change.Column) bool { return c.Name == e.AsIdent() })
+		switch {
+		case at >= 0:
+			v.names[e.AsIdent()] = at
+			v.uses = append(v.uses, at)
+		case e.AsIdent() == wholeRow:
+			for i := range columns {
+				v.uses = append(v.uses, i)
+			}
+		}
+	}))
+	slices.Sort(v.uses)
+	v.uses = slices.Compact(v.uses)
+	return v
+}
+
+// wholeRow is the variable that holds all columns, unless one has its name.
+const wholeRow = "row"
+
+// ResolveName implements [interpreter.Activation] for the row at hand.
+func (v *rowView) ResolveName(name string) (any, bool) {
+	if at, known := v.names[name]; known {
+		return v.value(v.columns[at], v.row[at]), true
+	}
+	if name != wholeRow {
+		return nil, false
+	}
+	row := make(map[string]any, len(v.columns))
+	for i, c := range v.columns {
+		row[c.Name] = v.value(c, v.row[i])
+	}
+	return row, true
+}
+
+// Parent implements [interpreter.Activation].
+func (*rowView) Parent() interpreter.Activation { return nil }
