@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"testing"
 
+	"rillmark/internal/testserver"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -99,7 +101,7 @@ func makeFormerState(t *testing.T, former string) {
 		`CREATE TABLE "Late Loans" (id integer PRIMARY KEY, secret text)`, "INSERT INTO loans SELECT n, 'alder', 'loan ' || n || ' ', 1.50, '2026-01-02 03:04:05.678901+00', '{\"a\": [1, null]}' FROM generate_series(1, 20) n")
 	dropSlotAtEnd(t, source)
 	i := newInstance(t, stateServer(t), "")
-	text := fmt.Sprintf("listen: 127.0.0.1:%d\npublic_url: http://rillmark.example\nstate_database: \"%s\"\nfiles_root: %s\nsource: {heartbeat_every: 200ms}\n", freePort(t), i.state.Address(i.stateDB), filepath.Join(i.folder, "files"))
+	text := fmt.Sprintf("listen: 127.0.0.1:%d\npublic_url: http://rillmark.example\nstate_database: \"%s\"\nfiles_root: %s\nsource: {heartbeat_every: 200ms}\n", testserver.FreePort(), i.state.Address(i.stateDB), filepath.Join(i.folder, "files"))
 	i.address = "http://" + regexp.MustCompile(`127\.0\.0\.1:\d+`).FindString(text)
 	require.NoError(t, os.WriteFile(i.config, []byte(text), 0o600))
 	i.start()

@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -30,6 +29,7 @@ import (
 
 	"rillmark/internal/demo"
 	"rillmark/internal/seeded"
+	"rillmark/internal/testserver"
 )
 
 // binary is the rillmark under test, built once.
@@ -125,7 +125,7 @@ func startServer(t *testing.T, name string, settings map[string]string) *demo.Cl
 	if c := shared.clusters[name]; c != nil {
 		return c
 	}
-	c := &demo.Cluster{Folder: filepath.Join(shared.folder, name), Port: freePort(t), Settings: settings}
+	c := &demo.Cluster{Folder: filepath.Join(shared.folder, name), Port: testserver.FreePort(), Settings: settings}
 	require.NoError(t, os.MkdirAll(c.Folder, 0o755))
 	require.NoError(t, c.Start(context.Background()))
 	if shared.clusters == nil {
@@ -168,35 +168,6 @@ func stateServer(t *testing.T) *demo.Cluster {
 	}
 	return server(t, "state", map[string]string{"max_connections": "200"})
 }
-
-// freePort is a port that nobody has, and that no other test was given.
-func freePort(t *testing.T) int {
-	t.Helper()
-	for {
-		// Below the ports that clients get: one that tries a server that is away could get
-		// the server's own, and keep it.
-		port := 15000 + rand.IntN(15000)
-		if !givePort(port) {
-			continue // it is not even tried: its owner may be about to
-		}
-		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil && l.Close() == nil {
-			return port
-		}
-	}
-}
-
-func givePort(port int) (isNew bool) {
-	givenPorts.Lock()
-	defer givenPorts.Unlock()
-	isNew = !givenPorts.ports[port]
-	givenPorts.ports[port] = true
-	return isNew
-}
-
-var givenPorts = struct {
-	sync.Mutex
-	ports map[int]bool
-}{ports: make(map[int]bool)}
 
 var databases atomic.Int64
 
@@ -258,7 +229,7 @@ func newInstance(t *testing.T, state *demo.Cluster, extra string) *instance {
 }
 
 func (i *instance) configure(extra string) {
-	port := freePort(i.t)
+	port := testserver.FreePort()
 	i.address = fmt.Sprintf("http://127.0.0.1:%d", port)
 	i.config = filepath.Join(i.folder, "rillmark.yaml")
 	if !strings.Contains(extra, "network:") {

@@ -15,6 +15,7 @@ import (
 
 	"rillmark/internal/demo"
 	"rillmark/internal/seeded"
+	"rillmark/internal/testserver"
 )
 
 // twin is a second service on the same state database and the same files.
@@ -22,7 +23,7 @@ func (i *instance) twin() *instance {
 	i.t.Helper()
 	text, err := os.ReadFile(i.config)
 	require.NoError(i.t, err)
-	port := freePort(i.t)
+	port := testserver.FreePort()
 	two := &instance{t: i.t, folder: i.folder, state: i.state, stateDB: i.stateDB, address: fmt.Sprintf("http://127.0.0.1:%d", port), config: filepath.Join(i.folder, "twin.yaml")}
 	lines := strings.SplitN(string(text), "\n", 2)
 	require.NoError(i.t, os.WriteFile(two.config, []byte(fmt.Sprintf("listen: 127.0.0.1:%d\n", port)+lines[1]), 0o600))

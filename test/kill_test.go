@@ -15,6 +15,7 @@ import (
 
 	"rillmark/internal/demo"
 	"rillmark/internal/seeded"
+	"rillmark/internal/testserver"
 )
 
 // Small chunks make a load long enough to be cut; frequent heartbeats move the
@@ -151,7 +152,7 @@ func kill(t *testing.T, _ int) {
 // ownServer is a server that a test may kill.
 func ownServer(t *testing.T, settings map[string]string) *demo.Cluster {
 	t.Helper()
-	c := &demo.Cluster{Folder: filepath.Join(shared.folder, fmt.Sprintf("own-%d", databases.Add(1))), Port: freePort(t), Settings: settings}
+	c := &demo.Cluster{Folder: filepath.Join(shared.folder, fmt.Sprintf("own-%d", databases.Add(1))), Port: testserver.FreePort(), Settings: settings}
 	require.NoError(t, mkdir(c.Folder))
 	require.NoError(t, c.Start(context.Background()))
 	t.Cleanup(c.Stop)

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
+	"rillmark/internal/testserver"
 )
 
 // mariaSettings keep a test's server quick: what a kill of the process needs holds without
@@ -30,7 +31,7 @@ func mariaServer(t *testing.T, settings map[string]string) *demo.MariaDB {
 			all[name] = value
 		}
 	}
-	m := &demo.MariaDB{Folder: filepath.Join(shared.folder, fmt.Sprintf("maria-%d", databases.Add(1))), Port: freePort(t), Settings: all}
+	m := &demo.MariaDB{Folder: filepath.Join(shared.folder, fmt.Sprintf("maria-%d", databases.Add(1))), Port: testserver.FreePort(), Settings: all}
 	require.NoError(t, mkdir(m.Folder))
 	require.NoError(t, m.Start(context.Background()))
 	t.Cleanup(m.Stop)

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
+	"rillmark/internal/testserver"
 )
 
 // mariaFollowed is a source that follows a few tables, loaded.
@@ -182,7 +183,7 @@ func TestMariaDBWrongInput(t *testing.T) {
 		return d
 	}
 	require.Contains(t, check(with(func(c map[string]any) { c["password"] = "wrong" })), "refuses user \"capture\"")
-	require.Contains(t, check(with(func(c map[string]any) { c["port"] = freePort(t) })), "cannot be reached")
+	require.Contains(t, check(with(func(c map[string]any) { c["port"] = testserver.FreePort() })), "cannot be reached")
 	require.Contains(t, check(with(func(c map[string]any) { c["tls"] = "require" })), "does not encrypt connections")
 	require.NoError(t, m.Login(t.Context(), "weak", "SELECT ON "+name+".*"))
 	said = check(with(func(c map[string]any) { c["user"] = "weak" }))

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
+	"rillmark/internal/testserver"
 )
 
 // TestALostStreamIsBegunAnewOnAPersonsWord breaks what cannot be gone on with, in
@@ -142,7 +143,7 @@ func TestASourceFailsOver(t *testing.T) {
 	i.resume()
 	i.settled("circulation", db)
 
-	standby := &demo.Cluster{Folder: source.Folder + "-standby", Port: freePort(t), Settings: source.Settings}
+	standby := &demo.Cluster{Folder: source.Folder + "-standby", Port: testserver.FreePort(), Settings: source.Settings}
 	data := filepath.Join(standby.Folder, "data")
 	require.NoError(t, os.MkdirAll(data, 0o700))
 	require.NoError(t, os.Chmod(standby.Folder, 0o755))

@@ -19,6 +19,8 @@ import (
 	"testing"
 	"time"
 
+	"rillmark/internal/testserver"
+
 	"github.com/klauspost/compress/gzip"
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
@@ -40,7 +42,7 @@ type process struct {
 // and $DIR in its arguments is filled in.
 func launch(t *testing.T, args ...string) *process {
 	t.Helper()
-	port, folder := freePort(t), t.TempDir()
+	port, folder := testserver.FreePort(), t.TempDir()
 	p := &process{t: t, address: fmt.Sprintf("127.0.0.1:%d", port)}
 	for _, a := range args {
 		p.args = append(p.args, strings.NewReplacer("$ADDR", p.address, "$PORT", strconv.Itoa(port), "$DIR", folder).Replace(a))
@@ -298,7 +300,7 @@ type taken struct {
 }
 
 func newFunction(t *testing.T) *function {
-	f := &function{address: fmt.Sprintf("127.0.0.1:%d", freePort(t))}
+	f := &function{address: fmt.Sprintf("127.0.0.1:%d", testserver.FreePort())}
 	f.start(t)
 	t.Cleanup(f.stop)
 	return f

@@ -44,9 +44,14 @@ type Instance struct {
 	wake    chan struct{}
 }
 
+// fence is what an outlet's row must still have for a commit to count.
+type fence struct {
+	outlet, epoch int64
+	run           int32
+}
+
 type commit struct {
-	outlet, epoch        int64
-	run                  int
+	fence
 	committed, delivered int64
 	urgent               bool
 	done                 chan error
@@ -138,7 +143,7 @@ func (h *Hold) Valid() bool { return h.instance.Valid() }
 // once; the answer comes over the channel: [ErrVersion] where another instance or
 // another run has the outlet. urgent does not wait for other outlets' commits.
 func (h *Hold) Commit(run int, committed, delivered int64, urgent bool) <-chan error {
-	one := commit{h.outlet, h.epoch, run, committed, delivered, urgent, make(chan error, 1)}
+	one := commit{fence{h.outlet, h.epoch, int32(run)}, committed, delivered, urgent, make(chan error, 1)}
 	i := h.instance
 	i.mu.Lock()
 	i.pending = append(i.pending, one)
@@ -205,26 +210,34 @@ const commitTimeout = 30 * time.Second
 func (i *Instance) commit(ctx context.Context, all []commit) {
 	ctx, cancel := context.WithTimeout(ctx, commitTimeout)
 	defer cancel()
-	n := len(all)
-	outlets, epochs, runs := make([]int64, n), make([]int64, n), make([]int32, n)
-	committed, delivered := make([]int64, n), make([]int64, n)
-	for k, one := range all {
-		outlets[k], epochs[k], runs[k], committed[k], delivered[k] = one.outlet, one.epoch, int32(one.run), one.committed, one.delivered
+	// Two of one outlet count together: one statement changes a row only once.
+	sums := make(map[fence]commit, len(all))
+	for _, one := range all {
+		sum := sums[one.fence]
+		sum.committed, sum.delivered = max(sum.committed, one.committed), sum.delivered+one.delivered
+		sums[one.fence] = sum
+	}
+	n := len(sums)
+	outlets, epochs, runs := make([]int64, 0, n), make([]int64, 0, n), make([]int32, 0, n)
+	committed, delivered := make([]int64, 0, n), make([]int64, 0, n)
+	for f, sum := range sums {
+		outlets, epochs, runs = append(outlets, f.outlet), append(epochs, f.epoch), append(runs, f.run)
+		committed, delivered = append(committed, sum.committed), append(delivered, sum.delivered)
 	}
 	rows, _ := i.catalog.Pool.Query(ctx, `UPDATE rillmark.outlet_offset o SET committed = greatest(o.committed, c.committed), delivered = o.delivered + c.delivered, committed_at = now()
 		FROM unnest($1::bigint[], $2::bigint[], $3::integer[], $4::bigint[], $5::bigint[]) AS c(outlet, epoch, run, committed, delivered)
-		WHERE o.outlet_id = c.outlet AND o.epoch = c.epoch AND o.run = c.run RETURNING o.outlet_id`, outlets, epochs, runs, committed, delivered)
-	moved, err := pgx.CollectRows(rows, pgx.RowTo[int64])
-	if err != nil {
+		WHERE o.outlet_id = c.outlet AND o.epoch = c.epoch AND o.run = c.run RETURNING c.outlet, c.epoch, c.run`, outlets, epochs, runs, committed, delivered)
+	moved := make(map[fence]bool, n)
+	var f fence
+	if _, err := pgx.ForEachRow(rows, []any{&f.outlet, &f.epoch, &f.run}, func() error {
+		moved[f] = true
+		return nil
+	}); err != nil {
 		i.answer(all, fmt.Errorf("committing offsets: %w", err))
 		return
 	}
-	is := make(map[int64]bool, len(moved))
-	for _, outlet := range moved {
-		is[outlet] = true
-	}
 	for _, one := range all {
-		if is[one.outlet] {
+		if moved[one.fence] {
 			one.done <- nil
 		} else {
 			one.done <- ErrVersion
