@@ -51,8 +51,8 @@ type Writer interface {
 	// this run: [Outlet.Committed] where it keeps none, and less where it has lost some
 	// since, as a database that was brought back from a backup.
 	Delivered() int64
-	// Send delivers a batch: messages of one Order in their order, one that is
-	// Alone after all before it and before all after it. It must not keep the
+	// Send delivers a batch: messages of one ordering key in their order, a barrier
+	// after all before it and before all after it. It must not keep the
 	// batch. A message that the destination does not take is refused, and the
 	// others are delivered anyway. An error says that it is not known
 	// what arrived: all of it is sent again later, with the same ids.

@@ -240,6 +240,10 @@ func (l *later) Unwrap() error { return l.error }
 func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.Refusal, error) {
 	var refused []destination.Refusal
 	messages := batch.Messages
+	lanes := make([]lane, max(w.options.InFlight, 1))
+	for i := range lanes {
+		lanes[i].behind = destination.NewBehind(w.outlet.Wait)
+	}
 	for from := 0; from < len(messages); {
 		to := from
 		for to < len(messages) && !messages[to].Barrier {
@@ -248,7 +252,7 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 		if to == from {
 			to++ // one that is alone
 		}
-		found, err := w.lanes(ctx, messages, from, to)
+		found, err := w.section(ctx, messages, from, to, lanes)
 		if err != nil {
 			return nil, err
 		}
@@ -260,12 +264,21 @@ func (w *writer) Send(ctx context.Context, batch *encode.Batch) ([]destination.R
 	return refused, nil
 }
 
-// lanes sends messages[from:to], none of which is alone unless it is the only one.
-func (w *writer) lanes(ctx context.Context, messages []encode.Message, from, to int) ([]destination.Refusal, error) {
-	lanes := make([][]int, min(max(w.options.InFlight, 1), to-from))
+// lane posts the messages of some rows one after the other.
+type lane struct {
+	// behind is of the whole batch: a row's events wait for a refused one across barriers.
+	behind *destination.Behind
+	part   []int
+}
+
+// section sends messages[from:to], none of which is a barrier unless it is the only one.
+func (w *writer) section(ctx context.Context, messages []encode.Message, from, to int, lanes []lane) ([]destination.Refusal, error) {
+	for i := range lanes {
+		lanes[i].part = lanes[i].part[:0]
+	}
 	for i := from; i < to; i++ {
-		lane := int(hash(messages[i].OrderingKey) % uint32(len(lanes)))
-		lanes[lane] = append(lanes[lane], i)
+		l := &lanes[hash(messages[i].OrderingKey)%uint32(len(lanes))]
+		l.part = append(l.part, i)
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -273,13 +286,16 @@ func (w *writer) lanes(ctx context.Context, messages []encode.Message, from, to 
 	var mu sync.Mutex
 	var refused []destination.Refusal
 	var failed error
-	for _, lane := range lanes {
+	for i := range lanes {
+		if len(lanes[i].part) == 0 {
+			continue
+		}
 		done.Add(1)
 		go func() {
 			defer done.Done()
 			var found []destination.Refusal
 			err := guard.Run(func() (err error) {
-				found, err = w.lane(ctx, messages, lane)
+				found, err = w.lane(ctx, messages, &lanes[i])
 				return err
 			})
 			mu.Lock()
@@ -295,17 +311,16 @@ func (w *writer) lanes(ctx context.Context, messages []encode.Message, from, to 
 	return refused, failed
 }
 
-func (w *writer) lane(ctx context.Context, messages []encode.Message, lane []int) ([]destination.Refusal, error) {
-	behind := destination.NewBehind(w.outlet.Wait)
+func (w *writer) lane(ctx context.Context, messages []encode.Message, l *lane) ([]destination.Refusal, error) {
 	var refused []destination.Refusal
-	for len(lane) > 0 {
-		n := min(max(w.options.Events, 1), len(lane))
-		found, err := destination.SplitOnError(messages, lane[:n], behind, func(part []int) error { return w.post(ctx, messages, part) }, blame)
+	for part := l.part; len(part) > 0; {
+		n := min(max(w.options.Events, 1), len(part))
+		found, err := destination.SplitOnError(messages, part[:n], l.behind, func(part []int) error { return w.post(ctx, messages, part) }, blame)
 		if err != nil {
 			return refused, err
 		}
 		refused = append(refused, found...)
-		lane = lane[n:]
+		part = part[n:]
 	}
 	return refused, nil
 }
