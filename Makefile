@@ -31,6 +31,8 @@ soak: setup-tests build
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 5m ./internal/mariadb/statement
 	for fuzz in FuzzArray FuzzValue; do go test -run '^$$' -fuzz $$fuzz'$$' -fuzztime 5m ./internal/postgres/canonical || exit 1; done
 	go test -run '^$$' -fuzz FuzzNames -fuzztime 5m ./internal/postgres/session
+	go test -run '^$$' -fuzz FuzzScan -fuzztime 5m ./internal/jsontext
+	go test -run '^$$' -fuzz FuzzAnswers -fuzztime 5m ./internal/mariadb/wire
 
 bench: setup build
 	go run ./bench
