@@ -196,7 +196,9 @@ func follow(body io.Reader, last string, take func(data []byte) error) (string, 
 			if err := take(value); err != nil {
 				return last, err
 			}
-			last = id
+			if id != "" {
+				last = id
+			}
 		case "":
 			id, kind = "", ""
 			if len(value) > 0 {

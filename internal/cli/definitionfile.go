@@ -80,8 +80,8 @@ func (d *definitionFile) find(place string) (line, column int) {
 		}
 		if err == nil {
 			if node, err := path.FilterFile(d.tree); err == nil && node != nil {
-				if token := node.GetToken(); token != nil {
-					return token.Position.Line, keyColumn(node)
+				if token := first(node).GetToken(); token != nil {
+					return token.Position.Line, token.Position.Column
 				}
 			}
 		}
@@ -93,4 +93,16 @@ func (d *definitionFile) find(place string) (line, column int) {
 	}
 }
 
-func keyColumn(node ast.Node) int { return node.GetToken().Position.Column }
+// first is where a value begins: fields and values at the first field's name, which is before
+// the colon that stands for them in the tree.
+func first(node ast.Node) ast.Node {
+	switch n := node.(type) {
+	case *ast.MappingNode:
+		if len(n.Values) > 0 {
+			return n.Values[0].Key
+		}
+	case *ast.MappingValueNode:
+		return n.Key
+	}
+	return node
+}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -103,7 +104,18 @@ environment's RILLMARK_SERVER, says where it is; RILLMARK_TOKEN holds its token.
 		Example:       "  rillmark serve --config rillmark.yaml\n  rillmark status\n  rillmark watch circulation",
 		SilenceUsage:  true,
 		SilenceErrors: true,
+		Args:          cobra.ArbitraryArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return c.Help()
+			}
+			if close := c.SuggestionsFor(args[0]); len(close) > 0 {
+				return usage("unknown command %q: did you mean %s? (`rillmark --help` lists all)", args[0], strings.Join(close, " or "))
+			}
+			return usage("unknown command %q (`rillmark --help` lists all)", args[0])
+		},
 	}
+	root.SuggestionsMinimumDistance = 2
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%v (`%s --help` shows how it is used)", err, c.CommandPath())
 	})

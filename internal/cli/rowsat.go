@@ -2,8 +2,10 @@ package cli
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"net/url"
 	"os"
@@ -81,6 +83,9 @@ func (a *app) copyRows(from io.Reader, to string) error {
 		return out.Flush()
 	}
 	file, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if errors.Is(err, fs.ErrExist) {
+		return usage("%s is there already, and is not written over: choose another name, or remove it first", to)
+	}
 	if err != nil {
 		return err
 	}
