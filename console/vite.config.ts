@@ -10,6 +10,6 @@ export default defineConfig({
       scss: { quietDeps: true, silenceDeprecations: ["import", "global-builtin", "color-functions", "if-function"] },
     },
   },
-  test: { environment: "node", include: ["src/**/*.test.{ts,tsx}"], env: { TZ: "Europe/Berlin" } },
+  test: { environment: "node", setupFiles: ["src/testing.setup.ts"], include: ["src/**/*.test.{ts,tsx}"], env: { TZ: "Europe/Berlin" } },
   server: { proxy: { "/v1": "http://127.0.0.1:7450" } },
 });

@@ -17,7 +17,7 @@ export class Refused extends Error {
 
 /** api makes the calls that the service describes: their paths, parameters, bodies and
  * answers are checked against its description. */
-export const api = createClient<paths>({ headers: { Accept: "application/json" } });
+export const api = createClient<paths>({ headers: { Accept: "application/json" }, fetch: (request) => fetch(request) });
 
 /** answered is what a call of api answers; one that is refused throws [Refused]. */
 export async function answered<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
@@ -39,7 +39,7 @@ interface Problem {
 
 function refusal(response: Response, answer: unknown): Refused {
   const problem = (typeof answer === "object" ? (answer ?? {}) : {}) as Problem;
-  const places = (problem.errors ?? []).map((e) => `${(e.location ?? "").replace(/^body\.?/, "")}: ${e.message}`);
+  const places = (problem.errors ?? []).map((e) => [(e.location ?? "").replace(/^body\.?/, ""), e.message].filter(Boolean).join(": "));
   return new Refused(response.status, places.length ? places.join("; ") : (problem.detail ?? response.statusText), problem.fix ?? "");
 }
 

@@ -18,7 +18,7 @@ export function placeText({ kind, text }: Place, marks: Mark[] = []): string {
     case "time":
       return `time:${Number.isNaN(Date.parse(text)) ? "" : new Date(text).toISOString()}`;
     case "mark":
-      return `mark:${text || marks[0]?.name}`;
+      return `mark:${text || (marks[0]?.name ?? "")}`;
     default:
       return kind;
   }

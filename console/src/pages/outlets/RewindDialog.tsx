@@ -30,7 +30,7 @@ export function RewindDialog({ outlet, onClose }: { outlet: OutletStatus; onClos
   const [end, setEnd] = useState<End>("open");
   const [until, setUntil] = useState<Place>({ kind: "offset", text: "" });
   const [plan, setPlan] = useState<Rewind>();
-  const { trouble, work } = useWork();
+  const { trouble, work, busy } = useWork();
   const { data: marks } = useMarks(outlet.source);
   const ask = (dry: boolean) =>
     work(async () => {
@@ -123,7 +123,9 @@ export function RewindDialog({ outlet, onClose }: { outlet: OutletStatus; onClos
           <Button variant="outline-secondary" onClick={onClose}>
             Leave it
           </Button>
-          <Button type="submit">{plan ? "Do it" : "What would that do?"}</Button>
+          <Button type="submit" disabled={busy}>
+            {plan ? "Do it" : "What would that do?"}
+          </Button>
         </Modal.Footer>
       </Form>
     </Modal>

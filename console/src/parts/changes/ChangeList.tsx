@@ -20,7 +20,7 @@ export function ChangeList({ changes, opened, onOpen, dated }: Props) {
   const rows = useVirtualizer({ count: changes.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 12, getItemKey: (i) => changes[i]!.serial });
   const walk = (event: KeyboardEvent) => {
     const step = { ArrowDown: 1, ArrowUp: -1 }[event.key];
-    if (!step) {
+    if (!step || changes.length === 0) {
       return;
     }
     event.preventDefault();
