@@ -67,6 +67,9 @@ type Reader interface {
 	// is good until the reader's next call.
 	Next(ctx context.Context) (*Batch, error)
 	TryNext(ctx context.Context) (*Batch, error)
+	// Changed is closed once there may be more than a reader has come to; at once where
+	// there is. It is nil where only Next can say: another process writes the journal.
+	Changed() <-chan struct{}
 	// Position is the offset that the reader comes to next.
 	Position() int64
 	// From is another reader of the same journal, which starts at an offset.

@@ -153,6 +153,28 @@ func (r *blockReader) TryNext(ctx context.Context) (*Batch, error) {
 	return batch, err
 }
 
+// closed is that of a reader that has something to read.
+var closed = func() <-chan struct{} {
+	c := make(chan struct{})
+	close(c)
+	return c
+}()
+
+// Changed implements [Reader].
+func (r *blockReader) Changed() <-chan struct{} {
+	if len(r.ahead) > 0 {
+		return closed
+	}
+	_, atEnd, known, changed := r.store.tail(r.source).find(r.next)
+	switch {
+	case !known:
+		return nil
+	case !atEnd:
+		return closed
+	}
+	return changed
+}
+
 type waiting struct {
 	known   bool
 	changed <-chan struct{}

@@ -2,6 +2,7 @@ package outlet
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"rillmark/internal/catalog"
@@ -9,7 +10,6 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
-	"rillmark/internal/guard"
 )
 
 const (
@@ -52,21 +52,11 @@ type sender struct {
 // errNotRenewed ends a delivery that another instance may have taken over.
 var errNotRenewed = &engine.Fault{Code: "state-database", Message: "this instance could not say to the state database in time that it lives; it delivers nothing until it has, since another one may"}
 
-// run delivers what the reader reads until ctx is done or an error ends it.
+// run delivers what the feed reads until ctx is done or an error ends it.
 func (s *sender) run(ctx context.Context, r *reader) error {
-	reading, stop := context.WithCancel(ctx)
-	empty, full := make(chan *encode.Batch, batches), make(chan *encode.Batch, batches-1)
-	for range batches {
-		empty <- new(encode.Batch)
-	}
-	ended, gone := make(chan error, 1), make(chan struct{})
-	go func() {
-		defer close(gone)
-		ended <- guard.Run(func() error { return r.pump(reading, empty, full) })
-	}()
-	err := s.deliver(ctx, empty, full, ended)
-	stop()
-	<-gone
+	f := &feed{reader: r}
+	err := s.deliver(ctx, f)
+	f.halt()
 	if ctx.Err() == nil {
 		return err
 	}
@@ -76,7 +66,7 @@ func (s *sender) run(ctx context.Context, r *reader) error {
 	return s.flush(last, true)
 }
 
-func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, ended <-chan error) error {
+func (s *sender) deliver(ctx context.Context, f *feed) error {
 	look := time.NewTicker(lookEvery)
 	defer look.Stop()
 	wake := s.wakes()
@@ -84,20 +74,32 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 		return err
 	}
 	for {
+		if !f.pumping && !f.atEnd() {
+			f.start(ctx)
+		}
 		var flush <-chan time.Time
 		var timer *time.Timer
 		if s.at > max(s.offset.Committed, s.committingAt) {
 			timer = time.NewTimer(max(time.Until(s.flushAt), time.Millisecond))
 			flush = timer.C
 		}
+		changed, due := f.more()
 		var err error
 		select {
 		case <-ctx.Done():
 			err = context.Cause(ctx)
-		case b := <-full:
+		case <-changed:
+			if f.wait > 0 {
+				f.linger = time.NewTimer(f.wait) // one wake-up for all that comes until then
+			} else {
+				err = s.read(ctx, f)
+			}
+		case <-due:
+			err = s.read(ctx, f)
+		case b := <-f.full:
 			if err = s.send(ctx, b); err == nil {
-				empty <- b
-				err = s.sent(ctx, len(full) == 0)
+				f.empty <- b
+				err = s.sent(ctx, len(f.full) == 0)
 			}
 		case <-flush:
 			err = s.flush(ctx, false)
@@ -109,18 +111,8 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 			if s.deadCount > 0 {
 				err = s.redeliverWanted(ctx)
 			}
-		case err = <-ended:
-			// What was read before goes out first.
-			select {
-			case b := <-full:
-				if sending := s.send(ctx, b); sending != nil {
-					err = sending
-				}
-			default:
-			}
-			if flushing := s.flush(ctx, true); flushing != nil {
-				err = flushing
-			}
+		case err = <-f.ended:
+			err = s.pumped(ctx, f, err)
 		}
 		if timer != nil {
 			timer.Stop()
@@ -129,6 +121,52 @@ func (s *sender) deliver(ctx context.Context, empty, full chan *encode.Batch, en
 			return err
 		}
 	}
+}
+
+// read sends what there is to read now. Where that is much, a pump reads on.
+func (s *sender) read(ctx context.Context, f *feed) error {
+	b, err := f.take(ctx)
+	if err != nil {
+		return s.last(ctx, err)
+	}
+	if b.Last > s.at {
+		if err := s.send(ctx, b); err != nil {
+			return err
+		}
+	}
+	b.Reset()
+	if f.filled {
+		f.start(ctx)
+	} else {
+		b.Trim(restingBatch)
+	}
+	return s.sent(ctx, !f.filled)
+}
+
+// pumped takes note of a pump's end.
+func (s *sender) pumped(ctx context.Context, f *feed, why error) error {
+	// What was read before goes out first.
+	select {
+	case b := <-f.full:
+		if err := s.send(ctx, b); err != nil {
+			f.rest()
+			return s.last(ctx, err)
+		}
+	default:
+	}
+	f.rest()
+	if errors.Is(why, errAtEnd) {
+		return s.sent(ctx, true)
+	}
+	return s.last(ctx, why)
+}
+
+// last makes durable what was sent before an error ends the delivery.
+func (s *sender) last(ctx context.Context, why error) error {
+	if err := s.flush(ctx, true); err != nil {
+		return err
+	}
+	return why
 }
 
 // previewFlusher is a writer that can show what was sent before it is durable.

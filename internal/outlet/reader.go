@@ -25,6 +25,7 @@ type reader struct {
 	journal journal.Reader
 	current *journal.Batch // partly read
 	event   change.Event
+	filled  bool  // the last batch was handed on since it was full: there may be more
 	unfit   error // the next event does not fit; what lies before it is in a batch
 	net     shape.Net
 }
@@ -86,18 +87,20 @@ func (o *Outlet) Recount(ctx context.Context, into *encode.Closer, at int64) err
 	}
 }
 
-// fill reads events into an empty batch until a limit is reached, or until there
-// are no more and those that there are have waited long enough.
-func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
+// fill reads events into an empty batch until a limit is reached, which filled then says, or
+// until there are no more and those that there are have waited long enough; without waits,
+// until there are no more.
+func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 	var began, committed time.Time
 	if r.unfit != nil {
 		return r.unfit
 	}
+	r.filled = false
 	last := r.at
 	most := min(r.Limits.Bytes, r.Budget.share())
 	b.Keep(2 * most)
 	for {
-		if err := r.next(ctx, b, &began); err != nil {
+		if err := r.next(ctx, b, &began, waits); err != nil {
 			return err
 		}
 		if r.current == nil {
@@ -130,6 +133,7 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch) error {
 			return r.explained(err)
 		}
 		if full {
+			r.filled = true
 			break
 		}
 		last, committed = r.current.Last, r.current.LastCommit
@@ -157,12 +161,12 @@ const longestNap = 500 * time.Millisecond
 
 // next makes sure that there is a journal's batch to read. It leaves none where
 // the batch in hand is to go out now.
-func (r *reader) next(ctx context.Context, b *encode.Batch, began *time.Time) error {
+func (r *reader) next(ctx context.Context, b *encode.Batch, began *time.Time, waits bool) error {
 	if r.current != nil {
 		return nil
 	}
 	var err error
-	if r.current, err = r.journal.TryNext(ctx); r.current != nil || err != nil {
+	if r.current, err = r.journal.TryNext(ctx); r.current != nil || err != nil || !waits {
 		return r.explained(err)
 	}
 	if began.IsZero() {
@@ -246,33 +250,6 @@ func (r *reader) flushNet(b *encode.Batch) error {
 		return nil
 	}
 	return r.net.Take(func(e *change.Event) error { return r.append(b, e, true) })
-}
-
-// batches are how many there are: one is filled while another one is sent.
-const batches = 2
-
-// pump fills batches and hands them on until ctx is done or an error ends it.
-func (r *reader) pump(ctx context.Context, empty <-chan *encode.Batch, full chan<- *encode.Batch) error {
-	for {
-		var b *encode.Batch
-		select {
-		case b = <-empty:
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		}
-		if r.until > 0 && r.at >= r.until {
-			return errCaughtUp
-		}
-		b.Reset()
-		if err := r.fill(ctx, b); err != nil {
-			return err
-		}
-		select {
-		case full <- b:
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		}
-	}
 }
 
 func isUnfit(err error) bool {
