@@ -106,6 +106,7 @@ func (s *Server) routes() {
 	s.verifyRoutes()
 	s.whyRoutes()
 	s.cutoverRoutes()
+	s.impactRoutes()
 	describeFields(s.api.OpenAPI().Components.Schemas)
 	s.kinds, s.engines = kindsOf(s.api.OpenAPI().Components.Schemas), enginesOf(s.api.OpenAPI().Components.Schemas)
 	s.router.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { answerText(w, http.StatusOK, "alive\n") })

@@ -52,6 +52,33 @@ func Diff(before, after *Schema) []ColumnDiff {
 	return diffs
 }
 
+// Changes say in words what differs between two versions, renamed columns as such.
+func Changes(before, after *Schema, renamed []Rename) []string {
+	said := []string{}
+	known := make(map[string]bool)
+	for _, r := range renamed {
+		said = append(said, r.From+" is now "+r.To)
+		known[r.From], known[r.To] = true, true
+		if was, is := before.Column(r.From), after.Column(r.To); was != nil && is != nil {
+			if text := says(was, is); text != "" {
+				said = append(said, r.To+": "+text)
+			}
+		}
+	}
+	for _, d := range Diff(before, after) {
+		switch {
+		case known[d.Name] || d.What == "same":
+		case d.What == "changed":
+			said = append(said, d.Name+": "+d.Says)
+		case d.What == "added":
+			said = append(said, "added "+d.Name+" "+d.After.TypeName())
+		default:
+			said = append(said, d.What+" "+d.Name)
+		}
+	}
+	return said
+}
+
 func says(before, after *Column) string {
 	var parts []string
 	if before.Type != after.Type {

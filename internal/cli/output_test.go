@@ -71,7 +71,7 @@ func TestSchemaEventsInWords(t *testing.T) {
 	remark.Name, wide.Type = "remark", "character varying"
 	for _, c := range []struct{ before, after, renamed, want string }{
 		{"null", version(id, note), "null", "first version, 2 columns"},
-		{version(id), version(id, note), "null", "added note"},
+		{version(id), version(id, note), "null", "added note text"},
 		{version(id, note), version(id), "null", "dropped note"},
 		{version(id, note), version(id, remark), `[{"from":"note","to":"remark"}]`, "note is now remark"},
 		{version(id, note), version(id, wide), "null", "note: type text → character varying"},

@@ -100,7 +100,7 @@ func bare(value json.RawMessage) string {
 func schemaSays(raw json.RawMessage) string {
 	var s struct {
 		Definition, Previous json.RawMessage
-		Renamed              []struct{ From, To string }
+		Renamed              []change.Rename
 	}
 	if json.Unmarshal(raw, &s) != nil {
 		return "a new schema version"
@@ -113,21 +113,7 @@ func schemaSays(raw json.RawMessage) string {
 	if err != nil || string(s.Previous) == "null" {
 		return fmt.Sprintf("first version, %d columns", len(after.Columns))
 	}
-	var parts []string
-	renamed := make(map[string]bool)
-	for _, r := range s.Renamed {
-		parts = append(parts, r.From+" is now "+r.To)
-		renamed[r.From], renamed[r.To] = true, true
-	}
-	for _, d := range change.Diff(before, after) {
-		switch {
-		case renamed[d.Name] || d.What == "same":
-		case d.What == "changed":
-			parts = append(parts, d.Name+": "+d.Says)
-		default:
-			parts = append(parts, d.What+" "+d.Name)
-		}
-	}
+	parts := change.Changes(before, after, s.Renamed)
 	if len(parts) == 0 {
 		return "a new schema version"
 	}
@@ -319,5 +305,5 @@ func (a *app) schema() *cobra.Command {
 		return table(a.out, []string{"column", "type", "rule", "nulls", ">key"}, rows)
 	}}
 	show.Flags().StringVar(&form, "form", "columns", "columns, json-schema, avro or definition")
-	return group("schema", "Schema versions", list, show, a.schemaDiff())
+	return group("schema", "Schema versions", list, show, a.schemaDiff(), a.schemaImpact())
 }

@@ -52,6 +52,7 @@ func (a *app) standIn() *cobra.Command {
 		return registry.Run(c.Context(), ready)
 	}}
 	r.Flags().StringVar(&registry.Address, "listen", "127.0.0.1:8081", "address, on loopback")
+	r.Flags().BoolVar(&registry.Backward, "backward", false, "refuse a version by which what the one before wrote cannot be read")
 	secured(r, &registry.Secure)
 	var function standin.Function
 	var into string

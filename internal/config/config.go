@@ -20,6 +20,7 @@ import (
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/destination/kinds"
+	"rillmark/internal/engine"
 	"rillmark/internal/engine/engines"
 	"rillmark/internal/netguard"
 )
@@ -52,6 +53,9 @@ type Config struct {
 	Network NetworkConfig `yaml:"network"`
 	// Secrets says what definitions may refer to.
 	Secrets SecretsConfig `yaml:"secrets"`
+	// Scratch are addresses of empty databases, by engine, in which it is tried what a
+	// change of a definition does, as libpq takes them. Default none: nothing is tried.
+	Scratch map[string]string `yaml:"scratch"`
 	// LogLevel is debug, info, warn or error. Default info.
 	LogLevel string `yaml:"log_level"`
 	// LogFormat is text or json. Default text.
@@ -198,6 +202,17 @@ func (c *Config) Complete() error {
 			return fmt.Errorf("the configuration: %w", err)
 		}
 		*value = resolved
+	}
+	for name, address := range c.Scratch {
+		kind := engines.Named(name)
+		if kind == nil || !slices.Contains(engine.Capabilities(kind.Bare), engine.CanRehearse) {
+			return fmt.Errorf("the configuration: scratch.%s is of no engine that tries statements; `rillmark source engines` lists them", name)
+		}
+		resolved, err := catalog.Resolve(address)
+		if err != nil {
+			return fmt.Errorf("the configuration: %w", err)
+		}
+		c.Scratch[name] = resolved
 	}
 	if _, err := c.FileMode(); err != nil {
 		return err

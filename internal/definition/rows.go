@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"rillmark/internal/change"
 	"rillmark/internal/settings"
 	"rillmark/internal/shape"
 )
@@ -119,4 +120,21 @@ func (o *Outlet) Hashes() bool {
 	return slices.ContainsFunc(o.Rows, func(r RowForm) bool {
 		return slices.ContainsFunc(r.Columns, func(c ColumnForm) bool { return c.Treat == string(shape.Hash) })
 	})
+}
+
+// ColumnsMissing are the columns that the templates of topic, key and partition name without a
+// fallback, and a version of a table lacks.
+func (o *Outlet) ColumnsMissing(v *change.Schema) (missing []string) {
+	for _, text := range []string{o.Topic, o.Key, o.Partition} {
+		template, err := shape.ParseTemplate(text)
+		if err != nil {
+			continue // Validate says it
+		}
+		for _, column := range template.Needs() {
+			if !slices.Contains(missing, column) && v.Column(column) == nil {
+				missing = append(missing, column)
+			}
+		}
+	}
+	return missing
 }

@@ -49,6 +49,7 @@ const (
 	feedName      = "feed"         // what is new, of both sources
 	feedTopic     = "library.feed" // the one topic it goes to
 	reportingName = "reporting"    // a database with the tables of both sources
+	scratchName   = "scratch"      // an empty database, to try statements in
 	seed          = 20261123
 )
 
@@ -136,6 +137,12 @@ func (s *stage) start(ctx context.Context) error {
 		return err
 	}
 	if err := s.prepareReporting(ctx); err != nil {
+		return err
+	}
+	if err := s.state.Role(ctx, scratchName, ""); err != nil {
+		return err
+	}
+	if _, err := s.state.Database(ctx, scratchName, scratchName); err != nil {
 		return err
 	}
 	if err := s.prepareSource(ctx); err != nil {
@@ -229,7 +236,9 @@ network:
   local: [all]
 secrets:
   folders: [%s]
-`, s.Port, s.state.AddressAs("rillmark", "rillmark"), filepath.Join(s.Folder, "rillmark.key"), filepath.Join(s.Folder, "delivered"), s.Folder)
+scratch:
+  postgresql: "%s"
+`, s.Port, s.state.AddressAs("rillmark", "rillmark"), filepath.Join(s.Folder, "rillmark.key"), filepath.Join(s.Folder, "delivered"), s.Folder, s.state.AddressAs(scratchName, scratchName))
 	return os.WriteFile(s.configFile(), []byte(text), 0o600)
 }
 

@@ -71,6 +71,20 @@ type Comparer interface {
 	CompareRows(ctx context.Context, table string, source *change.Schema) (verify.Side, error)
 }
 
+// Redefinition is a change of the definition of a table.
+type Redefinition struct {
+	Outlet      string
+	Before, Now *change.Schema
+	Renamed     []change.Rename
+}
+
+// Redefiner is a destination whose tables follow those of the source.
+type Redefiner interface {
+	// PlanRedefinition is what the outlet would run there at a change of a table's
+	// definition; nothing is run. The error is why it would hold.
+	PlanRedefinition(ctx context.Context, c Redefinition) (statements []string, err error)
+}
+
 // CounterSetter is a destination whose tables hand out numbers.
 type CounterSetter interface {
 	// SetCounters sets the counters of the outlet's tables, which are named as in the

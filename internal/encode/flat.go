@@ -94,13 +94,22 @@ func Renamed(s Shape, v *change.Schema) (renamed []change.Column) {
 	if !s.Format.Flat() {
 		return nil
 	}
-	derived, _ := newFlattener(s.Metadata, s.Format).schema(v)
-	for _, c := range derived.Columns {
+	for _, c := range Flattened(s, v).Columns {
 		if c.From != "" {
 			renamed = append(renamed, c)
 		}
 	}
 	return renamed
+}
+
+// Flattened is the version of what goes out for rows of a version, in a flat shape; the same
+// in any other.
+func Flattened(s Shape, v *change.Schema) *change.Schema {
+	if !s.Format.Flat() {
+		return v
+	}
+	derived, _ := newFlattener(s.Metadata, s.Format).schema(v)
+	return derived
 }
 
 // tells reports whether a reader could distinguish an event without a row from a row.

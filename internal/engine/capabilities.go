@@ -21,6 +21,7 @@ const (
 	CanRetain    Capability = "retained_log" // [LogRetainer]
 	CanCompare   Capability = "verify"       // [Comparer]
 	CanMove      Capability = "cutover"      // [Mover]
+	CanRehearse  Capability = "impact"       // [Rehearser]
 )
 
 // Scripter prepares a source by scripts that an administrator reads and runs.
@@ -80,6 +81,30 @@ type Mover interface {
 	Writers() move.Writers
 }
 
+// Rehearser runs statements that change a table's definition where they do no harm.
+type Rehearser interface {
+	// Rehearse runs one statement on an empty copy of the table that it changes, in the
+	// scratch database at an address, of which nothing stays. The source is only asked for
+	// definitions.
+	Rehearse(ctx context.Context, scratch, statement string) (*Rehearsal, error)
+}
+
+// Rehearsal is what a statement does to the definition of a captured table.
+type Rehearsal struct {
+	Table string
+	// Before and After are the versions as the rules make them; After is nil where the table
+	// goes, or is no longer chosen.
+	Before, After *change.Schema
+	// Name is the table's name afterwards; empty where it is gone.
+	Name    string
+	Renamed []change.Rename
+	// Rewrites says that rows change without an event each.
+	Rewrites bool
+	// Exposes is a private column that would have another name, which no rule decides about;
+	// the source holds there.
+	Exposes string
+}
+
 // Capabilities are what an engine offers, in the order of the constants.
 func Capabilities(e Engine) []Capability {
 	all := []Capability{}
@@ -100,6 +125,9 @@ func Capabilities(e Engine) []Capability {
 	}
 	if _, can := e.(Mover); can {
 		all = append(all, CanMove)
+	}
+	if _, can := e.(Rehearser); can {
+		all = append(all, CanRehearse)
 	}
 	return all
 }

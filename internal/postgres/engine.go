@@ -10,6 +10,7 @@ import (
 	"rillmark/internal/postgres/check"
 	"rillmark/internal/postgres/compared"
 	"rillmark/internal/postgres/moving"
+	"rillmark/internal/postgres/rehearsal"
 	"rillmark/internal/postgres/script"
 	"rillmark/internal/postgres/session"
 	"rillmark/internal/verify"
@@ -25,6 +26,7 @@ var _ interface {
 	engine.ConditionChecker
 	engine.LogRetainer
 	engine.Comparer
+	engine.Rehearser
 } = (*Engine)(nil)
 
 // New is an engine of a configuration, which stays its own.
@@ -106,6 +108,13 @@ func (e *Engine) CompareRows(ctx context.Context, table string) (verify.Side, er
 		return nil, err
 	}
 	return compared.Open(ctx, &c, conn, table, rule, "")
+}
+
+// Rehearse implements [engine.Rehearser].
+func (e *Engine) Rehearse(ctx context.Context, scratch, statement string) (*engine.Rehearsal, error) {
+	c := *e.config
+	c.Defaults()
+	return rehearsal.Run(ctx, &c, scratch, statement)
 }
 
 // Present implements [engine.Comparer].

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/twmb/franz-go/pkg/sr"
@@ -49,6 +50,24 @@ func (c *Client) Register(ctx context.Context, subject, schema string) (uint32, 
 		return 0, &engine.Fault{Code: "registry", Message: fmt.Sprintf("the schema registry gives the schema of %s no number", subject), Fix: "is there a schema registry at this address?"}
 	}
 	return uint32(id), nil
+}
+
+// Incompatible says why a subject would not take a schema as its next version, and by which of
+// its rules; empty where it would.
+func (c *Client) Incompatible(ctx context.Context, subject, schema string) (why string, err error) {
+	found, err := c.client.CheckCompatibility(sr.WithParams(ctx, sr.Verbose), subject, -1, sr.Schema{Schema: schema})
+	var refused *sr.ResponseError
+	if errors.As(err, &refused) && refused.StatusCode == http.StatusNotFound {
+		return "", nil // there is no version of it yet
+	}
+	if err != nil || found.Is {
+		return "", err
+	}
+	level := "its rule"
+	if levels := c.client.Compatibility(sr.WithParams(ctx, sr.DefaultToGlobal), subject); len(levels) > 0 && levels[0].Err == nil {
+		level = levels[0].Level.String()
+	}
+	return strings.TrimSpace(level + " forbids it: " + strings.Join(found.Messages, "; ")), nil
 }
 
 // Frame is what stands before a value: a zero byte and the schema's number.

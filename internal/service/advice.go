@@ -134,7 +134,7 @@ func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]strin
 		for _, c := range encode.Renamed(shaped, v) {
 			renamed = append(renamed, fmt.Sprintf("%q as %q", c.From, c.Name))
 		}
-		for _, c := range shapeColumnsMissing(d, v) {
+		for _, c := range d.ColumnsMissing(v) {
 			advice = append(advice, fmt.Sprintf("%s has no column %q, which a template names: its messages have an empty text there; {row.%s|other} says what stands instead", v.Table, c, c))
 		}
 		if len(renamed) > 0 {
@@ -145,23 +145,6 @@ func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]strin
 		advice = append(advice[:maxAdvice], fmt.Sprintf("and %d more like these", len(advice)-maxAdvice))
 	}
 	return advice, nil
-}
-
-// shapeColumnsMissing are the columns that the key's and the partition's template name
-// without a fallback, and a table lacks.
-func shapeColumnsMissing(d *definition.Outlet, v *change.Schema) (missing []string) {
-	for _, text := range []string{d.Topic, d.Key, d.Partition} {
-		template, err := shape.ParseTemplate(text)
-		if err != nil {
-			continue
-		}
-		for _, column := range template.Needs() {
-			if !slices.Contains(missing, column) && !slices.ContainsFunc(v.Columns, func(c change.Column) bool { return c.Name == column }) {
-				missing = append(missing, column)
-			}
-		}
-	}
-	return missing
 }
 
 // columnsFit is checkColumns with what is on record of the source.

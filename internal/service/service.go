@@ -26,9 +26,12 @@ import (
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/config"
+	"rillmark/internal/definition"
+	"rillmark/internal/destination"
 	"rillmark/internal/journal"
 	"rillmark/internal/netguard"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/impact"
 	"rillmark/internal/service/reading"
 	"rillmark/internal/state"
 )
@@ -44,6 +47,7 @@ type Service struct {
 	Journals     *reading.Journals
 	Overview     *Overview
 	Sessions     *Sessions
+	Impact       *impact.Impact
 
 	running *running
 	upkeep  *upkeep
@@ -166,6 +170,7 @@ func assemble(c *base.Common) *Service {
 	s := &Service{Common: c, running: run, Overview: overview, Reading: reading.NewReading(c), Journals: reading.NewJournals(c), Sessions: &Sessions{c},
 		Sources: &Sources{Common: c, running: run, overview: overview}, Destinations: &Destinations{Common: c, running: run}}
 	s.Outlets = &Outlets{Common: c, running: run, sources: s.Sources, destinations: s.Destinations, journals: s.Journals, overview: overview}
+	s.Impact = &impact.Impact{Common: c, Engine: s.Sources.build, Destination: func(d definition.Outlet) (destination.Destination, error) { return s.Destinations.buildFor(d, nil) }}
 	s.upkeep = &upkeep{Common: c, running: run, sources: s.Sources}
 	s.DeadLetters = &DeadLetters{Common: c, running: run, outlets: s.Outlets}
 	run.captures, run.deliveries = s.Sources, s.Outlets

@@ -7,12 +7,16 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+
+	"github.com/hamba/avro/v2"
 )
 
 // Registry is a stand-in for a schema registry: it takes any schema, and keeps
 // them in memory.
 type Registry struct {
 	Address string
+	// Backward has it refuse a version by which what the one before wrote cannot be read.
+	Backward bool
 	Secure
 }
 
@@ -20,14 +24,16 @@ type registry struct {
 	mu       sync.Mutex
 	schemas  []string
 	subjects map[string][]int
+	backward bool
 }
 
 // Run serves until ctx is done.
 func (r Registry) Run(ctx context.Context, ready func(address string)) error {
-	return serve(ctx, r.Address, r.Secure, &registry{subjects: make(map[string][]int)}, ready)
+	return serve(ctx, r.Address, r.Secure, &registry{subjects: make(map[string][]int), backward: r.Backward}, ready)
 }
 
-// ServeHTTP answers POST /subjects/S/versions, GET /schemas/ids/N and GET /subjects.
+// ServeHTTP answers POST /subjects/S/versions, GET /schemas/ids/N, GET /subjects, POST
+// /compatibility/subjects/S/versions/latest and GET /config.
 func (r *registry) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	parts := strings.Split(strings.Trim(q.URL.Path, "/"), "/")
 	w.Header().Set("Content-Type", "application/json")
@@ -44,7 +50,28 @@ func (r *registry) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 			answer(http.StatusUnprocessableEntity, map[string]any{"error_code": 42201, "message": "no Avro schema"})
 			return
 		}
+		if why := r.incompatible(parts[1], body.Schema); why != "" {
+			answer(http.StatusConflict, map[string]any{"error_code": 409, "message": "the schema is incompatible with an earlier one: " + why})
+			return
+		}
 		answer(http.StatusOK, map[string]int{"id": r.register(parts[1], body.Schema)})
+	case q.Method == http.MethodPost && len(parts) == 5 && parts[0] == "compatibility" && parts[4] == "latest":
+		var body struct{ Schema string }
+		if json.NewDecoder(q.Body).Decode(&body) != nil || !json.Valid([]byte(body.Schema)) {
+			answer(http.StatusUnprocessableEntity, map[string]any{"error_code": 42201, "message": "no Avro schema"})
+			return
+		}
+		if len(r.subjects[parts[2]]) == 0 {
+			answer(http.StatusNotFound, map[string]any{"error_code": 40401, "message": "no such subject"})
+			return
+		}
+		found := map[string]any{"is_compatible": true}
+		if why := r.incompatible(parts[2], body.Schema); why != "" {
+			found = map[string]any{"is_compatible": false, "messages": []string{why}}
+		}
+		answer(http.StatusOK, found)
+	case q.Method == http.MethodGet && len(parts) <= 2 && parts[0] == "config":
+		answer(http.StatusOK, map[string]string{"compatibilityLevel": map[bool]string{true: "BACKWARD", false: "NONE"}[r.backward]})
 	case q.Method == http.MethodGet && len(parts) == 3 && parts[0] == "schemas" && parts[1] == "ids":
 		n, err := strconv.Atoi(parts[2])
 		if err != nil || n < 1 || n > len(r.schemas) {
@@ -72,4 +99,25 @@ func (r *registry) register(subject, schema string) int {
 	r.schemas = append(r.schemas, schema)
 	r.subjects[subject] = append(r.subjects[subject], len(r.schemas))
 	return len(r.schemas)
+}
+
+// incompatible says why a subject's newest schema forbids another one; empty where it does not.
+func (r *registry) incompatible(subject, schema string) string {
+	known := r.subjects[subject]
+	if !r.backward || len(known) == 0 {
+		return ""
+	}
+	parse := func(text string) (avro.Schema, error) { return avro.ParseBytesWithCache([]byte(text), "", &avro.SchemaCache{}) }
+	before, err := parse(r.schemas[known[len(known)-1]-1])
+	if err != nil {
+		return err.Error()
+	}
+	now, err := parse(schema)
+	if err != nil {
+		return err.Error()
+	}
+	if err := avro.NewSchemaCompatibility().Compatible(now, before); err != nil {
+		return err.Error()
+	}
+	return ""
 }

@@ -745,6 +745,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/sources/{name}/impact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a change of a table's definition would do, to events and to each outlet. The statement runs on an empty copy in a scratch database; nothing else is changed */
+        post: operations["schemaImpact"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sources/{name}/journal/verify": {
         parameters: {
             query?: never;
@@ -1534,6 +1551,13 @@ export interface components {
              * @example archive
              */
             directory?: string;
+        };
+        Finding: {
+            /** @description What to do about it, before or after */
+            fix?: string;
+            says: string;
+            /** @enum {string} */
+            verdict: "unaffected" | "differs" | "loses" | "holds";
         };
         Fix: {
             /**
@@ -2412,6 +2436,16 @@ export interface components {
             /** @description Steps of ten seconds, oldest first; steps in which nothing happened are left out */
             points: components["schemas"]["Point"][];
         };
+        OutletImpact: {
+            /** @description Its kind; nothing for one that consumers read */
+            destination?: string;
+            findings: components["schemas"]["Finding"][];
+            outlet: string;
+            /** @description What the outlet would run in the target's database */
+            statements?: string[];
+            /** @enum {string} */
+            verdict: "unaffected" | "differs" | "loses" | "holds";
+        };
         OutletLoad: {
             /** @description Whether it is being read; else it waits for the source, or for another load of the table */
             begun: boolean;
@@ -2987,6 +3021,24 @@ export interface components {
             /** @description The place before which it ends: now without it; else an offset, time:2026-11-23T09:00:00Z or mark:NAME */
             until?: string;
         };
+        SchemaImpact: {
+            /** @description What the schema event would say */
+            changes: string[];
+            /** @description What would happen at the source, for every outlet */
+            findings: components["schemas"]["Finding"][];
+            /** @description The table's name afterwards; nothing where it is gone */
+            name?: string;
+            /** @description The source's outlets, the worst verdict first, then by name */
+            outlets: components["schemas"]["OutletImpact"][];
+            source: string;
+            statement: string;
+            table: string;
+            /**
+             * @description The worst of all: unaffected, differs (what goes out is different), loses (something no longer comes), holds (something stops until somebody acts)
+             * @enum {string}
+             */
+            verdict: "unaffected" | "differs" | "loses" | "holds";
+        };
         SchemaVersion: {
             columns: components["schemas"]["Column"][];
             fingerprint: string;
@@ -3143,6 +3195,13 @@ export interface components {
         StateStatus: {
             error?: string;
             ok: boolean;
+        };
+        Statement: {
+            /**
+             * @description One ALTER TABLE or DROP TABLE of a captured table
+             * @example ALTER TABLE loans ADD COLUMN note text
+             */
+            sql: string;
         };
         Status: {
             /** Format: date-time */
@@ -5201,6 +5260,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EventPage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    schemaImpact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Statement"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SchemaImpact"];
                 };
             };
             /** @description Error */

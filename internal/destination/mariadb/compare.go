@@ -10,7 +10,10 @@ import (
 	"rillmark/internal/verify"
 )
 
-var _ destination.Comparer = (*Destination)(nil)
+var _ interface {
+	destination.Comparer
+	destination.Redefiner
+} = (*Destination)(nil)
 
 // CompareRows implements [destination.Comparer].
 func (d *Destination) CompareRows(ctx context.Context, table string, source *change.Schema) (verify.Side, error) {
@@ -43,4 +46,18 @@ func (d *Destination) CompareRows(ctx context.Context, table string, source *cha
 		return nil, sql.CannotCompare(table, err)
 	}
 	return rows, nil
+}
+
+// PlanRedefinition implements [destination.Redefiner].
+func (d *Destination) PlanRedefinition(ctx context.Context, c destination.Redefinition) ([]string, error) {
+	conn, err := d.connect(ctx, "rillmark impact")
+	if err != nil {
+		return nil, err
+	}
+	db := &database{Destination: d, conn: conn}
+	if err := db.prepare(ctx); err != nil {
+		db.Close() //nolint:errcheck // the first error is the one to report
+		return nil, explained(err)
+	}
+	return sql.Plan(ctx, db, &d.options.Options, c)
 }

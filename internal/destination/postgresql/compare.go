@@ -11,7 +11,10 @@ import (
 	"rillmark/internal/verify"
 )
 
-var _ destination.Comparer = (*Destination)(nil)
+var _ interface {
+	destination.Comparer
+	destination.Redefiner
+} = (*Destination)(nil)
 
 // CompareRows implements [destination.Comparer].
 func (d *Destination) CompareRows(ctx context.Context, table string, source *change.Schema) (verify.Side, error) {
@@ -47,4 +50,13 @@ func (d *Destination) CompareRows(ctx context.Context, table string, source *cha
 		return nil, sql.CannotCompare(table, err)
 	}
 	return rows, nil
+}
+
+// PlanRedefinition implements [destination.Redefiner].
+func (d *Destination) PlanRedefinition(ctx context.Context, c destination.Redefinition) ([]string, error) {
+	conn, err := d.connect(ctx, "rillmark impact")
+	if err != nil {
+		return nil, err
+	}
+	return sql.Plan(ctx, &database{Destination: d, conn: conn}, &d.options.Options, c)
 }

@@ -30,25 +30,33 @@ func (w *Writer) schemaEvent(ctx context.Context, m *encode.Message) error {
 		return err
 	}
 	t.bound = nil
-	if err := w.rename(ctx, t, m.Offset, body.Renamed); err != nil {
-		return err
-	}
 	var before *change.Schema
 	if body.Previous != nil {
 		if before, err = change.ParseSchema(body.Previous.Definition()); err != nil {
 			return err
 		}
-		if err := w.retype(ctx, t, before, now, body.Renamed); err != nil {
+	}
+	return w.redefine(ctx, t, m.Offset, before, now, body.Renamed)
+}
+
+// redefine gives a table the definition that rows have from an offset on; before is nil where
+// no version is known that they had.
+func (w *Writer) redefine(ctx context.Context, t *Table, offset int64, before, now *change.Schema, renamed []change.Rename) error {
+	if err := w.rename(ctx, t, offset, renamed); err != nil {
+		return err
+	}
+	if before != nil {
+		if err := w.retype(ctx, t, before, now, renamed); err != nil {
 			return err
 		}
 	}
 	if err := w.alter(ctx, t, now); err != nil || before == nil {
 		return err
 	}
-	if err := w.rekey(ctx, t, before, now, body.Renamed); err != nil {
+	if err := w.rekey(ctx, t, before, now, renamed); err != nil {
 		return err
 	}
-	return w.dropColumns(ctx, t, before, now, body.Renamed)
+	return w.dropColumns(ctx, t, before, now, renamed)
 }
 
 // rename follows columns that have another name now, those whose names go round included.
@@ -211,7 +219,7 @@ func (w *Writer) rekey(ctx context.Context, t *Table, before, now *change.Schema
 	if statement == "" {
 		return nil
 	}
-	if err := w.define(ctx, t, statement); err != nil {
+	if err := w.define(ctx, t, statement); err != nil || w.plan != nil {
 		return err
 	}
 	if missing {

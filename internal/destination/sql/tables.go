@@ -2,6 +2,7 @@ package sql
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -142,6 +143,9 @@ func (w *Writer) meet(ctx context.Context, t *Table, schema *change.Schema) (*Ta
 // definable says why a table is not made or altered where that is so.
 func (w *Writer) definable(what string, statements ...string) error {
 	if w.options.Definitions == "follow" {
+		if w.planned(statements...) {
+			return errPlanned
+		}
 		return nil
 	}
 	return &engine.Fault{Code: "definition-needed", Final: true, Message: fmt.Sprintf("%s is not as the source's rows need it, and the outlet's definitions are fixed", what),
@@ -156,6 +160,9 @@ func (w *Writer) define(ctx context.Context, t *Table, statements ...string) err
 		return nil
 	}
 	if err := w.definable(t.SQL, statements...); err != nil {
+		if errors.Is(err, errPlanned) {
+			return nil
+		}
 		return err
 	}
 	if err := w.settle(ctx); err != nil {

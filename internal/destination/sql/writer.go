@@ -31,6 +31,7 @@ type Writer struct {
 	cautious map[string]int  // tables whose new rows were there lately: batches until it is tried again
 	leftover map[string]bool // tables that go once the transaction is over
 	net      Net
+	plan     *[]string // where statements that define tables are only noted; see [Plan]
 }
 
 // Begin makes a session the one that writes for an outlet. It becomes the writer's own.

@@ -1,0 +1,141 @@
+package rehearsal
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+
+	"rillmark/internal/engine"
+)
+
+// maxStatement bounds a statement, in bytes.
+const maxStatement = 16 << 10
+
+// refused says what of a statement is not rehearsed.
+func refused(format string, args ...any) error {
+	return &engine.Fault{Code: "statement-refused", Message: fmt.Sprintf(format, args...), Fix: "give one ALTER TABLE or DROP TABLE of one table, such as ALTER TABLE loans ADD COLUMN note text"}
+}
+
+// tableOf reads which table a statement changes. It need not understand the rest: the server
+// does.
+func tableOf(statement string) (schema, name string, err error) {
+	if len(statement) > maxStatement {
+		return "", "", refused("the statement has more than %d bytes", maxStatement)
+	}
+	w := words{text: statement}
+	verb := w.keyword("ALTER", "DROP")
+	if verb == "" || w.keyword("TABLE") == "" {
+		return "", "", refused("the statement is no ALTER TABLE and no DROP TABLE")
+	}
+	if w.keyword("IF") != "" {
+		w.keyword("EXISTS")
+	}
+	w.keyword("ONLY")
+	if w.keyword("ALL") != "" {
+		return "", "", refused("the statement moves all tables of a tablespace")
+	}
+	first, ok := w.name()
+	if !ok {
+		return "", "", refused("the statement names no table")
+	}
+	schema, name = "public", first
+	if w.sign('.') {
+		schema = first
+		if name, ok = w.name(); !ok {
+			return "", "", refused("the name %s. is cut off", first)
+		}
+		if w.sign('.') {
+			return "", "", refused("the name of the table has more than two parts")
+		}
+	}
+	if verb == "DROP" && w.sign(',') {
+		return "", "", refused("the statement drops several tables")
+	}
+	return schema, name, nil
+}
+
+// words reads a statement from its beginning.
+type words struct{ text string }
+
+// skip passes over white space and comments, which nest.
+func (w *words) skip() {
+	for {
+		w.text = strings.TrimLeftFunc(w.text, unicode.IsSpace)
+		switch {
+		case strings.HasPrefix(w.text, "--"):
+			_, w.text, _ = strings.Cut(w.text, "\n")
+		case strings.HasPrefix(w.text, "/*"):
+			depth, i := 1, 2
+			for ; depth > 0 && i < len(w.text); i++ {
+				switch rest := w.text[i:]; {
+				case strings.HasPrefix(rest, "/*"):
+					depth, i = depth+1, i+1
+				case strings.HasPrefix(rest, "*/"):
+					depth, i = depth-1, i+1
+				}
+			}
+			w.text = w.text[i:]
+		default:
+			return
+		}
+	}
+}
+
+func inName(r rune) bool { return r == '_' || r == '$' || unicode.IsLetter(r) || unicode.IsDigit(r) }
+
+// bare is the word that comes next as it is written; empty where none does.
+func (w *words) bare() string {
+	w.skip()
+	end := strings.IndexFunc(w.text, func(r rune) bool { return !inName(r) })
+	if end < 0 {
+		end = len(w.text)
+	}
+	return w.text[:end]
+}
+
+// keyword takes one of some words.
+func (w *words) keyword(any ...string) string {
+	next := w.bare()
+	for _, one := range any {
+		if strings.EqualFold(next, one) {
+			w.text = w.text[len(next):]
+			return one
+		}
+	}
+	return ""
+}
+
+// name takes a name, folded as the server folds it where it is not quoted.
+func (w *words) name() (string, bool) {
+	w.skip()
+	if !strings.HasPrefix(w.text, `"`) {
+		next := w.bare()
+		w.text = w.text[len(next):]
+		return strings.ToLower(next), next != "" && !unicode.IsDigit(rune(next[0]))
+	}
+	var name strings.Builder
+	rest := w.text[1:]
+	for {
+		part, behind, closed := strings.Cut(rest, `"`)
+		if !closed {
+			return "", false
+		}
+		name.WriteString(part)
+		if !strings.HasPrefix(behind, `"`) {
+			w.text = behind
+			return name.String(), name.Len() > 0
+		}
+		name.WriteByte('"')
+		rest = behind[1:]
+	}
+}
+
+// sign takes a sign.
+func (w *words) sign(one byte) bool {
+	w.skip()
+	if w.text == "" || w.text[0] != one {
+		return false
+	}
+	w.text = w.text[1:]
+	return true
+}

@@ -1,0 +1,165 @@
+// Package impact says beforehand what a change of a table's definition would do: to the events
+// of its source, and to each outlet that takes them.
+//
+// The statement runs on an empty copy of the table in a scratch database ([engine.Rehearser]).
+// What comes of it goes through the very parts that a delivery is made of, outlet by outlet, in
+// outlets.go: filter, form of rows, templates, schema registry, tables of the target.
+package impact
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"rillmark/internal/catalog"
+	"rillmark/internal/change"
+	"rillmark/internal/definition"
+	"rillmark/internal/destination"
+	"rillmark/internal/engine"
+	"rillmark/internal/service/base"
+)
+
+// Impact works out what changes of definitions would do.
+type Impact struct {
+	*base.Common
+	// Engine makes a source's engine, Destination an outlet's destination.
+	Engine      func(*catalog.Source) (engine.Engine, error)
+	Destination func(definition.Outlet) (destination.Destination, error)
+}
+
+// Verdict is what becomes of an outlet, or of a source.
+type Verdict string
+
+// The verdicts, the worst last.
+const (
+	Unaffected Verdict = "unaffected" // what goes out stays as it is
+	Differs    Verdict = "differs"    // it goes on, and what goes out is different
+	Loses      Verdict = "loses"      // it goes on, and something no longer comes
+	Holds      Verdict = "holds"      // it stops there until somebody acts
+)
+
+var severity = map[Verdict]int{Unaffected: 0, Differs: 1, Loses: 2, Holds: 3}
+
+// worse is the worse of two verdicts.
+func worse(a, b Verdict) Verdict {
+	if severity[b] > severity[a] {
+		return b
+	}
+	return a
+}
+
+// Finding is one thing that would happen.
+type Finding struct {
+	Verdict Verdict `json:"verdict" enum:"unaffected,differs,loses,holds"`
+	Says    string  `json:"says"`
+	Fix     string  `json:"fix,omitempty" doc:"What to do about it, before or after"`
+}
+
+// SchemaImpact is what a statement would do.
+type SchemaImpact struct {
+	Source    string  `json:"source"`
+	Statement string  `json:"statement"`
+	Table     string  `json:"table"`
+	Name      string  `json:"name,omitempty" doc:"The table's name afterwards; nothing where it is gone"`
+	Verdict   Verdict `json:"verdict" enum:"unaffected,differs,loses,holds" doc:"The worst of all: unaffected, differs (what goes out is different), loses (something no longer comes), holds (something stops until somebody acts)"`
+	// Changes say what the schema event would say.
+	Changes  []string  `json:"changes" doc:"What the schema event would say"`
+	Findings []Finding `json:"findings" doc:"What would happen at the source, for every outlet"`
+	Outlets  []OutletImpact  `json:"outlets" doc:"The source's outlets, the worst verdict first, then by name"`
+}
+
+// OutletImpact is what would become of one outlet.
+type OutletImpact struct {
+	Outlet      string    `json:"outlet"`
+	Destination string    `json:"destination,omitempty" doc:"Its kind; nothing for one that consumers read"`
+	Verdict     Verdict   `json:"verdict" enum:"unaffected,differs,loses,holds"`
+	Findings    []Finding `json:"findings"`
+	Statements  []string  `json:"statements,omitempty" doc:"What the outlet would run in the target's database"`
+}
+
+// Of says what a statement on a table of a source would do, and does nothing.
+func (i *Impact) Of(ctx context.Context, source, statement string) (*SchemaImpact, error) {
+	record, err := i.Catalog.Source(ctx, source)
+	if err != nil {
+		return nil, base.Answer(err, "source", source)
+	}
+	built, err := i.Engine(record)
+	if err != nil {
+		return nil, err
+	}
+	rehearser, can := built.(engine.Rehearser)
+	if !can {
+		return nil, engine.Lacks(built.Name(), engine.CanRehearse)
+	}
+	scratch := i.Config.Scratch[string(built.Name())]
+	if scratch == "" {
+		return nil, &engine.Fault{Code: "no-scratch", Message: fmt.Sprintf("the service has no scratch database of %s, where the statement could be tried", built.Name()),
+			Fix: fmt.Sprintf("name an empty database as scratch.%s in the service's configuration, and start it again", built.Name())}
+	}
+	r, err := rehearser.Rehearse(ctx, scratch, strings.TrimSuffix(strings.TrimSpace(statement), ";"))
+	if err != nil {
+		return nil, err
+	}
+	report := &SchemaImpact{Source: source, Statement: statement, Table: r.Table, Name: r.Name, Verdict: Unaffected, Changes: changes(r), Findings: atSource(r), Outlets: []OutletImpact{}}
+	for _, f := range report.Findings {
+		report.Verdict = worse(report.Verdict, f.Verdict)
+	}
+	outlets, err := i.Catalog.Outlets(ctx)
+	if err != nil {
+		return nil, base.Answer(err, "source", source)
+	}
+	for _, one := range outlets {
+		if one.Definition.Source != source || one.Broken != nil {
+			continue
+		}
+		found, err := i.outlet(ctx, one, r)
+		if err != nil {
+			return nil, err
+		}
+		report.Verdict = worse(report.Verdict, found.Verdict)
+		report.Outlets = append(report.Outlets, *found)
+	}
+	slices.SortStableFunc(report.Outlets, func(a, b OutletImpact) int { return severity[b.Verdict] - severity[a.Verdict] })
+	return report, nil
+}
+
+// same reports whether a rehearsal has changed nothing that events would show.
+func same(r *engine.Rehearsal) bool {
+	return r.After != nil && r.Name == r.Table && r.Before.Fingerprint() == r.After.Fingerprint() && len(r.Renamed) == 0 && !r.Rewrites
+}
+
+// changes are what the schema event would say.
+func changes(r *engine.Rehearsal) []string {
+	switch {
+	case r.Name == "":
+		return []string{"the table is gone"}
+	case r.After == nil:
+		return []string{"the table is now " + r.Name}
+	}
+	said := change.Changes(r.Before, r.After, r.Renamed)
+	if r.Name != r.Table {
+		said = append([]string{"the table is now " + r.Name}, said...)
+	}
+	return said
+}
+
+// atSource is what would happen to the events themselves.
+func atSource(r *engine.Rehearsal) []Finding {
+	findings := []Finding{}
+	switch {
+	case r.Name == "":
+		findings = append(findings, Finding{Loses, "the table is gone: no event of it comes any more; what the journal has of it stays", ""})
+	case r.After == nil:
+		findings = append(findings, Finding{Loses, fmt.Sprintf("no table rule chooses %s: no event of it comes any more", r.Name), "add the new name to the source's table rules before"})
+	case r.Name != r.Table:
+		findings = append(findings, Finding{Differs, fmt.Sprintf("its events come as those of %s from there on, after a load of it", r.Name), ""})
+	}
+	if r.Exposes != "" {
+		findings = append(findings, Finding{Holds, fmt.Sprintf("the private column %q would have another name, about which no table rule decides: the source holds before it", r.Exposes), "add a rule for the new name to the source before"})
+	}
+	if r.Rewrites && r.After != nil && r.Name == r.Table {
+		findings = append(findings, Finding{Differs, "rows change without an event each: the table is loaded again, or is stale where the source loads nothing", ""})
+	}
+	return findings
+}
