@@ -213,18 +213,19 @@ func (i *instance) foldHolds(db *pgx.Conn, said []string, all bool) {
 		for _, e := range i.journal("circulation") {
 			f.apply(e)
 		}
-		wrong = ""
+		now := "" // wrong is read while this still runs
 		for _, table := range tablesOf(i.t, db) {
 			if !f.loaded["public."+table] {
 				if all {
-					wrong += table + " is not loaded; "
+					now += table + " is not loaded; "
 				}
 				continue
 			}
 			if what := f.differs(i.t, db, table); what != "" {
-				wrong += table + ": " + what + "; "
+				now += table + ": " + what + "; "
 			}
 		}
+		wrong = now
 		if wrong != "" && i.t.Context().Err() == nil {
 			return false
 		}

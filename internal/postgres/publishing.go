@@ -23,6 +23,14 @@ import (
 // table's state. The first time it is called before the goroutines run; later
 // by keepPublishing. An administrator's publication is only looked at.
 func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
+	look := 0
+	if err := r.sink.Locked(func() error {
+		r.looks++
+		look = r.looks
+		return nil
+	}); err != nil {
+		return err
+	}
 	all, err := catalogue.List(ctx, conn)
 	if err != nil {
 		return fmt.Errorf("listing the source's tables: %w", err)
@@ -64,10 +72,10 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 		for name := range did.Placed {
 			r.placed[name] = true
 		}
-		if err := r.noteTables(ctx, conn, chosen, published, did, first); err != nil || first {
+		if err := r.noteTables(ctx, conn, chosen, published, did, look, first); err != nil || first {
 			return err
 		}
-		if found = r.differences(chosen, all); len(found.fresh) == 0 {
+		if found = r.differences(chosen, all, look); len(found.fresh) == 0 {
 			return nil
 		}
 		for _, l := range found.fresh {
@@ -89,6 +97,7 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 
 // differences are what a look at the source has found to be otherwise than on record.
 type differences struct {
+	look    int
 	changed map[*tables.Table]uint32            // tables with other columns, or other tables of that name
 	gone    []*tables.Table                     // those that are there no more
 	members map[*tables.Table]map[uint32]string // those with other partitions
@@ -96,9 +105,10 @@ type differences struct {
 	strays  map[*tables.Table]map[uint32]string // guests that are no partitions now
 }
 
-// differences finds what no row has brought; the lock is held.
-func (r *run) differences(chosen map[string]*publication.Captured, all []*catalogue.Listed) *differences {
-	found := &differences{changed: make(map[*tables.Table]uint32), members: make(map[*tables.Table]map[uint32]string), strays: make(map[*tables.Table]map[uint32]string)}
+// differences finds what no row has brought; the lock is held. A table that the look has not
+// listed is not gone where the stream has said since that it is there.
+func (r *run) differences(chosen map[string]*publication.Captured, all []*catalogue.Listed, look int) *differences {
+	found := &differences{look: look, changed: make(map[*tables.Table]uint32), members: make(map[*tables.Table]map[uint32]string), strays: make(map[*tables.Table]map[uint32]string)}
 	for name, c := range chosen {
 		t := r.tables[name]
 		if t == nil || t.State.State == engine.StateUnpublished || t.State.State == engine.StateNew {
@@ -137,7 +147,7 @@ func (r *run) differences(chosen map[string]*publication.Captured, all []*catalo
 		}
 	}
 	for name, t := range r.tables {
-		if chosen[name] == nil && !there[name] && !engine.Away(t.State.State) && (t.State.Schema != nil || t.State.State != engine.StateNew) {
+		if chosen[name] == nil && !there[name] && t.Told < look && !engine.Away(t.State.State) && (t.State.Schema != nil || t.State.State != engine.StateNew) {
 			found.gone = append(found.gone, t)
 		}
 	}

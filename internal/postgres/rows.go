@@ -63,6 +63,7 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 			r.loads.WantLoad(t)
 		}
 	}
+	t.Told = r.looks
 	rel.table, rel.enums = t, enumsOf(rel)
 	if t.Mapped() {
 		r.hosts(t, m.OID, own)
@@ -144,10 +145,11 @@ func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
 		rewrites = old != nil && !void && (redefined || !changes.Known && lost(old, l) || l.Rewrites(old, &changes))
 		body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites,
 			Statement: t.Statement, Renamed: changes.Renamed}
+		t.Statement = ""
 		r.sink.Add(&change.Row{Operation: change.Definition, Table: l.Name, Schema: l.Schema, Place: uint64(place), Body: body.Encode()})
 		t.State.Schema = l.Schema
 	}
-	t.Statement, t.Doubt = "", ""
+	t.Doubt = ""
 	switch {
 	case void:
 		r.beginAnew(t, why)

@@ -87,6 +87,8 @@ type registry struct {
 	// placed are the tables that we put into a publication ourselves, until that is
 	// on record.
 	placed map[string]bool
+	// looks counts the looks at all tables of the source.
+	looks int
 }
 
 // scratch is room for the row at hand, used again for the next.

@@ -208,6 +208,7 @@ func joined(before, statement string) string {
 func (r *run) leaves(t *tables.Table, statement string, place session.LSN) {
 	r.consistsOf(t, nil)
 	t.ID.OID, t.ID.Columns, t.ID.Latest = 0, nil, nil
+	t.Told = r.looks
 	switch {
 	case engine.Away(t.State.State):
 	case t.State.Schema == nil:
@@ -279,6 +280,7 @@ func (r *run) goes(t *tables.Table, statement string, place session.LSN) {
 	body := change.SchemaChange{Previous: t.State.Schema, Statement: statement}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), Body: body.Encode()})
 	t.State.State, t.State.Note, t.Load = engine.StateGone, goneNote, nil
+	t.Told = r.looks
 	r.sink.Table(t.ProgressState())
 }
 
@@ -313,7 +315,9 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 			}
 		}
 		for _, t := range found.gone {
-			r.leaves(t, "", r.lastRow)
+			if t.Told < found.look { // else it has come back
+				r.leaves(t, "", r.lastRow)
+			}
 		}
 		for t, members := range found.members {
 			guests := maps.Clone(t.ID.Guests)

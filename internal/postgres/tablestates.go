@@ -19,11 +19,14 @@ import (
 )
 
 // noteTables puts the tables' states on record; the lock is held.
-func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*publication.Captured, published map[string]publication.Place, did *publication.Alignment, first bool) error {
+func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]*publication.Captured, published map[string]publication.Place, did *publication.Alignment, look int, first bool) error {
 	for name, c := range chosen {
 		t := r.tables[name]
 		if t == nil {
 			t = r.newTable(name)
+		}
+		if t.Told >= look && engine.Away(t.State.State) {
+			continue // it has gone since it was listed, or come back: the next look knows
 		}
 		before := t.State
 		t.Captured = c

@@ -26,6 +26,9 @@ type Table struct {
 	// Doubt is why rows before the next one no longer hold: it is not known which
 	// table's they are. Empty for none.
 	Doubt string
+	// Told is the newest look at the source (see the run's looks) during which the stream
+	// said what the table is: what that look has listed may be from before.
+	Told int
 	// Load is there until the table's load is complete.
 	Load *loads.TableLoad
 }
