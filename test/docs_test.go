@@ -27,7 +27,8 @@ var (
 // there, one after the other, on servers that are there.
 func TestDocumentedCommandsRun(t *testing.T) {
 	t.Setenv("RILLMARK_SECRET_SIGN_KEY", "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLjTe")
-	i, name := begin(t, "", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, branch_id integer, note text, copy_id bigint DEFAULT 7, due_on date DEFAULT '2026-12-24', lent_at timestamptz DEFAULT '2026-11-23 09:00+00', renewals smallint DEFAULT 0)", "CREATE TABLE holds (hold_id bigint PRIMARY KEY, state text)",
+	configured, _ := scratch(t)
+	i, name := begin(t, configured, "CREATE TABLE loans (loan_id bigint PRIMARY KEY, branch_id integer, note text, copy_id bigint DEFAULT 7, due_on date DEFAULT '2026-12-24', lent_at timestamptz DEFAULT '2026-11-23 09:00+00', renewals smallint DEFAULT 0)", "CREATE TABLE holds (hold_id bigint PRIMARY KEY, state text)",
 		"INSERT INTO loans SELECT n, n % 7, 'on loan' FROM generate_series(1, 5000) n", "INSERT INTO holds VALUES (1, 'waits')")
 	db := connect(t, sourceServer(t), name)
 	folder := t.TempDir()
@@ -75,7 +76,7 @@ func TestDocumentedCommandsRun(t *testing.T) {
 		return blocks
 	}
 	ran := 0
-	for _, page := range []string{"outlets/file.md", "consume.md", "outlets/pull.md", "outlets/kafka.md", "outlets/nats.md", "outlets/redis.md", "outlets/postgresql.md", "outlets/http.md", "events.md", "forms.md"} {
+	for _, page := range []string{"outlets/file.md", "consume.md", "outlets/pull.md", "outlets/kafka.md", "outlets/nats.md", "outlets/redis.md", "outlets/postgresql.md", "outlets/http.md", "events.md", "forms.md", "impact.md"} {
 		if page == "outlets/http.md" {
 			i.must(http.MethodDelete, "/v1/outlets/desk", nil, nil) // the name of another page's outlet
 		}

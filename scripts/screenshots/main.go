@@ -5,10 +5,8 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"net/http"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -39,17 +37,6 @@ func take(address, folder, letters string, dark bool) error {
 	}
 	ctx, cancel = context.WithTimeout(ctx, 6*time.Minute)
 	defer cancel()
-	// A fresh demo has no marks to show.
-	mark, err := http.NewRequestWithContext(ctx, http.MethodPut, address+"/v1/sources/circulation/marks/opening", strings.NewReader(`{"reason": "the doors open"}`))
-	if err != nil {
-		return err
-	}
-	mark.Header.Set("Content-Type", "application/json")
-	answer, err := http.DefaultClient.Do(mark)
-	if err != nil {
-		return err
-	}
-	answer.Body.Close() //nolint:errcheck // it was only asked for
 	theme, suffix := "light", ""
 	if dark {
 		theme, suffix = "dark", "-dark"
@@ -93,7 +80,6 @@ func take(address, folder, letters string, dark bool) error {
 		{"source-rules", "/sources/circulation/rules", ".chosen tbody tr"},
 		{"source-checks", "/sources/circulation/checks", ".checks li"},
 		{"source-versions", "/sources/circulation/versions", ".diff tbody tr"},
-		{"source-marks", "/sources/circulation/marks", ".counts tbody tr"},
 		{"source-mariadb", "/sources/catalogue/checks", ".checks li"},
 		{"new-source", "/sources/new", "#engine"},
 	}
@@ -101,6 +87,10 @@ func take(address, folder, letters string, dark bool) error {
 		if err := shot(tab.name, chromedp.Navigate(address+tab.path), chromedp.WaitVisible(chromedp.CSS(tab.until)), chromedp.Sleep(time.Second)); err != nil {
 			return err
 		}
+	}
+	if err := shot("source-impact", chromedp.Navigate(address+"/sources/circulation/impact"), chromedp.SendKeys(chromedp.CSS("#impact-sql"), "ALTER TABLE loans RENAME COLUMN due_on TO due_date"),
+		chromedp.Click(chromedp.CSS(".impact button")), chromedp.WaitVisible(chromedp.CSS(".impact-result .checks li")), chromedp.Sleep(500*time.Millisecond)); err != nil {
+		return err
 	}
 	if err := shot("changes", chromedp.Navigate(address+"/changes"), chromedp.WaitVisible(chromedp.CSS(".change-row[data-offset]")), chromedp.Sleep(2*time.Second)); err != nil {
 		return err

@@ -20,6 +20,10 @@ const shapes: Record<string, { shape: string; tone: string }> = {
   fine: { shape: "disc", tone: "good" },
   warning: { shape: "diamond", tone: "warn" },
   urgent: { shape: "cross", tone: "bad" },
+  unaffected: { shape: "disc", tone: "good" },
+  differs: { shape: "half", tone: "busy" },
+  loses: { shape: "diamond", tone: "warn" },
+  holds: { shape: "cross", tone: "bad" },
   gone: { shape: "ring", tone: "quiet" },
   "left-out": { shape: "ring", tone: "quiet" },
 };

@@ -66,7 +66,7 @@ type SchemaImpact struct {
 	// Changes say what the schema event would say.
 	Changes  []string  `json:"changes" doc:"What the schema event would say"`
 	Findings []Finding `json:"findings" doc:"What would happen at the source, for every outlet"`
-	Outlets  []OutletImpact  `json:"outlets" doc:"The source's outlets, the worst verdict first, then by name"`
+	Outlets  []OutletImpact  `json:"outlets" doc:"The source's outlets, the worst verdict first, then by name; none where the source itself holds"`
 }
 
 // OutletImpact is what would become of one outlet.
@@ -104,6 +104,9 @@ func (i *Impact) Of(ctx context.Context, source, statement string) (*SchemaImpac
 	report := &SchemaImpact{Source: source, Statement: statement, Table: r.Table, Name: r.Name, Verdict: Unaffected, Changes: changes(r), Findings: atSource(r), Outlets: []OutletImpact{}}
 	for _, f := range report.Findings {
 		report.Verdict = worse(report.Verdict, f.Verdict)
+	}
+	if r.Exposes != "" {
+		return report, nil // nothing goes out before the rules are changed; they decide what does then
 	}
 	outlets, err := i.Catalog.Outlets(ctx)
 	if err != nil {
@@ -156,7 +159,7 @@ func atSource(r *engine.Rehearsal) []Finding {
 		findings = append(findings, Finding{Differs, fmt.Sprintf("its events come as those of %s from there on, after a load of it", r.Name), ""})
 	}
 	if r.Exposes != "" {
-		findings = append(findings, Finding{Holds, fmt.Sprintf("the private column %q would have another name, about which no table rule decides: the source holds before it", r.Exposes), "add a rule for the new name to the source before"})
+		return append(findings, Finding{Holds, fmt.Sprintf("the private column %q would have another name, about which no table rule decides: the source holds before it, and every outlet waits", r.Exposes), "add a rule for the new name to the source, and ask again"})
 	}
 	if r.Rewrites && r.After != nil && r.Name == r.Table {
 		findings = append(findings, Finding{Differs, "rows change without an event each: the table is loaded again, or is stale where the source loads nothing", ""})

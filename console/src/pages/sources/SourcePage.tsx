@@ -14,6 +14,7 @@ import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
 import { Ask } from "../../parts/Ask";
 import { ChecksTab } from "./ChecksTab";
+import { ImpactTab } from "./ImpactTab";
 import { MarksTab } from "./MarksTab";
 import { RulesTab } from "./RulesTab";
 import { TablesTab } from "./TablesTab";
@@ -24,6 +25,7 @@ const tabs = [
   ["rules", "Rules"],
   ["checks", "Checks"],
   ["versions", "Versions"],
+  ["impact", "Impact"],
   ["marks", "Marks"],
   ["log", "Log"],
 ] as const;
@@ -48,6 +50,7 @@ export function SourcePage() {
       {tab === "rules" && <RulesTab record={record} />}
       {tab === "checks" && <ChecksTab name={name} />}
       {tab === "versions" && <VersionsTab name={name} changed={source.journal.generation + source.tables.map((t) => t.counts.schema ?? 0).join()} />}
+      {tab === "impact" && <ImpactTab name={name} />}
       {tab === "marks" && <MarksTab source={source} outlets={outlets?.filter((o) => o.source === name) ?? []} />}
       {tab === "log" && <LogTab subject={`source/${name}`} changed={`${source.phase}${source.doing}${source.code}`} />}
     </>
