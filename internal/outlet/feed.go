@@ -84,7 +84,7 @@ func (f *feed) pump(ctx context.Context) error {
 func (f *feed) halt() {
 	if f.pumping {
 		f.stop()
-		<-f.ended
+		<-f.ended //nolint:errcheck // it was asked to end
 		f.pumping = false
 	}
 }

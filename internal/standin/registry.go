@@ -107,7 +107,9 @@ func (r *registry) incompatible(subject, schema string) string {
 	if !r.backward || len(known) == 0 {
 		return ""
 	}
-	parse := func(text string) (avro.Schema, error) { return avro.ParseBytesWithCache([]byte(text), "", &avro.SchemaCache{}) }
+	parse := func(text string) (avro.Schema, error) {
+		return avro.ParseBytesWithCache([]byte(text), "", &avro.SchemaCache{})
+	}
 	before, err := parse(r.schemas[known[len(known)-1]-1])
 	if err != nil {
 		return err.Error()
