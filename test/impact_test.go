@@ -249,3 +249,83 @@ func (i *instance) became(outlet string) (verdict string, changes []string) {
 		i.must(http.MethodPost, "/v1/outlets/"+outlet+"/commit", map[string]any{"committed": page.Passed}, nil)
 	}
 }
+
+// TestSchemaImpactMariaDB is the same for statements that cannot be rolled back: a scratch server
+// has nothing left of them.
+func TestSchemaImpactMariaDB(t *testing.T) {
+	t.Parallel()
+	statements := []string{
+		"ALTER TABLE %s ADD COLUMN more text",
+		"ALTER TABLE %s ADD COLUMN more int NOT NULL DEFAULT 7",
+		"ALTER TABLE %s DROP COLUMN card",
+		"ALTER TABLE %s DROP COLUMN branch",
+		"ALTER TABLE %s RENAME COLUMN branch TO branch_id",
+		"ALTER TABLE %s CHANGE note remark varchar(80) NOT NULL",
+		"ALTER TABLE %s MODIFY branch varchar(20)",
+		"ALTER TABLE %s MODIFY branch bigint",
+		"ALTER TABLE %s MODIFY state enum('fine', 'worn', 'lost')",
+		"ALTER TABLE %s DROP PRIMARY KEY, ADD PRIMARY KEY (id, note)",
+		"ALTER TABLE %s COMMENT 'the same rows'",
+		"ALTER TABLE %s ADD INDEX (branch)",
+		"RENAME TABLE %[1]s TO %[1]s_now",
+	}
+	m, tries := mariaServer(t, nil), mariaServer(t, map[string]string{"innodb-buffer-pool-size": "8M"})
+	name := func(n int) string { return fmt.Sprintf("t%d", n) }
+	setUp := []string{"CREATE TABLE branches (id int PRIMARY KEY)", "INSERT INTO branches VALUES (1)"}
+	for n := range statements {
+		setUp = append(setUp, fmt.Sprintf("CREATE TABLE %s (id bigint PRIMARY KEY, branch int, note varchar(40) NOT NULL, fee decimal(8,2), state enum('fine', 'worn'), card varchar(40) CHECK (card <> ''))", name(n)),
+			fmt.Sprintf("INSERT INTO %s VALUES (1, 1, 'one', 2.5, 'fine', 'card 1')", name(n)))
+	}
+	setUp = append(setUp, "ALTER TABLE t0 ADD CONSTRAINT a FOREIGN KEY (branch) REFERENCES branches (id), ADD CONSTRAINT b FOREIGN KEY (branch) REFERENCES branches (id) ON DELETE CASCADE")
+	database, db := mariaDatabase(t, m, setUp...)
+	require.NoError(t, tries.Login(t.Context(), "scratch", "CREATE, DROP, ALTER, INDEX, REFERENCES, INSERT, SELECT ON *.*"))
+	password, err := tries.Password()
+	require.NoError(t, err)
+	i := newInstance(t, stateServer(t), fmt.Sprintf("scratch:\n  mariadb: mariadb://scratch:%s@127.0.0.1:%d\n", password, tries.Port)).start()
+	i.must(http.MethodPost, "/v1/sources/catalogue", mariaSource(t, m, map[string]any{"match": database + ".*"}), nil)
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	i.mariaSettled("catalogue", db)
+	for n := range statements {
+		table := database + "." + name(n)
+		i.must(http.MethodPost, "/v1/outlets/plain"+fmt.Sprint(n), map[string]any{"source": "catalogue", "tables": []string{table}, "from": "now"}, nil)
+		i.must(http.MethodPost, "/v1/outlets/where"+fmt.Sprint(n), map[string]any{"source": "catalogue", "tables": []string{table}, "from": "now", "where": map[string]any{table: "branch == 1 && note != 'x'"}}, nil)
+	}
+	said := make([]impactOf, len(statements))
+	for n, s := range statements {
+		statements[n] = fmt.Sprintf(s, name(n))
+		i.must(http.MethodPost, "/v1/sources/catalogue/impact", map[string]any{"sql": statements[n] + ";"}, &said[n])
+		require.Equal(t, database+"."+name(n), said[n].Table)
+	}
+	var left int
+	require.NoError(t, mariaConnect(t, tries, "").QueryRowContext(t.Context(), "SELECT count(*) FROM information_schema.schemata WHERE schema_name = ?", database).Scan(&left))
+	require.Zero(t, left, "nothing stays on the scratch server")
+	for n, s := range statements {
+		mariaRun(t, db, s)
+		if n < len(statements)-1 {
+			mariaRun(t, db, fmt.Sprintf("UPDATE %s SET fee = fee + 1", name(n)))
+		}
+	}
+	i.mariaReached("catalogue", db)
+	for n, s := range statements {
+		for _, kind := range []string{"plain", "where"} {
+			happened, changes := i.became(fmt.Sprintf("%s%d", kind, n))
+			found := verdictOf(t, &said[n], fmt.Sprintf("%s%d", kind, n))
+			require.Equal(t, happened, found.Verdict, "%s at %s: %v", s, kind, found.Findings)
+			if kind == "plain" && happened == "differs" {
+				require.Equal(t, changes, said[n].Changes, s)
+			}
+		}
+	}
+	for sql, told := range map[string]string{
+		"ALTER TABLE nothing ADD x int":     "no captured table",
+		"ALTER TABLE t1 ADD x nope":         "refuses the statement",
+		"ALTER TABLE t1 ADD x int; DROP t2": "refuses the statement",
+		"DROP TABLE t1, t2":                 "several tables",
+		"TRUNCATE t1":                       "no ALTER TABLE",
+		"CREATE TABLE t99 (id int)":         "no ALTER TABLE",
+	} {
+		require.Contains(t, i.refused(http.MethodPost, "/v1/sources/catalogue/impact", map[string]any{"sql": sql}).Detail, told, sql)
+	}
+	mariaRun(t, mariaConnect(t, tries, ""), "CREATE DATABASE "+database)
+	require.Contains(t, i.refused(http.MethodPost, "/v1/sources/catalogue/impact", map[string]any{"sql": "ALTER TABLE t1 ADD x int"}).Detail, "has a database "+database+" of its own")
+}

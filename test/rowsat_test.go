@@ -123,7 +123,7 @@ func TestRowsAsTheyWere(t *testing.T) {
 	require.Equal(t, "copy_id", records[0][0])
 	_, errs, code = i.cli("rows", "circulation", "copies", "--at", at["3"], "--to", file)
 	require.NotZero(t, code)
-	require.Contains(t, errs, "exists")
+	require.Contains(t, errs, "is there already")
 	for args, told := range map[[2]string]string{{"copies", "99999999"}: "outside", {"nothing", "now"}: "no event of a table", {"copies", "0"}: "no event of a table", {"copies", "yesterday"}: "no place"} {
 		_, errs, code := i.cli("rows", "circulation", args[0], "--at", args[1])
 		require.NotZero(t, code, args)

@@ -66,6 +66,7 @@ type stage struct {
 	library       *Library
 	// The second source, of which the example has none.
 	maria     *MariaDB
+	scratch   *MariaDB
 	mariaDB   *sql.DB // to the catalogue, as an administrator
 	catalogue *Catalogue
 }
@@ -139,10 +140,7 @@ func (s *stage) start(ctx context.Context) error {
 	if err := s.prepareReporting(ctx); err != nil {
 		return err
 	}
-	if err := s.state.Role(ctx, scratchName, ""); err != nil {
-		return err
-	}
-	if _, err := s.state.Database(ctx, scratchName, scratchName); err != nil {
+	if err := s.prepareScratch(ctx); err != nil {
 		return err
 	}
 	if err := s.prepareSource(ctx); err != nil {
@@ -236,9 +234,7 @@ network:
   local: [all]
 secrets:
   folders: [%s]
-scratch:
-  postgresql: "%s"
-`, s.Port, s.state.AddressAs("rillmark", "rillmark"), filepath.Join(s.Folder, "rillmark.key"), filepath.Join(s.Folder, "delivered"), s.Folder, s.state.AddressAs(scratchName, scratchName))
+%s`, s.Port, s.state.AddressAs("rillmark", "rillmark"), filepath.Join(s.Folder, "rillmark.key"), filepath.Join(s.Folder, "delivered"), s.Folder, s.scratchDatabases())
 	return os.WriteFile(s.configFile(), []byte(text), 0o600)
 }
 
@@ -581,8 +577,10 @@ func (s *stage) stop() {
 			c.Stop()
 		}
 	}
-	if s.maria != nil {
-		s.maria.Stop()
+	for _, m := range []*MariaDB{s.maria, s.scratch} {
+		if m != nil {
+			m.Stop()
+		}
 	}
 }
 

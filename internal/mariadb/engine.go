@@ -9,6 +9,7 @@ import (
 	"rillmark/internal/mariadb/check"
 	"rillmark/internal/mariadb/compared"
 	"rillmark/internal/mariadb/moving"
+	"rillmark/internal/mariadb/rehearsal"
 	"rillmark/internal/mariadb/script"
 	"rillmark/internal/mariadb/session"
 	"rillmark/internal/mariadb/wire"
@@ -112,6 +113,13 @@ func (e *Engine) CompareRows(ctx context.Context, table string) (verify.Side, er
 		return nil, err
 	}
 	return compared.Open(ctx, conn, compared.Options{Table: table, Rule: rule, HashKey: c.HashKey, Largest: c.LargestValue, History: true})
+}
+
+// Rehearse implements [engine.Rehearser].
+func (e *Engine) Rehearse(ctx context.Context, scratch, statement string) (*engine.Rehearsal, error) {
+	c := *e.config
+	c.Defaults()
+	return rehearsal.Run(ctx, &c, scratch, statement)
 }
 
 // Present implements [engine.Comparer].

@@ -10,6 +10,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
+	"rillmark/internal/mariadb/catalogue"
 	"rillmark/internal/mariadb/statement"
 	"rillmark/internal/mariadb/stream"
 )
@@ -324,7 +325,7 @@ func (r *run) adopt(t *table, l *rows.Layout, filled []bool) {
 		t.statement = ""
 		return
 	}
-	rewrites := old != nil && rewrites(old, l, filled, t.renamed)
+	rewrites := old != nil && catalogue.Rewrites(old, l, filled, t.renamed)
 	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.statement, Renamed: t.renamed}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: l.Schema, Place: r.tx.place, Body: body.Encode()})
 	t.state.Schema, t.statement, t.renamed = l.Schema, "", nil
@@ -332,52 +333,4 @@ func (r *run) adopt(t *table, l *rows.Layout, filled []bool) {
 		r.rewritten(t, "a schema change filled or changed rows without an event")
 	}
 	r.sink.Table(t.progressState())
-}
-
-// rewrites reports whether a new version has given existing rows values without an event:
-// columns that came with one, or whose type is not wider than before.
-func rewrites(old *change.Schema, l *rows.Layout, filled []bool, renamed []change.Rename) bool {
-	for i, c := range l.Schema.Columns {
-		name := c.Name
-		for _, one := range renamed {
-			if one.To == name {
-				name = one.From
-			}
-		}
-		at := slices.IndexFunc(old.Columns, func(o change.Column) bool { return o.Name == name })
-		if at < 0 {
-			if filled == nil || filled[l.From[i]] {
-				return true
-			}
-			continue
-		}
-		if !widened(&old.Columns[at], &c) {
-			return true
-		}
-	}
-	return false
-}
-
-// widened reports whether every value of a column stays what it is under its new type.
-func widened(old, now *change.Column) bool {
-	if old.Type == now.Type && old.Treatment == now.Treatment {
-		return true
-	}
-	if old.Treatment != now.Treatment || old.Rule != now.Rule && (old.Rule != change.RuleInteger || now.Rule != change.RuleUnsigned) {
-		return false
-	}
-	switch now.Rule {
-	case change.RuleInteger, change.RuleUnsigned, change.RuleFloat:
-		return now.Bits >= old.Bits && strings.Contains(now.Type, "unsigned") == strings.Contains(old.Type, "unsigned")
-	case change.RuleText, change.RuleEnum, change.RuleJSON:
-		return true
-	case change.RuleDecimal:
-		_, was, _ := old.DecimalSize()
-		_, is, _ := now.DecimalSize()
-		return was == is
-	case change.RuleBinary:
-		return !strings.HasPrefix(now.Type, "binary(")
-	default:
-		return false
-	}
 }

@@ -36,12 +36,20 @@ func ParseCondition(text string) (*Condition, error) {
 // String is the condition as it was written.
 func (c *Condition) String() string { return c.text }
 
+// plainTypes names the types of columns, which may all be null, by what they are.
+var plainTypes = strings.NewReplacer(" (in container '')", "", "wrapper(double)", "double", "wrapper(int)", "int", "wrapper(bool)", "bool", "wrapper(string)", "string")
+
 // firstIssue is the first thing that is wrong, with its place.
 func firstIssue(issues *cel.Issues) string {
-	for _, e := range issues.Errors() {
-		return fmt.Sprintf("%s (line %d, column %d)", strings.ReplaceAll(e.Message, " (in container '')", ""), e.Location.Line(), e.Location.Column()+1)
+	all := issues.Errors()
+	if len(all) == 0 {
+		return issues.Err().Error()
 	}
-	return issues.Err().Error()
+	text := plainTypes.Replace(all[0].Message)
+	if strings.Contains(text, "(double, int)") || strings.Contains(text, "(int, double)") {
+		text += ": beside decimals and floats, numbers have a point, as in 2.0"
+	}
+	return fmt.Sprintf("%s (line %d, column %d)", text, all[0].Location.Line(), all[0].Location.Column()+1)
 }
 
 // BoundCondition is a condition over the columns of one table. It is not safe

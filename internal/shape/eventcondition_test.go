@@ -148,6 +148,7 @@ func TestEventConditions(t *testing.T) {
 		"brnach_id == 3":           "(branch_id?)",
 		"after.brnach_id == 3":     "(branch_id?)",
 		`branch_id == "3"`:         "no matching overload",
+		"fee > 2":                  "applied to '(double, int)': beside decimals and floats, numbers have a point, as in 2.0",
 		"branch_id + 1":            "has to give true or false",
 		"nothing_like_it == 3":     "its columns are loan_id",
 		"operation":                "has to give true or false",

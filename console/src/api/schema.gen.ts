@@ -3028,7 +3028,7 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             /** @description The table's name afterwards; nothing where it is gone */
             name?: string;
-            /** @description The source's outlets, the worst verdict first, then by name */
+            /** @description The source's outlets, the worst verdict first, then by name; none where the source itself holds */
             outlets: components["schemas"]["OutletImpact"][];
             source: string;
             statement: string;
@@ -3198,7 +3198,7 @@ export interface components {
         };
         Statement: {
             /**
-             * @description One ALTER TABLE or DROP TABLE of a captured table
+             * @description One ALTER TABLE or DROP TABLE of a captured table; of MariaDB, RENAME TABLE too
              * @example ALTER TABLE loans ADD COLUMN note text
              */
             sql: string;

@@ -14,7 +14,7 @@ export function ImpactTab({ name }: { name: string }) {
   const { trouble, work, busy } = useWork();
   return (
     <section aria-label="Impact" className="impact">
-      <p className="note">The statement runs on an empty copy of the table in a scratch database, and is rolled back there. The source is only asked for the table&apos;s definition.</p>
+      <p className="note">The statement runs on an empty copy of the table in a scratch database, of which nothing stays. The source is only asked for the table&apos;s definition.</p>
       <Form
         onSubmit={(event) => {
           event.preventDefault();
