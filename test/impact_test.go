@@ -172,6 +172,14 @@ func TestSchemaImpact(t *testing.T) {
 	_, errs, code = i.cli("schema", "impact", "circulation", "--sql", "ALTER TABLE t0 ADD COLUMN x int; DROP TABLE t1")
 	require.Equal(t, 3, code)
 	require.Contains(t, errs, "cannot insert multiple commands")
+	away := databaseAt(source, into)
+	away["postgresql"].(map[string]any)["port"] = 1
+	i.must(http.MethodPost, "/v1/destinations/away", away, nil)
+	i.must(http.MethodPost, "/v1/outlets/away", map[string]any{"source": "circulation", "destination": "away", "tables": []string{"t0"}}, nil)
+	var partly impactOf
+	i.must(http.MethodPost, "/v1/sources/circulation/impact", map[string]any{"sql": "ALTER TABLE t0 ADD x int"}, &partly)
+	require.Contains(t, fmt.Sprint(verdictOf(t, &partly, "away").Findings), "the target could not be asked: the database cannot be reached")
+	require.Len(t, verdictOf(t, &partly, "tables").Statements, 1, "the others are looked at all the same")
 	for sql, told := range map[string]string{
 		"ALTER TABLE nothing ADD x int":                       "has no table public.nothing",
 		"ALTER TABLE t0 ADD x nope":                           `type "nope" does not exist, at character 22`,

@@ -118,7 +118,12 @@ func (i *Impact) Of(ctx context.Context, source, statement string) (*SchemaImpac
 		}
 		found, err := i.outlet(ctx, one, r)
 		if err != nil {
-			return nil, err
+			if ctx.Err() != nil {
+				return nil, context.Cause(ctx)
+			}
+			// One that cannot be looked at says nothing of the others.
+			found = &OutletImpact{Outlet: one.Name, Findings: []Finding{}}
+			found.add(Differs, "what would become of it could not be worked out: "+err.Error(), "")
 		}
 		report.Verdict = worse(report.Verdict, found.Verdict)
 		report.Outlets = append(report.Outlets, *found)
