@@ -262,6 +262,9 @@ func (c *Cluster) wait(ctx context.Context) error {
 }
 
 func portFree(port int) error {
+	// A process that is started meanwhile would have the probe's socket until it runs.
+	syscall.ForkLock.RLock()
+	defer syscall.ForkLock.RUnlock()
 	l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
 	if err != nil {
 		return fmt.Errorf("port %d is taken by another program: stop that one (`ss -ltnp sport = :%d` names it), or choose other ports with --port", port, port)

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -25,6 +26,9 @@ var given struct {
 func FreePort() int {
 	given.Lock()
 	defer given.Unlock()
+	// A process that is started meanwhile would have the probe's socket until it runs.
+	syscall.ForkLock.RLock()
+	defer syscall.ForkLock.RUnlock()
 	if given.ports == nil {
 		given.ports = make(map[int]bool)
 	}
