@@ -65,7 +65,7 @@ func (m *Maker) Closer() *Closer { return &m.closer }
 // Closes reports whether transactions are closed by an event.
 func (m *Maker) Closes() bool { return m.shape.Transactions }
 
-// Needs reports whether an event that the filter keeps back has to be appended all the same.
+// Needs reports whether an event that the filter keeps back must be appended.
 func (m *Maker) Needs(e *change.Event) bool {
 	return m.shape.Transactions || m.rows != nil && e.Operation == change.Definition
 }

@@ -135,12 +135,13 @@ func (s *sender) read(ctx context.Context, f *feed) error {
 		}
 	}
 	b.Reset()
-	if f.filled {
+	more := f.filled // the pump's own from its start on
+	if more {
 		f.start(ctx)
 	} else {
 		b.Trim(restingBatch)
 	}
-	return s.sent(ctx, !f.filled)
+	return s.sent(ctx, !more)
 }
 
 // pumped takes note of a pump's end.

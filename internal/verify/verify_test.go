@@ -146,7 +146,7 @@ func TestComparison(t *testing.T) {
 			Passed: func(context.Context) error { deliver(len(queue)); return nil },
 			Report: func(v TableVerdict) { reported = v },
 			Found: func(d Difference) {
-				require.NotContains(t, found, d.Key["id"], "it is told once")
+				require.NotContains(t, found, d.Key["id"], "each difference is reported once")
 				found[d.Key["id"]] = d.Kind
 				require.Equal(t, d.Kind == Different, len(d.Columns) == 1)
 				if d.Kind == Different {

@@ -3024,7 +3024,7 @@ export interface components {
         SchemaImpact: {
             /** @description What the schema event would say */
             changes: string[];
-            /** @description What would happen at the source, for every outlet */
+            /** @description What would happen at the source */
             findings: components["schemas"]["Finding"][];
             /** @description The table's name afterwards; nothing where it is gone */
             name?: string;

@@ -65,7 +65,7 @@ type SchemaImpact struct {
 	Verdict   Verdict `json:"verdict" enum:"unaffected,differs,loses,holds" doc:"The worst of all: unaffected, differs (what goes out is different), loses (something no longer comes), holds (something stops until somebody acts)"`
 	// Changes say what the schema event would say.
 	Changes  []string       `json:"changes" doc:"What the schema event would say"`
-	Findings []Finding      `json:"findings" doc:"What would happen at the source, for every outlet"`
+	Findings []Finding      `json:"findings" doc:"What would happen at the source"`
 	Outlets  []OutletImpact `json:"outlets" doc:"The source's outlets, the worst verdict first, then by name; none where the source itself holds"`
 }
 
