@@ -16,14 +16,14 @@ import (
 // chooses by the same condition in SQL, whatever was inserted, changed and deleted.
 func TestWhere(t *testing.T) {
 	t.Parallel()
-	i, name := begin(t, "", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, branch_id integer, other_branch integer, note text, fee numeric(8,2), is_open boolean, tags jsonb, due timestamptz)", "ALTER TABLE loans REPLICA IDENTITY FULL",
+	i, name := begin(t, "", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, branch_id integer, other_branch integer, note text, fee numeric, is_open boolean, tags jsonb, due timestamptz)", "ALTER TABLE loans REPLICA IDENTITY FULL",
 		"CREATE TABLE plain (plain_id bigint PRIMARY KEY, n integer)")
 	source := sourceServer(t)
 	db := connect(t, source, name)
 	random := seeded.Random(t, 77)
 	value := func(of ...string) string { return of[random.IntN(len(of))] }
 	columns := func() []string {
-		return []string{value("NULL", "1", "2", "3"), value("NULL", "1", "2", "3"), value("NULL", "''", "'lent'", "'é'", "repeat('long ', 2000)"), value("NULL", "0", "0.10", "7.25"), value("NULL", "true", "false"),
+		return []string{value("NULL", "1", "2", "3"), value("NULL", "1", "2", "3"), value("NULL", "''", "'lent'", "'é'", "repeat('long ', 2000)"), value("NULL", "0", "0.10", "7.25", "7", "0.1000000000000000055", "'NaN'", "'Infinity'", "'-Infinity'"), value("NULL", "true", "false"),
 			value("NULL", `'{"a": [1]}'`, `'{"a": []}'`), value("NULL", "'2026-11-23 09:00+00'", "'2027-01-01 00:00+00'")}
 	}
 	write := func(n int) {
@@ -50,7 +50,8 @@ func TestWhere(t *testing.T) {
 		{`branch_id < other_branch || note == "lent"`, `branch_id < other_branch OR note = 'lent'`},
 		{`!(branch_id > 1) && is_open == true`, `NOT (branch_id > 1) AND is_open`},
 		{`branch_id in [1, 2] && note != null`, `branch_id IN (1, 2) AND note IS NOT NULL`},
-		{`fee >= 0.1`, `fee >= 0.1`},
+		{`fee > 0.1 && fee != 7`, `fee > 0.1 AND fee <> 7`},
+		{`fee in [0.1, 7] || math.abs(loan_id - 60) < 5 && fee > branch_id`, `fee IN (0.1, 7) OR abs(loan_id - 60) < 5 AND fee > branch_id`},
 		{`note.startsWith("long") || tags.a.size() > 0`, `note LIKE 'long%' OR jsonb_array_length(tags->'a') > 0`},
 		{`due > timestamp("2026-12-01T00:00:00Z")`, `due > '2026-12-01 00:00+00'`},
 	}

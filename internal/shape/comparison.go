@@ -1,7 +1,6 @@
 package shape
 
 import (
-	"github.com/google/cel-go/cel"
 	"github.com/google/cel-go/common/ast"
 	"github.com/google/cel-go/common/operators"
 	"github.com/google/cel-go/common/types"
@@ -21,7 +20,7 @@ type Comparison struct {
 // column with constants. All of them hold where the condition holds; they do not
 // say all of it, so that what they let through is to be asked the condition yet.
 func (c *Condition) Comparisons() []Comparison {
-	env, err := cel.NewEnv()
+	env, err := library()
 	if err != nil {
 		return nil
 	}

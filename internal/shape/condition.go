@@ -1,13 +1,9 @@
 package shape
 
 import (
-	"encoding/json"
 	"fmt"
-	"math"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	"github.com/google/cel-go/cel"
 	"github.com/google/cel-go/common/types"
@@ -23,7 +19,7 @@ type Condition struct {
 
 // ParseCondition reads a condition; its error names line and column.
 func ParseCondition(text string) (*Condition, error) {
-	env, err := cel.NewEnv()
+	env, err := library()
 	if err != nil {
 		return nil, err
 	}
@@ -46,9 +42,6 @@ func firstIssue(issues *cel.Issues) string {
 		return issues.Err().Error()
 	}
 	text := plainTypes.Replace(all[0].Message)
-	if strings.Contains(text, "(double, int)") || strings.Contains(text, "(int, double)") {
-		text += ": beside decimals and floats, numbers have a point, as in 2.0"
-	}
 	return fmt.Sprintf("%s (line %d, column %d)", text, all[0].Location.Line(), all[0].Location.Column()+1)
 }
 
@@ -65,17 +58,15 @@ type BoundCondition struct {
 // of its name; row["name"] is any of them. It fails where the condition names a
 // column that is not there or compares what cannot be compared.
 func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition, error) {
-	options := []cel.EnvOption{cel.Variable(wholeRow, cel.MapType(cel.StringType, cel.DynType))}
-	for _, column := range columns {
-		if column.Name != wholeRow && isIdentifier(column.Name) {
-			options = append(options, cel.Variable(column.Name, celType(column)))
-		}
+	base, err := library()
+	if err != nil {
+		return nil, err
 	}
-	env, err := cel.NewEnv(options...)
+	env, err := base.Extend(columnVariables(columns)...)
 	if err != nil {
 		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, table, err)
 	}
-	checked, issues := env.Compile(c.text)
+	checked, issues := compile(env, c.text)
 	if issues.Err() != nil {
 		return nil, fmt.Errorf("the condition %q does not fit %s: %s%s; its columns are %s", c.text, table, firstIssue(issues), closest(issues, columns), columnNames(columns))
 	}
@@ -85,12 +76,11 @@ func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition
 	if err := affordable(env, checked); err != nil {
 		return nil, fmt.Errorf("the condition %q on %s %w", c.text, table, err)
 	}
-	program, err := env.Program(checked, cel.EvalOptions(cel.OptOptimize))
-	if err != nil {
+	expression := checked.NativeRep().Expr()
+	b := &BoundCondition{rowView: viewOf(expression, columns), plain: plainOf(expression, columns), own: make([]change.Value, len(columns))}
+	if b.program, err = programOf(env, checked); err != nil {
 		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, table, err)
 	}
-	expression := checked.NativeRep().Expr()
-	b := &BoundCondition{rowView: viewOf(expression, columns, celValue), program: program, plain: plainOf(expression, columns), own: make([]change.Value, len(columns))}
 	return b, nil
 }
 
@@ -152,69 +142,4 @@ func isIdentifier(s string) bool {
 	}
 	return s != "" && !slices.Contains([]string{"true", "false", "null", "in", "as", "break", "const", "continue", "else", "for", "function",
 		"if", "import", "let", "loop", "package", "namespace", "return", "var", "void", "while"}, s)
-}
-
-func celType(c change.Column) *cel.Type {
-	switch c.Rule {
-	case change.RuleBoolean:
-		return cel.NullableType(cel.BoolType)
-	case change.RuleInteger:
-		return cel.NullableType(cel.IntType)
-	case change.RuleFloat, change.RuleDecimal:
-		return cel.NullableType(cel.DoubleType)
-	case change.RuleTimestampTZ:
-		return cel.NullableType(cel.TimestampType)
-	case change.RuleJSON, change.RuleArray, change.RuleUnsigned: // some of the latter are more than an int holds
-		return cel.DynType
-	default:
-		return cel.NullableType(cel.StringType)
-	}
-}
-
-// celValue is a canonical value as CEL sees it. Decimals are compared as
-// doubles; a time that is infinite or out of range is null.
-func celValue(c change.Column, v change.Value) any {
-	if v.Presence != change.Present {
-		return types.NullValue
-	}
-	text := string(v.Text)
-	switch c.Rule {
-	case change.RuleBoolean:
-		return text == "true"
-	case change.RuleInteger:
-		n, err := strconv.ParseInt(text, 10, 64)
-		if err != nil {
-			return types.NullValue
-		}
-		return n
-	case change.RuleUnsigned:
-		n, err := strconv.ParseUint(text, 10, 64)
-		if err != nil {
-			return types.NullValue
-		}
-		if n <= math.MaxInt64 {
-			return int64(n)
-		}
-		return n
-	case change.RuleFloat, change.RuleDecimal:
-		f, err := strconv.ParseFloat(text, 64)
-		if err != nil && !math.IsInf(f, 0) {
-			return types.NullValue
-		}
-		return f
-	case change.RuleTimestampTZ:
-		at, err := time.Parse(time.RFC3339Nano, text)
-		if err != nil {
-			return types.NullValue
-		}
-		return at
-	case change.RuleJSON, change.RuleArray:
-		var document any
-		if json.Unmarshal(v.Text, &document) != nil {
-			return types.NullValue
-		}
-		return document
-	default:
-		return text
-	}
 }

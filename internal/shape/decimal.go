@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"reflect"
 	"strconv"
+	"strings"
 
 	"github.com/google/cel-go/cel"
 	"github.com/google/cel-go/common/env"
@@ -20,7 +21,10 @@ import (
 var decimalType = types.NewObjectType("decimal", traits.NegatorType)
 
 // decimal is a value of that type.
-type decimal struct{ numbers.Decimal }
+type decimal struct {
+	numbers.Decimal
+	special string // "NaN", "Infinity" or "-Infinity", which a numeric of PostgreSQL can be; else empty
+}
 
 const (
 	// quotientPlaces are the places of a quotient; sums, differences and products are exact.
@@ -30,7 +34,20 @@ const (
 )
 
 // text is the number with all of its places: 1.50 stays 1.50.
-func (d decimal) text() string { return d.StringFixed(max(-d.Exponent(), 0)) }
+func (d decimal) text() string {
+	if d.special != "" {
+		return d.special
+	}
+	return d.StringFixed(max(-d.Exponent(), 0))
+}
+
+// compare orders decimals as PostgreSQL does: NaN is above all others, and equal to itself.
+func (d decimal) compare(other decimal) int {
+	if d.special != "" || other.special != "" {
+		return compareNumbers([]byte(d.text()), []byte(other.text()))
+	}
+	return d.Cmp(other.Decimal)
+}
 
 // ConvertToNative implements [ref.Val].
 func (d decimal) ConvertToNative(to reflect.Type) (any, error) {
@@ -48,9 +65,16 @@ func (d decimal) ConvertToType(to ref.Type) ref.Val {
 	case types.StringType:
 		return types.String(d.text())
 	case types.DoubleType:
+		if d.special != "" {
+			f, err := strconv.ParseFloat(d.special, 64)
+			if err != nil {
+				return types.WrapErr(err)
+			}
+			return types.Double(f)
+		}
 		return types.Double(d.InexactFloat64())
 	case types.IntType:
-		if !d.IsInteger() || !d.BigInt().IsInt64() {
+		if d.special != "" || !d.IsInteger() || !d.BigInt().IsInt64() {
 			return types.NewErr("the decimal %s is no integer of 64 bits: round it first", d.text())
 		}
 		return types.Int(d.IntPart())
@@ -64,7 +88,7 @@ func (d decimal) Equal(other ref.Val) ref.Val {
 		return types.False
 	}
 	o, err := decimalOf(other)
-	return types.Bool(err == nil && d.Cmp(o.Decimal) == 0)
+	return types.Bool(err == nil && d.compare(o) == 0)
 }
 
 // Type implements [ref.Val].
@@ -74,7 +98,12 @@ func (d decimal) Type() ref.Type { return decimalType }
 func (d decimal) Value() any { return d.Decimal }
 
 // Negate implements [traits.Negater].
-func (d decimal) Negate() ref.Val { return decimal{d.Neg()} }
+func (d decimal) Negate() ref.Val {
+	if d.special != "" {
+		return types.NewErr("-%s: only numbers can be negated", d.special)
+	}
+	return decimal{Decimal: d.Neg()}
+}
 
 // decimalOf takes a number for the decimal that it is written as.
 func decimalOf(v ref.Val) (decimal, error) {
@@ -82,7 +111,7 @@ func decimalOf(v ref.Val) (decimal, error) {
 	case decimal:
 		return v, nil
 	case types.Int:
-		return decimal{numbers.NewFromInt(int64(v))}, nil
+		return decimal{Decimal: numbers.NewFromInt(int64(v))}, nil
 	case types.Uint:
 		return parseDecimal(strconv.FormatUint(uint64(v), 10))
 	case types.Double:
@@ -94,11 +123,17 @@ func decimalOf(v ref.Val) (decimal, error) {
 }
 
 func parseDecimal(text string) (decimal, error) {
+	switch text {
+	case "NaN", "Infinity", "-Infinity":
+		return decimal{special: text}, nil
+	case "+Inf", "-Inf": // as Go writes doubles
+		return decimal{special: strings.NewReplacer("+", "", "Inf", "Infinity").Replace(text)}, nil
+	}
 	d, err := numbers.NewFromString(text)
 	if err != nil || d.Exponent() > mostDigits || d.Exponent() < -mostDigits {
 		return decimal{}, fmt.Errorf("%q is no decimal, or has more than %d digits", text, mostDigits)
 	}
-	return decimal{d}, nil
+	return decimal{Decimal: d}, nil
 }
 
 // computeDecimal works out an operator of which one side is a decimal.
@@ -111,23 +146,28 @@ func computeDecimal(operator string, a, b ref.Val) ref.Val {
 	if err != nil {
 		return types.WrapErr(err)
 	}
+	switch operator {
+	case operators.Less, operators.LessEquals, operators.Greater, operators.GreaterEquals:
+		return ordered(operator, x.compare(y))
+	}
+	if x.special != "" || y.special != "" {
+		return types.NewErr("%s %s %s is no number", shortened(x.text()), word(operator), shortened(y.text()))
+	}
 	var out decimal
 	switch operator {
 	case operators.Add:
-		out = decimal{x.Add(y.Decimal)}
+		out.Decimal = x.Add(y.Decimal)
 	case operators.Subtract:
-		out = decimal{x.Sub(y.Decimal)}
+		out.Decimal = x.Sub(y.Decimal)
 	case operators.Multiply:
-		out = decimal{x.Mul(y.Decimal)}
+		out.Decimal = x.Mul(y.Decimal)
 	case operators.Divide, operators.Modulo:
 		if y.IsZero() {
 			return types.NewErr("%s %s %s: division by zero", shortened(x.text()), word(operator), y.text())
 		}
-		if out = (decimal{x.Mod(y.Decimal)}); operator == operators.Divide {
-			out = decimal{x.DivRound(y.Decimal, quotientPlaces)}
+		if out.Decimal = x.Mod(y.Decimal); operator == operators.Divide {
+			out.Decimal = x.DivRound(y.Decimal, quotientPlaces)
 		}
-	default:
-		return ordered(operator, x.Cmp(y.Decimal))
 	}
 	if out.NumDigits() > mostDigits || out.Exponent() < -mostDigits {
 		return types.NewErr("%s %s %s has more than %d digits", shortened(x.text()), word(operator), shortened(y.text()), mostDigits)
@@ -182,7 +222,7 @@ func withDecimals() []cel.EnvOption {
 			case operators.Less, operators.LessEquals, operators.Greater, operators.GreaterEquals:
 				result = cel.BoolType
 			}
-			for _, pair := range [][2]*cel.Type{{decimalType, decimalType}, {decimalType, cel.IntType}, {cel.IntType, decimalType}, {decimalType, cel.DoubleType}, {cel.DoubleType, decimalType}} {
+			for _, pair := range [][2]*cel.Type{{decimalType, decimalType}, {decimalType, cel.IntType}, {cel.IntType, decimalType}, {decimalType, cel.DoubleType}, {cel.DoubleType, decimalType}, {decimalType, cel.UintType}, {cel.UintType, decimalType}} {
 				overloads = append(overloads, cel.Overload(fmt.Sprintf("%s_%s_%s", name, pair[0], pair[1]), pair[:], result))
 			}
 			options = append(options, cel.Function(name, append(overloads, cel.SingletonBinaryBinding(func(a, b ref.Val) ref.Val { return compute(name, a, b) }))...))
@@ -198,6 +238,7 @@ func withDecimals() []cel.EnvOption {
 		}
 		return d
 	}
+	options = append(options, withEquality()...)
 	return append(options,
 		unary("decimal", cel.StringType, decimalType, make), unary("decimal", cel.IntType, decimalType, make), unary("decimal", cel.DoubleType, decimalType, make),
 		unary("decimal", decimalType, decimalType, make),
@@ -215,8 +256,11 @@ func roundTo(d decimal, places int64) ref.Val {
 	if places < -mostDigits || places > mostDigits {
 		return types.NewErr("round to %d places: the limit is %d", places, mostDigits)
 	}
+	if d.special != "" {
+		return d
+	}
 	if places < 0 {
-		return decimal{d.Round(int32(places))}
+		return decimal{Decimal: d.Round(int32(places))}
 	}
 	text := d.StringFixed(int32(places)) // with all of its places
 	rounded, err := parseDecimal(text)

@@ -116,18 +116,22 @@ func (c *EventCondition) Bind(schema *change.Schema) (*BoundEventCondition, erro
 		b.row, err = c.row.Bind(schema.Table, schema.Columns)
 		return b, err
 	}
+	base, err := library()
+	if err != nil {
+		return nil, err
+	}
 	registry, err := types.NewRegistry()
 	if err != nil {
 		return nil, err
 	}
 	image := cel.ObjectType(imageType)
-	env, err := cel.NewEnv(cel.CustomTypeProvider(&imageTypes{registry, schema.Columns}), cel.EnableIdentifierEscapeSyntax(),
+	env, err := base.Extend(cel.CustomTypeProvider(&imageTypes{registry, schema.Columns}),
 		cel.Variable("before", image), cel.Variable("after", image), cel.Variable("key", image), cel.Variable("changed", cel.ListType(cel.StringType)),
 		cel.Variable("operation", cel.StringType), cel.Variable("table", cel.StringType), cel.Variable("transaction", cel.MapType(cel.StringType, cel.DynType)))
 	if err != nil {
 		return nil, err
 	}
-	checked, issues := env.Compile(c.text)
+	checked, issues := compile(env, c.text)
 	if issues.Err() != nil {
 		return nil, fmt.Errorf("the condition %q does not fit %s: %s%s; its columns are %s, as before.NAME or after.NAME", c.text, schema.Table, firstIssue(issues), closest(issues, schema.Columns), columnNames(schema.Columns))
 	}
@@ -137,16 +141,16 @@ func (c *EventCondition) Bind(schema *change.Schema) (*BoundEventCondition, erro
 	if err := affordable(env, checked); err != nil {
 		return nil, fmt.Errorf("the condition %q on %s %w", c.text, schema.Table, err)
 	}
-	if b.program, err = env.Program(checked, cel.EvalOptions(cel.OptOptimize)); err != nil {
+	b.look(checked.NativeRep().Expr())
+	if b.program, err = programOf(env, checked); err != nil {
 		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, schema.Table, err)
 	}
-	b.look(checked.NativeRep().Expr())
 	return b, nil
 }
 
 // names are the variables that a condition names.
 func (c *EventCondition) names() ([]string, error) {
-	env, err := cel.NewEnv(cel.EnableIdentifierEscapeSyntax())
+	env, err := library()
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package shape
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"testing"
@@ -51,7 +52,11 @@ func TestPlainConditions(t *testing.T) {
 			}
 		}
 		operator := pick("==", "!=", "<", "<=", ">", ">=")
-		switch random.IntN(6) {
+		switch random.IntN(8) {
+		case 6:
+			return pick("fee", "branch_id", "2", "2.5") + " " + operator + " fee"
+		case 7:
+			return "fee " + pick(operator+" branch_id", operator+" -1", operator+" 0.1", "in [2, 2.5]", "in [3, -1, 0]", "!= null")
 		case 0:
 			return pick("branch_id", "other_branch", "loan_id") + " " + operator + " " + pick("branch_id", "other_branch", "3", "-1", "9223372036854775807", "-9223372036854775808")
 		case 1:
@@ -80,7 +85,7 @@ func TestPlainConditions(t *testing.T) {
 			number := func() string {
 				return pick("-", "3", "-1", "0", "4", "9223372036854775807", "-9223372036854775808")
 			}
-			row := image(pick("1", "3"), number(), number(), pick("-", "lent", "", "é", "z"), pick("-", "lent", "", "é"), pick("-", "true", "false"))
+			row := image(pick("1", "3"), number(), number(), pick("-", "lent", "", "é", "z"), pick("-", "lent", "", "é"), pick("-", "true", "false"), pick("-", "2.00", "2.50", "0.10", "0.1000000000000000055", "-0.00", "-1", "9223372036854775807.0", "NaN", "Infinity", "-Infinity"))
 			fast := bound.VerdictOn(row)
 			require.Equal(t, slow.VerdictOn(row), fast, "%s of %v", text, row)
 			seen[fmt.Sprint(fast)]++
@@ -88,10 +93,23 @@ func TestPlainConditions(t *testing.T) {
 	}
 	require.Greater(t, seen[fmt.Sprint(Fails)], 1000)
 	require.Greater(t, seen[fmt.Sprint(Holds)], 1000)
-	bound, err := mustParse(t, "branch_id == other_branch && note != \"lost\" || state in [\"lent\"]").Bind(filtered)
+	bound, err := mustParse(t, "branch_id == other_branch && note != \"lost\" && fee > 2 || state in [\"lent\"]").Bind(filtered)
 	require.NoError(t, err)
-	event := &change.Event{Operation: change.Update, Schema: filtered, Before: image("1", "3", "4", "x", "y"), After: image("1", "3", "3", "x", "y")}
+	event := &change.Event{Operation: change.Update, Schema: filtered, Before: image("1", "3", "4", "x", "y", "-", "2.50"), After: image("1", "3", "3", "x", "y", "-", "1.50")}
 	require.Zero(t, testing.AllocsPerRun(100, func() { bound.Effect(event) }))
+}
+
+// TestNumbersInOrder: decimals are compared by their texts as they are by their values.
+func TestNumbersInOrder(t *testing.T) {
+	ascending := []string{"-Infinity", "-12345678901234567890.5", "-10", "-9.99", "-0.01", "0", "0.0000001", "0.1", "0.10000000000000000001", "1", "1.5", "9.99", "10", "99999999999999999999999.9", "Infinity", "NaN"}
+	for i, a := range ascending {
+		for j, b := range ascending {
+			require.Equal(t, cmp.Compare(i, j), compareNumbers([]byte(a), []byte(b)), "%s and %s", a, b)
+		}
+	}
+	for a, b := range map[string]string{"1.50": "1.5", "-0.00": "0", "007": "7", "18446744073709551615": "18446744073709551615.000"} {
+		require.Zero(t, compareNumbers([]byte(a), []byte(b)), "%s and %s", a, b)
+	}
 }
 
 func mustParse(t *testing.T, text string) *EventCondition {
@@ -123,6 +141,13 @@ func TestEventConditions(t *testing.T) {
 		{"branch_id == 3", change.Insert, nil, image("1"), Nothing},
 		{"fee > 1.0", change.Insert, nil, one, Changes},
 		{"fee > 1.0", change.Insert, nil, image("1"), Nothing},
+		{"fee == 2.5 && fee > 2 && 3 > fee && 2.5 in [fee] && fee in [1, 2.5] && fee * 2 == 5 && 5 == fee + fee && fee != 2", change.Insert, nil, one, Changes},
+		{`row["fee"] == 2.5 && 2.5 == row["fee"] && row["fee"] in [2.5] && row["loan_id"] != row["fee"]`, change.Insert, nil, one, Changes},
+		{"after.fee == 2.5 && after.fee > 2", change.Update, two, one, Changes},
+		{"note.upperAscii() == \"X\" && math.greatest(branch_id, 1) == 3", change.Insert, nil, one, Changes},
+		{"fee > 0", change.Insert, nil, image("1", "1", "1", "-", "-", "-", "Infinity"), Changes},
+		{"fee < 0 || fee + 1 > 0", change.Insert, nil, image("1", "1", "1", "-", "-", "-", "NaN"), Changes}, // it cannot be worked out
+		{"fee == 0.1", change.Insert, nil, image("1", "1", "1", "-", "-", "-", "0.1000000000000000055"), Nothing},
 		{"tags.a.size() > 0", change.Insert, nil, one, Changes},
 		{`row["state"] == "lent"`, change.Update, one, two, Leaves},
 		{"10 / (branch_id - 3) > 0", change.Insert, nil, one, Changes}, // it cannot be worked out: nothing is lost
@@ -148,7 +173,7 @@ func TestEventConditions(t *testing.T) {
 		"brnach_id == 3":           "(branch_id?)",
 		"after.brnach_id == 3":     "(branch_id?)",
 		`branch_id == "3"`:         "no matching overload",
-		"fee > 2":                  "applied to '(double, int)': beside decimals and floats, numbers have a point, as in 2.0",
+		`fee == "2.00"`:            "no matching overload",
 		"branch_id + 1":            "has to give true or false",
 		"nothing_like_it == 3":     "its columns are loan_id",
 		"operation":                "has to give true or false",

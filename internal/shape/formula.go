@@ -1,10 +1,7 @@
 package shape
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -37,31 +34,21 @@ func (x *Formulas) Bind(schema *change.Schema, text, kind string) (*Formula, cha
 	if len(text) > maxExpression {
 		return nil, column, fmt.Errorf("the expression has %d bytes; the limit is %d", len(text), maxExpression)
 	}
-	variables := []cel.EnvOption{}
-	for _, c := range schema.Columns {
-		if isIdentifier(c.Name) {
-			variables = append(variables, cel.Variable(c.Name, exactType(c)))
-		}
-	}
-	if !hasColumn(schema, wholeRow) {
-		variables = append(variables, cel.Variable(wholeRow, cel.MapType(cel.StringType, cel.DynType)))
-	}
-	env, err := x.env.Extend(variables...)
+	env, err := x.env.Extend(columnVariables(schema.Columns)...)
 	if err != nil {
 		return nil, column, err
 	}
-	checked, issues := env.Compile(text)
+	checked, issues := compile(env, text)
 	if issues.Err() != nil {
 		return nil, column, fmt.Errorf("%s%s%s; the columns of %s are %s", firstIssue(issues), closest(issues, schema.Columns), mixed(issues), schema.Table, columnNames(schema.Columns))
 	}
 	if err := affordable(env, checked); err != nil {
 		return nil, column, fmt.Errorf("it %w", err)
 	}
-	program, err := env.Program(checked, cel.EvalOptions(cel.OptOptimize))
-	if err != nil {
+	e := &Formula{rowView: viewOf(checked.NativeRep().Expr(), schema.Columns)}
+	if e.program, err = programOf(env, checked); err != nil {
 		return nil, column, err
 	}
-	e := &Formula{rowView: viewOf(checked.NativeRep().Expr(), schema.Columns, exactValue), program: program}
 	given, err := kindOf(checked.OutputType())
 	if kind == "" && err != nil {
 		return nil, column, err
@@ -117,67 +104,4 @@ func (e *Formula) Append(dst []byte, row []change.Value) ([]byte, change.Presenc
 	}
 	dst, err = e.write(dst, out)
 	return dst, change.Present, err
-}
-
-// exactType is a column's type in expressions.
-func exactType(c change.Column) *cel.Type {
-	switch c.Rule {
-	case change.RuleDecimal, change.RuleUnsigned:
-		return decimalType
-	case change.RuleBinary:
-		return cel.NullableType(cel.BytesType)
-	default:
-		return celType(c)
-	}
-}
-func exactValue(c change.Column, v change.Value) any {
-	if v.Presence == change.Present {
-		switch c.Rule {
-		case change.RuleDecimal, change.RuleUnsigned:
-			d, err := parseDecimal(string(v.Text))
-			if err != nil {
-				return types.NullValue
-			}
-			return d
-		case change.RuleBinary:
-			return types.Bytes(slices.Clone(v.Text))
-		case change.RuleJSON, change.RuleArray:
-			return document(v.Text)
-		default:
-		}
-	}
-	return celValue(c, v)
-}
-
-// document is JSON with its integers as integers.
-func document(text []byte) any {
-	decoder := json.NewDecoder(bytes.NewReader(text))
-	decoder.UseNumber()
-	var root any
-	if decoder.Decode(&root) != nil {
-		return types.NullValue
-	}
-	var numbers func(v any) any
-	numbers = func(v any) any {
-		switch v := v.(type) {
-		case json.Number:
-			if n, err := v.Int64(); err == nil {
-				return n
-			}
-			f, _ := v.Float64() // infinite where it is too large
-			return f
-		case []any:
-			for i := range v {
-				v[i] = numbers(v[i])
-			}
-		case map[string]any:
-			for name := range v {
-				v[name] = numbers(v[name])
-			}
-		case nil:
-			return types.NullValue
-		}
-		return v
-	}
-	return numbers(root)
 }

@@ -91,14 +91,14 @@ func (x *Formulas) add(f Function) error {
 	if err != nil {
 		return err
 	}
-	checked, issues := env.Compile(f.Is)
+	checked, issues := compile(env, f.Is)
 	if issues.Err() != nil {
 		return fmt.Errorf("function %s: %s; its arguments are %s", f.Name, firstIssue(issues), strings.Join(names, ", "))
 	}
 	if err := affordable(env, checked); err != nil {
 		return fmt.Errorf("function %s %w", f.Name, err)
 	}
-	program, err := env.Program(checked, cel.EvalOptions(cel.OptOptimize))
+	program, err := programOf(env, checked)
 	if err != nil {
 		return fmt.Errorf("function %s: %w", f.Name, err)
 	}

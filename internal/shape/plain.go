@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"slices"
+	"strconv"
 
 	"github.com/google/cel-go/common/ast"
 	"github.com/google/cel-go/common/operators"
@@ -40,6 +41,7 @@ const (
 	plainInt
 	plainText
 	plainBool
+	plainNumber // a decimal, or what is compared with one: by its text
 )
 
 // operand is a column or a constant.
@@ -71,6 +73,11 @@ func plainOf(e ast.Expr, columns []change.Column) *plainNode {
 	}
 	args := e.AsCall().Args()
 	n := &plainNode{operator: e.AsCall().FunctionName()}
+	for theirs, ours := range ourEquality {
+		if n.operator == ours {
+			n.operator = theirs
+		}
+	}
 	switch n.operator {
 	case operators.LogicalAnd, operators.LogicalOr, operators.LogicalNot:
 		if n.left = plainOf(args[0], columns); n.left == nil {
@@ -94,6 +101,16 @@ func plainOf(e ast.Expr, columns []change.Column) *plainNode {
 			}
 			n.list = append(n.list, o)
 		}
+		numbers := n.a.kind == plainNumber
+		for i := range n.list {
+			numbers = numbers || n.list[i].kind == plainNumber
+		}
+		if numbers {
+			n.a.asNumber()
+			for i := range n.list {
+				n.list[i].asNumber()
+			}
+		}
 		return n
 	case operators.Equals, operators.NotEquals, operators.Less, operators.LessEquals, operators.Greater, operators.GreaterEquals:
 		var first, second bool
@@ -101,6 +118,10 @@ func plainOf(e ast.Expr, columns []change.Column) *plainNode {
 		n.b, second = operandOf(args[1], columns)
 		if !first || !second {
 			return nil
+		}
+		if n.a.kind == plainNumber || n.b.kind == plainNumber {
+			n.a.asNumber()
+			n.b.asNumber()
 		}
 		return n
 	}
@@ -120,7 +141,9 @@ func operandOf(e ast.Expr, columns []change.Column) (o operand, ok bool) {
 			o.kind = plainInt
 		case change.RuleBoolean:
 			o.kind = plainBool
-		case change.RuleFloat, change.RuleDecimal, change.RuleTimestampTZ, change.RuleJSON, change.RuleArray, change.RuleUnsigned:
+		case change.RuleDecimal, change.RuleUnsigned:
+			o.kind = plainNumber
+		case change.RuleFloat, change.RuleTimestampTZ, change.RuleJSON, change.RuleArray, change.RuleBinary:
 			return o, false
 		default:
 			o.kind = plainText
@@ -130,6 +153,8 @@ func operandOf(e ast.Expr, columns []change.Column) (o operand, ok bool) {
 		switch v := e.AsLiteral().(type) {
 		case types.Int:
 			o.kind, o.number = plainInt, int64(v)
+		case types.Double:
+			o.kind, o.text = plainNumber, strconv.AppendFloat(nil, float64(v), 'f', -1, 64)
 		case types.String:
 			o.kind, o.text = plainText, []byte(v)
 		case types.Bool:
@@ -145,6 +170,18 @@ func operandOf(e ast.Expr, columns []change.Column) (o operand, ok bool) {
 		return o, true
 	default:
 		return o, false
+	}
+}
+
+// asNumber has an integer compared by its text, as decimals are.
+func (o *operand) asNumber() {
+	if o.kind != plainInt {
+		return
+	}
+	o.kind = plainNumber
+	if o.column < 0 {
+		o.text = strconv.AppendInt(nil, o.number, 10)
+		o.number = 0
 	}
 }
 
@@ -224,8 +261,12 @@ func (n *plainNode) in(row []change.Value) truth {
 		return unclear
 	}
 	order := cmp.Compare(a.number, b.number)
-	if a.kind == plainText {
+	switch a.kind {
+	case plainText:
 		order = bytes.Compare(a.text, b.text)
+	case plainNumber:
+		order = compareNumbers(a.text, b.text)
+	default:
 	}
 	switch n.operator {
 	case operators.Less:
@@ -255,5 +296,8 @@ func joined(left truth, right *plainNode, row []change.Value, decides truth) tru
 }
 
 func equal(a, b *operand) bool {
+	if a.kind == plainNumber && b.kind == plainNumber {
+		return compareNumbers(a.text, b.text) == 0
+	}
 	return a.kind == b.kind && a.number == b.number && bytes.Equal(a.text, b.text)
 }

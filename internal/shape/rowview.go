@@ -3,6 +3,7 @@ package shape
 import (
 	"slices"
 
+	"github.com/google/cel-go/cel"
 	"github.com/google/cel-go/common/ast"
 	"github.com/google/cel-go/interpreter"
 
@@ -13,15 +14,14 @@ import (
 // all of them.
 type rowView struct {
 	columns []change.Column
-	value   func(change.Column, change.Value) any
 	names   map[string]int // the places of the columns that the expression names
 	uses    []int          // of those that it looks at
 	row     []change.Value // at hand
 }
 
 // viewOf finds out what a checked expression looks at.
-func viewOf(e ast.Expr, columns []change.Column, value func(change.Column, change.Value) any) rowView {
-	v := rowView{columns: columns, value: value, names: make(map[string]int)}
+func viewOf(e ast.Expr, columns []change.Column) rowView {
+	v := rowView{columns: columns, names: make(map[string]int)}
 	ast.PostOrderVisit(e, ast.NewExprVisitor(func(e ast.Expr) {
 		if e.Kind() != ast.IdentKind {
 			return
@@ -45,17 +45,39 @@ func viewOf(e ast.Expr, columns []change.Column, value func(change.Column, chang
 // wholeRow is the variable that holds all columns, unless one has its name.
 const wholeRow = "row"
 
+// columnVariables are the variables of such an expression.
+func columnVariables(columns []change.Column) []cel.EnvOption {
+	var variables []cel.EnvOption
+	whole := false
+	for _, c := range columns {
+		whole = whole || c.Name == wholeRow
+		if isIdentifier(c.Name) {
+			variables = append(variables, cel.Variable(c.Name, celType(c)))
+		}
+	}
+	if !whole {
+		variables = append(variables, cel.Variable(wholeRow, cel.MapType(cel.StringType, cel.DynType)))
+	}
+	return variables
+}
+
+// programOf is a checked expression, ready to be worked out.
+func programOf(env *cel.Env, checked *cel.Ast) (cel.Program, error) {
+	useOurEquality(checked)
+	return env.Program(checked, cel.EvalOptions(cel.OptOptimize))
+}
+
 // ResolveName implements [interpreter.Activation] for the row at hand.
 func (v *rowView) ResolveName(name string) (any, bool) {
 	if at, known := v.names[name]; known {
-		return v.value(v.columns[at], v.row[at]), true
+		return celValue(v.columns[at], v.row[at]), true
 	}
 	if name != wholeRow {
 		return nil, false
 	}
 	row := make(map[string]any, len(v.columns))
 	for i, c := range v.columns {
-		row[c.Name] = v.value(c, v.row[i])
+		row[c.Name] = celValue(c, v.row[i])
 	}
 	return row, true
 }

@@ -197,8 +197,11 @@ func (e *Formula) write(dst []byte, v ref.Val) ([]byte, error) {
 }
 
 func (e *Formula) writeDecimal(dst []byte, d decimal) ([]byte, error) {
-	if e.digits == 0 {
+	if e.digits == 0 || d.special == "NaN" {
 		return append(dst, d.text()...), nil
+	}
+	if d.special != "" {
+		return dst, fmt.Errorf("decimal(%d,%d) has no %s", e.digits, e.places, d.special)
 	}
 	rounded := roundTo(d, int64(e.places))
 	r, is := rounded.(decimal)
