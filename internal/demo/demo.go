@@ -17,7 +17,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 )
@@ -486,76 +485,6 @@ The database reporting has the tables of both sources, a moment later:
 
 Ctrl-C stops everything.`,
 		s.Rate, s.address, tool, sourceName, tool, deskName, s.source.PassFile(), s.Port+2, sourceName, catalogueName, s.maria.Port, filepath.Join(s.Folder, "delivered"), archiveName, lakeName, s.brokerAddress(), s.state.PassFile(), s.Port+1)
-}
-
-// catalogueEvery is how many steps of circulation one of the catalogue comes after.
-const catalogueEvery = 10
-
-// day plays until ctx is done.
-func (s *stage) day(ctx context.Context) error {
-	ticker := time.NewTicker(time.Second / time.Duration(s.Rate))
-	defer ticker.Stop()
-	var circulation, catalogue pausing
-	for n := 1; ; n++ {
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-s.serviceEnded:
-			return fmt.Errorf("the service has ended; see %s", filepath.Join(s.Folder, "service.log"))
-		case <-ticker.C:
-			err := circulation.step(s, "circulation", func() error {
-				if s.db.IsClosed() {
-					conn, err := pgx.Connect(ctx, s.source.AddressAs("library", sourceName))
-					if err != nil {
-						return err
-					}
-					s.db, s.library.conn = conn, conn
-				}
-				_, err := s.library.Step(ctx)
-				return err
-			})
-			if err != nil && ctx.Err() == nil {
-				return fmt.Errorf("playing the working day: %w", err)
-			}
-			if n%catalogueEvery != 0 {
-				continue
-			}
-			if err := catalogue.step(s, "the catalogue", func() error { return s.catalogue.Step(ctx) }); err != nil && ctx.Err() == nil {
-				return fmt.Errorf("playing the catalogue's day: %w", err)
-			}
-		}
-	}
-}
-
-// pausing is a part of the working day, which waits while its database keeps writers out, as
-// it does for a cut over.
-type pausing struct {
-	out   bool
-	again time.Time
-}
-
-func (p *pausing) step(s *stage, name string, play func() error) error {
-	if time.Now().Before(p.again) {
-		return nil
-	}
-	err := play()
-	var refused *pgconn.PgError
-	var other *mysql.MySQLError
-	switch {
-	case errors.As(err, &refused) && (refused.Code == "57P01" || refused.Code == "25006"), errors.As(err, &other) && other.Number == 1290:
-		if !p.out {
-			s.say("%s takes no changes now; the working day there waits", name)
-		}
-		p.out, p.again = true, time.Now().Add(time.Second)
-		if refused != nil {
-			s.db.Close(context.Background()) //nolint:errcheck // a session keeps being read-only
-		}
-		return nil
-	case err == nil && p.out:
-		s.say("%s takes changes again", name)
-		p.out = false
-	}
-	return err
 }
 
 func (s *stage) stop() {
