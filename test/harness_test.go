@@ -393,6 +393,7 @@ type outletStatus struct {
 	Name, Phase, Error, Code string
 	Committed, Delivered     int64
 	Until                    int64
+	HeldAt                   int64 `json:"held_at"`
 	Behind                   int64 `json:"behind_events"`
 	Dead                     int64 `json:"dead_letters"`
 	Attempts                 int

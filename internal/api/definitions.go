@@ -314,13 +314,21 @@ func (s *Server) outletRoutes() {
 		}
 		return &body[items[Record[definition.Outlet]]]{out}, nil
 	})
-	for _, running := range []bool{true, false} {
-		verb := map[bool]string{true: "resume", false: "pause"}[running]
-		summary := map[bool]string{true: "Resume delivery", false: "Pause delivery"}[running]
-		huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/"+verb, verb+"Outlet", summary, "outlets"), func(ctx context.Context, in *reasonInput) (*struct{}, error) {
-			return nil, problem(s.service.Outlets.SetRunning(ctx, in.Name, running, in.reason()))
-		})
-	}
+	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/pause", "pauseOutlet", "Pause delivery", "outlets"), func(ctx context.Context, in *reasonInput) (*struct{}, error) {
+		return nil, problem(s.service.Outlets.SetRunning(ctx, in.Name, false, in.reason(), 0))
+	})
+	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/resume", "resumeOutlet", "Resume delivery", "outlets"), func(ctx context.Context, in *struct {
+		Named
+		Body *struct {
+			Reason  string `json:"reason,omitempty" maxLength:"500"`
+			LetPass int64  `json:"let_pass,omitempty" minimum:"0" doc:"Of an outlet that holds before changes of tables: those up to this offset may pass"`
+		} `required:"false"`
+	}) (*struct{}, error) {
+		if in.Body == nil {
+			return nil, problem(s.service.Outlets.SetRunning(ctx, in.Name, true, "", 0))
+		}
+		return nil, problem(s.service.Outlets.SetRunning(ctx, in.Name, true, in.Body.Reason, in.Body.LetPass))
+	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/load", "loadOutlet", "Have the source's rows read again for this outlet alone, in order with all else; no other outlet notices", "outlets"), func(ctx context.Context, in *struct {
 		Named
 		Body *service.LoadPlan `required:"false"`

@@ -27,6 +27,8 @@ type Offset struct {
 	ReportedAt *time.Time
 	// Lost is how many events retention took before they were delivered.
 	Lost int64
+	// LetPass is the offset up to which changes of tables' definitions may pass.
+	LetPass int64
 	// Token is the outlet's own, wherever its name and number are met again.
 	Token string
 }
@@ -37,8 +39,8 @@ func (o *Offset) Reached() int64 { return max(o.Committed, o.Reported) }
 // Offset reads how far an outlet is.
 func (c *Catalog) Offset(ctx context.Context, outlet int64) (Offset, error) {
 	var o Offset
-	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at, coalesce(until, 0), return_to, coalesce(reported, 0), reported_at, token::text FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
-		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.ReturnTo, &o.Reported, &o.ReportedAt, &o.Token)
+	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at, coalesce(until, 0), return_to, coalesce(reported, 0), reported_at, token::text, let_pass FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
+		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.ReturnTo, &o.Reported, &o.ReportedAt, &o.Token, &o.LetPass)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return o, ErrNotFound
 	}
@@ -65,6 +67,12 @@ func (c *Catalog) Report(ctx context.Context, outlet, reported int64) error {
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}
+	return err
+}
+
+// LetPass has an outlet deliver beyond changes of tables' definitions up to an offset.
+func (c *Catalog) LetPass(ctx context.Context, outlet, offset int64) error {
+	_, err := c.Pool.Exec(ctx, "UPDATE rillmark.outlet_offset SET let_pass = greatest(let_pass, $2) WHERE outlet_id = $1", outlet, offset)
 	return err
 }
 

@@ -507,8 +507,13 @@ func (a *app) sourceTables() *cobra.Command {
 func (a *app) running(plural, noun, verb, short, example string) *cobra.Command {
 	var reason string
 	var wait bool
+	var letPass int64
 	c := &cobra.Command{Use: verb + " NAME", Short: short, Example: example, Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
-		raw, err := a.call(c.Context(), http.MethodPost, "/v1/"+plural+"/"+url.PathEscape(args[0])+"/"+verb, map[string]string{"reason": reason}, nil)
+		asked := map[string]any{"reason": reason}
+		if letPass > 0 {
+			asked["let_pass"] = letPass
+		}
+		raw, err := a.call(c.Context(), http.MethodPost, "/v1/"+plural+"/"+url.PathEscape(args[0])+"/"+verb, asked, nil)
 		if err != nil {
 			return err
 		}
@@ -520,6 +525,9 @@ func (a *app) running(plural, noun, verb, short, example string) *cobra.Command 
 		return a.done(raw, "%s %s %sd", noun, args[0], verb)
 	}}
 	c.Flags().StringVar(&reason, "reason", "", "why, for the record")
+	if noun == "outlet" && verb == "resume" {
+		c.Flags().Int64Var(&letPass, "let-pass", 0, "the `OFFSET` of the change of a table before which the outlet holds: it goes on with it")
+	}
 	if noun == "source" && verb == "resume" {
 		c.Flags().BoolVar(&wait, "wait", false, "show how far the loads are, and return when all are done")
 	}

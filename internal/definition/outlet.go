@@ -49,10 +49,12 @@ type Outlet struct {
 	Partition   string  `json:"partition,omitempty" title:"Partition" advanced:"yes" maxLength:"300" doc:"Messages with the same text go to the same partition: the key without it; {table} or {transaction} keep those together"`
 	Outbox      *Outbox `json:"outbox,omitempty" title:"A table of events" advanced:"yes" doc:"A table whose rows are events already"`
 
-	Batch    *Batch   `json:"batch,omitempty" title:"Batches" advanced:"yes"`
-	Retry    *Retry   `json:"retry,omitempty" title:"When the destination fails" advanced:"yes"`
-	Refused  *Refused `json:"refused,omitempty" title:"Events that are refused" advanced:"yes" doc:"What becomes of events that the destination refuses"`
-	HoldSize int64    `json:"hold_journal_bytes,omitempty" title:"Journal kept for it" unit:"bytes" advanced:"yes" minimum:"0" doc:"Retention keeps what this outlet has not delivered, until the journal is this large; 0: it lets go, and says which offsets were lost"`
+	Batch   *Batch   `json:"batch,omitempty" title:"Batches" advanced:"yes"`
+	Retry   *Retry   `json:"retry,omitempty" title:"When the destination fails" advanced:"yes"`
+	Refused *Refused `json:"refused,omitempty" title:"Events that are refused" advanced:"yes" doc:"What becomes of events that the destination refuses"`
+	// SchemaChanges is one of [outlet.SchemaChanges].
+	SchemaChanges string `json:"schema_changes,omitempty" title:"When a table is changed" advanced:"yes" enum:"pass,hold,dead-letter" default:"pass" doc:"What becomes of events behind a change of a table's definition that concerns what goes out; pass: they go out, and the outlet stops where its condition or form no longer fits; hold: the outlet stops before each change, until somebody lets it pass; dead-letter: those that its condition, form or schema registry does not take become dead letters, and the others go out"`
+	HoldSize      int64  `json:"hold_journal_bytes,omitempty" title:"Journal kept for it" unit:"bytes" advanced:"yes" minimum:"0" doc:"Retention keeps what this outlet has not delivered, until the journal is this large; 0: it lets go, and says which offsets were lost"`
 
 	VerifyEvery string `json:"verify_every,omitempty" title:"Verify every" advanced:"yes" example:"24h" doc:"How often the tables that it keeps are compared with the source's, such as 24h; only when somebody asks without it"`
 	Description string `json:"description,omitempty" title:"Description" maxLength:"500"`
@@ -174,6 +176,7 @@ func (o *Outlet) Validate() error {
 		{"updates", "one", &o.Updates, []string{"one", "pair"}},
 		{"deletes", "event", &o.Deletes, []string{"event", "marker", "both"}},
 		{"integers", "number", &o.Integers, []string{"number", "text"}},
+		{"schema_changes", "pass", &o.SchemaChanges, []string{"pass", "hold", "dead-letter"}},
 	} {
 		if *field.value == "" && field.at == "format" && o.Destination != "" {
 			continue // ValidateFor says it
@@ -225,7 +228,7 @@ func (o *Outlet) Validate() error {
 			at := o.sections[0]
 			return settings.Wrong(at, "%s applies only to outlets with a destination; this one has none: its consumers read it", at)
 		}
-		for at, there := range map[string]bool{"verify_every": o.VerifyEvery != "", "topic": o.Topic != "", "schema_topic": o.SchemaTopic != "", "partition": o.Partition != "", "batch": o.Batch != nil} {
+		for at, there := range map[string]bool{"verify_every": o.VerifyEvery != "", "topic": o.Topic != "", "schema_topic": o.SchemaTopic != "", "partition": o.Partition != "", "batch": o.Batch != nil, "schema_changes": o.SchemaChanges != "pass"} {
 			if there {
 				return settings.Wrong(at, "%s applies only to outlets with a destination; this one has none: its consumers read it", at)
 			}
@@ -320,6 +323,9 @@ func (o *Outlet) ValidateFor(d *Destination) error {
 	}
 	if _, err := o.VerifyInterval(); err != nil {
 		return err
+	}
+	if o.SchemaChanges == "dead-letter" && o.Format == encode.FormatTable {
+		return settings.Wrong("schema_changes", "tables of a database follow a change, or stop before it: choose pass or hold")
 	}
 	if err := o.validateRows(); err != nil {
 		return err

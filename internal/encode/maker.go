@@ -29,13 +29,14 @@ type Maker struct {
 	known  map[change.Fingerprint]bool
 	closer Closer
 	keys   []change.Value
+	order  bool // messages say which row they are of, for those that have to wait behind another
 	image  []change.Value
 }
 
 // NewMaker makes messages of one shape for one kind of destination.
 func NewMaker(s Shape, w Capabilities) *Maker {
 	m := &Maker{shape: s, wants: w, rows: s.Rows.Clone(), cloud: CloudEvents{Address: s.Address, OnlyChanged: s.Changed, OmitNulls: s.OmitNulls, Along: s.Along},
-		frames: make(map[change.Fingerprint][]byte), known: make(map[change.Fingerprint]bool)}
+		order: w.Order, frames: make(map[change.Fingerprint][]byte), known: make(map[change.Fingerprint]bool)}
 	if m.rows != nil && s.Along != nil {
 		m.cloud.Along = func(*change.Schema) []int {
 			along, _ := m.rows.Along(m.source, s.Along(m.source)) // one that does not fit has been said before
@@ -104,6 +105,20 @@ func (m *Maker) Append(b *Batch, e *change.Event, admitted bool) error {
 	return nil
 }
 
+// Order has each message from here on say which row it is of, for a destination that does not
+// ask for it: messages of a row wait behind one that is a dead letter.
+func (m *Maker) Order() { m.order = true }
+
+// KeepsKey reports whether an event's row is known by the same key in the form that it has,
+// so that it can stand among those that have it.
+func (m *Maker) KeepsKey(e *change.Event) bool { return m.rows.KeepsKey(e.Schema) }
+
+// Refuse puts a message in an event's place that is bad: it could not be made.
+func (m *Maker) Refuse(b *Batch, e *change.Event, err error) error {
+	b.Last, b.Committed = e.Offset, e.Transaction.CommittedAt
+	return m.bad(b, e, len(b.Messages), &EncodeError{Message: err.Error()})
+}
+
 // bad puts an event's message that is bad in the place of those behind before.
 func (m *Maker) bad(b *Batch, e *change.Event, before int, err error) error {
 	var bad *EncodeError
@@ -111,6 +126,7 @@ func (m *Maker) bad(b *Batch, e *change.Event, before int, err error) error {
 		return err
 	}
 	b.Messages = b.Messages[:before]
+	m.Order()
 	msg := Message{Offset: e.Offset, Table: e.Table, Committed: e.Transaction.CommittedAt, EncodeError: bad}
 	m.address(b, e, &msg, func(string) []byte { return nil })
 	b.add(&msg, false)
@@ -233,7 +249,7 @@ func (b *Batch) since(start int) []byte { return b.buf[start:len(b.buf):len(b.bu
 // address fills in key, topic, partition and order.
 func (m *Maker) address(b *Batch, e *change.Event, msg *Message, more func(string) []byte) {
 	var key []byte
-	if m.wants.Key || m.wants.Order {
+	if m.wants.Key || m.order {
 		m.keys = e.KeyValues(m.keys[:0])
 		if len(m.keys) > 0 {
 			start := len(b.buf)
@@ -241,7 +257,7 @@ func (m *Maker) address(b *Batch, e *change.Event, msg *Message, more func(strin
 			key = b.since(start)
 		}
 	}
-	if m.wants.Order {
+	if m.order {
 		start := len(b.buf)
 		b.buf = append(b.buf, e.Table...)
 		b.buf = append(append(b.buf, 0), key...)

@@ -158,7 +158,7 @@ func (s *sender) refusedEvents(ctx context.Context, dead []refusal) (map[int64]c
 			}
 			s.Origin.Fill(&e)
 			// It is kept as it went out: by a condition an update may be an insert or a delete.
-			if _, err := filter.Admits(&e); err != nil {
+			if _, err := filter.Admits(&e); err != nil && s.SchemaChanges != ChangesDeadLetter {
 				return nil, Unfit(s.Name, err)
 			}
 			keep(&e) //nolint:errcheck // it never fails
@@ -189,10 +189,10 @@ func (s *sender) netEvents(ctx context.Context, until int64, each func(*change.E
 			s.Origin.Fill(&e)
 			admitted, err := filter.Admits(&e)
 			switch {
-			case err != nil:
+			case err != nil && s.SchemaChanges != ChangesDeadLetter:
 				return Unfit(s.Name, err)
-			case !admitted:
-			case shape.Joins(&e):
+			case err == nil && !admitted:
+			case err == nil && shape.Joins(&e):
 				net.Add(&e)
 			default:
 				if err := net.Take(each); err != nil {

@@ -41,6 +41,8 @@ type Status struct {
 	Retry time.Time
 	// Attempts counts the tries since the last one that went well.
 	Attempts int
+	// HeldAt is the offset of the schema change before which it holds; else 0.
+	HeldAt int64
 	// Committed is the newest offset that was delivered.
 	Committed int64
 	// Delivered counts the events that went out since the service started.
@@ -87,6 +89,8 @@ type Outlet struct {
 	// Attempts is after how many tries an event becomes a dead letter; 0 tries
 	// without end.
 	Attempts int
+	// SchemaChanges is what it does when the definition of one of its tables changes.
+	SchemaChanges SchemaChanges
 	// Wait lets later events of a row wait behind a dead letter; Most bounds how
 	// many dead letters there are.
 	Wait        bool
@@ -199,7 +203,14 @@ func (o *Outlet) Run(ctx context.Context) {
 			o.mu.Unlock()
 		}
 		if engine.IsFinal(err) {
-			o.set(func(s *Status) { s.Phase, s.Error, s.Code = PhaseFailed, text, code })
+			var held *heldChange
+			errors.As(err, &held)
+			o.set(func(s *Status) {
+				s.Phase, s.Error, s.Code = PhaseFailed, text, code
+				if held != nil {
+					s.HeldAt = held.offset
+				}
+			})
 			<-ctx.Done()
 			break
 		}
@@ -283,7 +294,10 @@ func (o *Outlet) once(ctx context.Context) error {
 	}
 	o.Budget.running.Add(1)
 	defer o.Budget.running.Add(-1)
-	r := &reader{Outlet: o, at: s.at, until: offset.Until, whole: s.wants.Whole, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
+	r := &reader{Outlet: o, at: s.at, until: offset.Until, letPass: offset.LetPass, whole: s.wants.Whole, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
+	if len(s.rows) > 0 {
+		r.maker.Order()
+	}
 	if r.wait = o.Limits.Every; r.wait == 0 && s.wants.Late {
 		r.wait = flushEvery
 	}

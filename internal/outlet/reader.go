@@ -18,6 +18,7 @@ type reader struct {
 	*Outlet
 	at      int64         // the newest offset that is in a batch
 	until   int64         // where an outlet ends that runs once; else 0
+	letPass int64         // schema changes up to this offset may pass
 	wait    time.Duration // how long events wait for others
 	whole   bool          // the destination asks where transactions end
 	filter  *shape.Filter
@@ -219,9 +220,12 @@ func (r *reader) take(b *encode.Batch) error {
 	if r.whole && r.event.Transaction.Last {
 		b.Whole = r.event.Offset
 	}
+	if err := r.mayPass(&r.event); err != nil {
+		return err
+	}
 	admitted, err := r.filter.Admits(&r.event)
 	if err != nil {
-		return Unfit(r.Name, err)
+		return r.refuse(b, &r.event, Unfit(r.Name, err))
 	}
 	if r.Net {
 		switch {
@@ -242,7 +246,13 @@ func (r *reader) take(b *encode.Batch) error {
 }
 
 func (r *reader) append(b *encode.Batch, e *change.Event, admitted bool) error {
-	return Shaped(r.Name, r.maker.Append(b, e, admitted))
+	before := len(b.Messages)
+	err := Shaped(r.Name, r.maker.Append(b, e, admitted))
+	if err != nil && isUnfit(err) {
+		b.Messages = b.Messages[:before]
+		return r.refuse(b, e, err)
+	}
+	return err
 }
 
 func (r *reader) flushNet(b *encode.Batch) error {
@@ -254,7 +264,7 @@ func (r *reader) flushNet(b *encode.Batch) error {
 
 func isUnfit(err error) bool {
 	var fault *engine.Fault
-	return errors.As(err, &fault) && (fault.Code == codeConditionUnfit || fault.Code == codeFormUnfit)
+	return errors.As(err, &fault) && (fault.Code == codeConditionUnfit || fault.Code == codeFormUnfit || fault.Code == codeSchemaChange)
 }
 
 // The faults of events that an outlet's definition does not fit.
@@ -267,7 +277,7 @@ const (
 // rows does not fit a table as it is from an event on; other errors stay.
 func Shaped(name string, err error) error {
 	if form := (*shape.Unfit)(nil); errors.As(err, &form) {
-		return &engine.Fault{Code: codeFormUnfit, Final: true, Message: "the outlet's form of rows cannot be used any more: " + form.Error(),
+		return &engine.Fault{Code: codeFormUnfit, Final: true, Message: "the outlet's form of rows cannot be used any more", Cause: form,
 			Fix: "change it with `rillmark outlet edit " + name + "`; delivery goes on where it stopped"}
 	}
 	return err

@@ -77,9 +77,23 @@ func (s *sender) redeliver(ctx context.Context, l *catalog.DeadLetter) (refused,
 	}
 	e.Offset = l.Offset
 	s.Origin.Fill(&e)
+	if s.SchemaChanges == ChangesDeadLetter {
+		// Where the condition did not fit, nothing was known of whether it chooses the event.
+		admitted, err := s.Filter().Admits(&e)
+		if err != nil {
+			return unfitLetter(s.Name, Unfit(s.Name, err)), nil
+		}
+		if !admitted {
+			s.Log("info", "dead-letter", l.EventID+" is not chosen by the outlet: it does not go out")
+			return nil, nil
+		}
+	}
 	b := new(encode.Batch)
 	if err := s.again.Append(b, &e, true); err != nil {
-		return nil, Shaped(s.Name, err)
+		if err = Shaped(s.Name, err); s.SchemaChanges == ChangesDeadLetter && isUnfit(err) {
+			return unfitLetter(s.Name, err), nil
+		}
+		return nil, err
 	}
 	// The closing event of its transaction has gone out before.
 	kept := b.Messages[:0]

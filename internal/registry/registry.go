@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/twmb/franz-go/pkg/sr"
@@ -19,8 +20,27 @@ import (
 	"rillmark/internal/netguard"
 )
 
+// Refused is a fault of a schema that the registry does not take as the next one of its
+// subject.
+type Refused struct{ *engine.Fault }
+
+// Unwrap has the fault be found.
+func (r *Refused) Unwrap() error { return r.Fault }
+
 // Client talks to one registry.
-type Client struct{ client *sr.Client }
+type Client struct {
+	client  *sr.Client
+	mu      sync.Mutex
+	refused map[string]refusal // by subject and schema, for a moment: events come by thousands
+}
+
+type refusal struct {
+	err   error
+	until time.Time
+}
+
+// refusedFor is how long the registry is not asked again for what it has refused.
+const refusedFor = time.Second
 
 // New makes a client of the registry at an address. TLS is how its certificate is
 // checked; the system's own roots are trusted where it is nil.
@@ -32,7 +52,7 @@ func New(address string, secure *tls.Config, dial netguard.Dial) (*Client, error
 	transport.DialContext, transport.Proxy = dial, nil // the address that is dialled is looked at
 	transport.IdleConnTimeout = 10 * time.Second
 	client, err := sr.NewClient(sr.URLs(address), sr.UserAgent("rillmark"), sr.HTTPClient(&http.Client{Timeout: 10 * time.Second, Transport: transport}))
-	return &Client{client}, err
+	return &Client{client: client, refused: make(map[string]refusal)}, err
 }
 
 // Register stores a schema under a subject and gives its number; the same schema
@@ -42,8 +62,12 @@ func (c *Client) Register(ctx context.Context, subject, schema string) (uint32, 
 	var refused *sr.ResponseError
 	switch {
 	case errors.As(err, &refused):
-		return 0, &engine.Fault{Code: "registry", Message: fmt.Sprintf("the schema registry does not take the schema of %s: %d %s", subject, refused.StatusCode, refused.Error()),
+		fault := &engine.Fault{Code: "registry", Message: fmt.Sprintf("the schema registry does not take the schema of %s: %d %s", subject, refused.StatusCode, refused.Error()),
 			Fix: "where it calls the schema incompatible, relax the subject's compatibility there, or leave the changed columns out; delivery goes on by itself"}
+		if refused.StatusCode == http.StatusConflict || refused.StatusCode == http.StatusUnprocessableEntity {
+			return 0, &Refused{fault}
+		}
+		return 0, fault
 	case err != nil:
 		return 0, &engine.Fault{Code: "registry", Message: "the schema registry does not answer", Cause: err}
 	case id <= 0 || int64(id) > 1<<31-1:
@@ -72,7 +96,17 @@ func (c *Client) Incompatible(ctx context.Context, subject, schema string) (why 
 
 // Frame is what stands before a value: a zero byte and the schema's number.
 func (c *Client) Frame(ctx context.Context, subject, schema string) ([]byte, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	known := subject + "\x00" + schema
+	if last := c.refused[known]; time.Now().Before(last.until) {
+		return nil, last.err
+	}
+	clear(c.refused)
 	id, err := c.Register(ctx, subject, schema)
+	if errors.As(err, new(*Refused)) {
+		c.refused[known] = refusal{err, time.Now().Add(refusedFor)}
+	}
 	if err != nil {
 		return nil, err
 	}

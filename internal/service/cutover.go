@@ -363,7 +363,7 @@ func (c *cutover) run(ctx context.Context) (*CutoverResult, error) {
 	}
 	c.note("info", "counters", countersWords(counters))
 	// From here on nothing is taken back.
-	if err := c.SetRunning(ctx, c.record.Name, false, fmt.Sprintf("cut over at offset %d", c.offset)); err != nil {
+	if err := c.SetRunning(ctx, c.record.Name, false, fmt.Sprintf("cut over at offset %d", c.offset), 0); err != nil {
 		return nil, err
 	}
 	c.over = true

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -59,7 +60,7 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 		return nil, "", err
 	}
 	o = &outlet.Outlet{ID: record.ID, Name: record.Name, Origin: origin, Shape: shaped, Net: d.Changes == "combined", Limits: limits,
-		FirstWait: first, LongestWait: longest, Wait: d.Refused.Later == "wait", Most: d.Refused.MaxDeadLetters, Catalog: s.Catalog, Instance: s.Instance, Store: s.Store, Budget: &s.running.budget,
+		FirstWait: first, LongestWait: longest, SchemaChanges: outlet.SchemaChanges(d.SchemaChanges), Wait: d.Refused.Later == "wait", Most: d.Refused.MaxDeadLetters, Catalog: s.Catalog, Instance: s.Instance, Store: s.Store, Budget: &s.running.budget,
 		Filter: func() *shape.Filter {
 			f, err := d.Filter()
 			if err != nil {
@@ -68,7 +69,7 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 			return f
 		},
 		Destination: func() (destination.Destination, error) { return s.destinations.buildFor(d, fixedTopics(&d)) },
-		Frame:       s.frame(d.Avro),
+		Frame:       s.frame(&d),
 		Ended:       func() { s.Goes(func() { s.ranOnce(record) }) },
 		Log: func(level, event, message string) {
 			s.RunLog.Write(level, "outlet/"+record.Name, event, message)
@@ -80,7 +81,8 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 }
 
 // frame gives what stands before Avro values.
-func (s *Outlets) frame(a *definition.Avro) func(*change.Schema) ([]byte, error) {
+func (s *Outlets) frame(d *definition.Outlet) func(*change.Schema) ([]byte, error) {
+	a := d.Avro
 	if a == nil || a.Framing != "registry" {
 		return func(schema *change.Schema) ([]byte, error) {
 			form, err := encode.AvroOf(schema)
@@ -102,7 +104,14 @@ func (s *Outlets) frame(a *definition.Avro) func(*change.Schema) ([]byte, error)
 		}
 		ctx, cancel := context.WithTimeout(s.Work, 10*time.Second)
 		defer cancel()
-		return client.Frame(ctx, schema.AvroName(), form.Text)
+		framed, err := client.Frame(ctx, schema.AvroName(), form.Text)
+		refused := (*registry.Refused)(nil)
+		if outlet.SchemaChanges(d.SchemaChanges) == outlet.ChangesDeadLetter && errors.As(err, &refused) {
+			letter := *refused.Fault
+			letter.Fix = "where it calls the schema incompatible, relax the subject's compatibility there, or leave the changed columns out; then retry the dead letters"
+			err = &encode.EncodeError{Message: letter.Error()}
+		}
+		return framed, err
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"rillmark/internal/catalog"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
+	"rillmark/internal/outlet"
 	"rillmark/internal/service/base"
 )
 
@@ -91,7 +92,10 @@ func (s *Outlets) Edit(ctx context.Context, name string, version int64, d defini
 
 // SetRunning resumes or pauses an outlet. One that has an end keeps it while it is paused;
 // resuming an outlet that runs has it go on beyond its end.
-func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, reason string) error {
+//
+// letPass is the offset up to which changes of tables' definitions may pass an outlet that
+// holds before each; 0 lets none pass.
+func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, reason string, letPass int64) error {
 	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return base.Answer(err, "outlet", name)
@@ -109,6 +113,15 @@ func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, rea
 		} else {
 			done += fmt.Sprintf(", up to offset %d", offset.Until)
 		}
+	}
+	if letPass > 0 {
+		if record.Definition.SchemaChanges != string(outlet.ChangesHold) {
+			return &definition.Invalid{Location: "let_pass", Message: fmt.Sprintf("outlet %q does not hold before changes of tables: its schema_changes is not hold", name)}
+		}
+		if err := s.Catalog.LetPass(ctx, record.ID, letPass); err != nil {
+			return base.Answer(err, "outlet", name)
+		}
+		done += fmt.Sprintf(", past the change at offset %d", letPass)
 	}
 	if err := s.Catalog.SetOutletRunning(ctx, name, running, reason); err != nil {
 		return base.Answer(err, "outlet", name)

@@ -105,6 +105,7 @@ type OutletStatus struct {
 	Reported      *int64            `json:"reported,omitempty" doc:"How far its consumer says it is, which keeps an offset of its own"`
 	ReportedAt    *time.Time        `json:"reported_at,omitempty"`
 	CommittedAt   *time.Time        `json:"committed_at,omitempty"`
+	HeldAt        int64             `json:"held_at,omitempty" doc:"The offset of the change of a table before which it holds, as its schema_changes says"`
 	Run           int               `json:"run" doc:"Counts rewinds, from 1"`
 	Delivered     int64             `json:"delivered" doc:"Events that went out, repeats included"`
 	Behind        int64             `json:"behind_events" doc:"Events of the source after the committed offset"`
@@ -407,7 +408,7 @@ func (s *Overview) outletStatus(ctx context.Context, one *outletRun, next int64,
 	st.Dead, st.Waiting, st.Retention = known.Dead, known.Waiting, one.retention.Load()
 	if one.runner != nil {
 		now := one.runner.Status()
-		st.Kind, st.Phase, st.Error, st.Code, st.Rate = one.kind, now.Phase, now.Error, now.Code, now.Rate
+		st.Kind, st.Phase, st.Error, st.Code, st.Rate, st.HeldAt = one.kind, now.Phase, now.Error, now.Code, now.Rate, now.HeldAt
 		if now.Phase == outlet.PhaseWaiting {
 			st.Attempts, st.RetryAt = now.Attempts, &now.Retry
 		}

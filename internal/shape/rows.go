@@ -116,6 +116,8 @@ type Unfit struct {
 	New    int    // which of its new columns; -1 for none
 	Column string // that one's name
 	Reason string
+	// Exposes says that rows may show a private column under another name.
+	Exposes bool
 }
 
 // Error says what does not fit.
@@ -247,6 +249,15 @@ func (r *Rows) fit(at int, of *change.Schema) (*boundRows, error) {
 	}
 	b.schema = change.NewSchema(of.Engine, of.Table, columns, of.LeftOut, of.Guessed)
 	return b, nil
+}
+
+// KeepsKey reports whether rows of a version are known by the same key in their form.
+func (r *Rows) KeepsKey(of *change.Schema) bool {
+	if r == nil || of == nil {
+		return true
+	}
+	at := r.formOf(of.Table)
+	return at < 0 || !slices.ContainsFunc(of.Key(), func(column int) bool { return r.Forms[at].private(of.Columns[column].Name) })
 }
 
 // Apply makes of an event what goes out: the event itself where no form matches its table,
@@ -422,7 +433,7 @@ func (r *Rows) exposed(at int, c *change.SchemaChange) error {
 	if gone == "" || came == "" {
 		return nil
 	}
-	return &Unfit{Table: c.Definition.Table, Form: at, New: -1, Reason: fmt.Sprintf("the private column %q is gone, and %q is new and has no rule: it may be the same column under another name; add a rule for it", gone, came)}
+	return &Unfit{Table: c.Definition.Table, Form: at, New: -1, Exposes: true, Reason: fmt.Sprintf("the private column %q is gone, and %q is new and has no rule: it may be the same column under another name; add a rule for it", gone, came)}
 }
 
 // definition is a schema change as it concerns what goes out.

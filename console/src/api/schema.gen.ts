@@ -2378,6 +2378,13 @@ export interface components {
              */
             rows?: components["schemas"]["RowForm"][];
             /**
+             * When a table is changed
+             * @description What becomes of events behind a change of a table's definition that concerns what goes out; pass: they go out, and the outlet stops where its condition or form no longer fits; hold: the outlet stops before each change, until somebody lets it pass; dead-letter: those that its condition, form or schema registry does not take become dead letters, and the others go out
+             * @default pass
+             * @enum {string}
+             */
+            schema_changes?: "pass" | "hold" | "dead-letter";
+            /**
              * Topic of schema events
              * @description Where schema events go, if not with the others
              */
@@ -2503,6 +2510,11 @@ export interface components {
             delivered: number;
             destination?: string;
             error?: string;
+            /**
+             * Format: int64
+             * @description The offset of the change of a table before which it holds, as its schema_changes says
+             */
+            held_at?: number;
             /** @description Its destination's kind, or pull */
             kind: string;
             /** @description Tables that are loaded for this outlet alone, until that is done */
@@ -2877,6 +2889,14 @@ export interface components {
         Removal: {
             /** @description What an administrator made for the source on its database, and is still there; the teardown script takes it away */
             remains: string[];
+        };
+        ResumeOutletRequest: {
+            /**
+             * Format: int64
+             * @description Of an outlet that holds before changes of tables: those up to this offset may pass
+             */
+            let_pass?: number;
+            reason?: string;
         };
         RetainedStatus: {
             advice?: string;
@@ -4708,7 +4728,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["ReasonInputBody"];
+                "application/json": components["schemas"]["ResumeOutletRequest"];
             };
         };
         responses: {

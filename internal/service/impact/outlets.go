@@ -15,6 +15,7 @@ import (
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
 	"rillmark/internal/netguard"
+	"rillmark/internal/outlet"
 	"rillmark/internal/registry"
 	"rillmark/internal/shape"
 )
@@ -46,6 +47,8 @@ func (i *Impact) outlet(ctx context.Context, record *catalog.Outlet, r *engine.R
 	switch {
 	case !was && !is:
 		o.add(Unaffected, "it does not take the table", "")
+	case r.Name == "" && d.SchemaChanges == string(outlet.ChangesHold):
+		o.add(Holds, "no row of the table comes any more; it holds before that, as its schema_changes says", "`rillmark outlet resume "+o.Outlet+" --let-pass OFFSET` lets it pass; the outlet's status names the offset")
 	case r.Name == "":
 		o.add(Loses, "no row of the table comes any more", "")
 	case was && !is:
@@ -71,8 +74,12 @@ func (o *OutletImpact) add(v Verdict, says, fix string) {
 // passes sends the schema event through an outlet's parts, in the order of a delivery.
 func (i *Impact) passes(ctx context.Context, o *OutletImpact, d *definition.Outlet, filter *shape.Filter, r *engine.Rehearsal) error {
 	edit := "change it with `rillmark outlet edit " + o.Outlet + "`; delivery goes on where it stopped"
+	fits := Holds // the verdict of what does not
+	if d.SchemaChanges == string(outlet.ChangesDeadLetter) {
+		fits, edit = Loses, "its rows become dead letters, as its schema_changes says: "+edit
+	}
 	if _, err := filter.Conditions(r.After); err != nil {
-		o.add(Holds, "its condition on rows no longer fits: "+err.Error(), edit)
+		o.add(fits, "its condition on rows no longer fits: "+err.Error(), edit)
 	}
 	shaped, err := i.Shape(ctx, d)
 	if err != nil {
@@ -88,7 +95,10 @@ func (i *Impact) passes(ctx context.Context, o *OutletImpact, d *definition.Outl
 		formed, err = shaped.Rows.Clone().Apply(event)
 	}
 	if unfit := (*shape.Unfit)(nil); errors.As(err, &unfit) {
-		o.add(Holds, "its form of rows no longer fits: "+err.Error(), edit)
+		if unfit.Exposes {
+			fits = Holds // in any case
+		}
+		o.add(fits, "its form of rows no longer fits: "+err.Error(), edit)
 		return nil
 	}
 	if err != nil {
@@ -109,12 +119,15 @@ func (i *Impact) passes(ctx context.Context, o *OutletImpact, d *definition.Outl
 			before = now // it does not fit today; what differs is not known
 		}
 	}
+	if d.SchemaChanges == string(outlet.ChangesHold) && r.Name == r.Table {
+		o.add(Holds, "it holds before the change, as its schema_changes says", "`rillmark outlet resume "+o.Outlet+" --let-pass OFFSET` lets it pass; the outlet's status names the offset")
+	}
 	for _, says := range change.Changes(before, now, body.Renamed) {
 		o.add(Differs, says, "")
 	}
 	o.templates(d, before, now)
 	o.names(shaped, before, now)
-	if err := i.registered(ctx, o, d, shaped, now); err != nil {
+	if err := i.registered(ctx, o, d, shaped, now, fits); err != nil {
 		return err
 	}
 	return i.target(ctx, o, d, destination.Redefinition{Outlet: o.Outlet, Before: before, Now: now, Renamed: body.Renamed}, r)
@@ -153,7 +166,7 @@ func (o *OutletImpact) names(shaped encode.Shape, before, now *change.Schema) {
 }
 
 // registered asks a schema registry whether it would take the version.
-func (i *Impact) registered(ctx context.Context, o *OutletImpact, d *definition.Outlet, shaped encode.Shape, now *change.Schema) error {
+func (i *Impact) registered(ctx context.Context, o *OutletImpact, d *definition.Outlet, shaped encode.Shape, now *change.Schema, fits Verdict) error {
 	if d.Avro == nil || d.Avro.Framing != "registry" {
 		return nil
 	}
@@ -179,7 +192,7 @@ func (i *Impact) registered(ctx context.Context, o *OutletImpact, d *definition.
 		return nil
 	}
 	if why != "" {
-		o.add(Holds, "the schema registry would not take the new schema of "+out.AvroName()+": "+why, "relax the subject's compatibility there, or leave the changed columns out by a form of rows; delivery goes on by itself")
+		o.add(fits, "the schema registry would not take the new schema of "+out.AvroName()+": "+why, "relax the subject's compatibility there, or leave the changed columns out by a form of rows; delivery goes on by itself")
 	}
 	return nil
 }

@@ -88,7 +88,11 @@ function Head({ outlet, patterns }: { outlet: OutletStatus; patterns: string[] }
           {outlet.destination && ` to ${outlet.kind} ${outlet.destination}`}
         </span>
         <div className="actions">
-          {stopped || outlet.phase === "failed" ? (
+          {outlet.held_at ? (
+            <Button size="sm" onClick={() => act(() => answered(api.POST("/v1/outlets/{name}/resume", { params: { path }, body: { let_pass: outlet.held_at } })))}>
+              Let the change pass
+            </Button>
+          ) : stopped || outlet.phase === "failed" ? (
             <Button size="sm" onClick={() => act(() => answered(api.POST("/v1/outlets/{name}/resume", { params: { path }, body: { reason: "" } })))}>
               Resume
             </Button>
