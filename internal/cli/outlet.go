@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -13,6 +14,7 @@ import (
 
 	"rillmark/internal/api"
 	"rillmark/internal/catalog"
+	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/service"
@@ -343,12 +345,29 @@ func (a *app) outletPreview() *cobra.Command {
 			for i := range found.Items {
 				a.printMessage(&found.Items[i])
 			}
-			return a.printKeptBack(&found)
+			if err := a.printKeptBack(&found); err != nil {
+				return err
+			}
+			return a.printTargetTables(c.Context(), args[0], body)
 		}}
 	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
 	c.Flags().IntVar(&limit, "limit", 3, "messages at most")
 	c.Flags().Int64Var(&from, "from", 0, "first offset; the newest events without it")
 	return c
+}
+
+// printTargetTables says what is to be known of the tables of a database that an outlet would write.
+func (a *app) printTargetTables(ctx context.Context, name string, definition any) error {
+	var found api.OutletChecks
+	if _, err := a.call(ctx, http.MethodPost, "/v1/outlets/"+url.PathEscape(name)+"/check", definition, &found); err != nil {
+		return err
+	}
+	tables := slices.DeleteFunc(found.Items, func(c change.Check) bool { return !strings.HasPrefix(c.Name, "table ") })
+	if len(tables) > 0 {
+		fmt.Fprintln(a.out, "\nits tables") //nolint:errcheck // a closed terminal
+		a.showChecks(tables)
+	}
+	return nil
 }
 
 // printKeptBack says what kept events back.

@@ -85,6 +85,14 @@ type Redefiner interface {
 	PlanRedefinition(ctx context.Context, c Redefinition) (statements []string, err error)
 }
 
+// TableChecker is a destination with tables, which may be there before an outlet writes them.
+type TableChecker interface {
+	// CheckTables looks whether rows of schema versions fit the tables that an outlet would
+	// write them into; nothing is changed. Where the database cannot be reached, nothing is
+	// said: Check says that.
+	CheckTables(ctx context.Context, o Outlet, versions []*change.Schema) []change.Check
+}
+
 // CounterSetter is a destination whose tables hand out numbers.
 type CounterSetter interface {
 	// SetCounters sets the counters of the outlet's tables, which are named as in the

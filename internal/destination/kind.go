@@ -68,6 +68,12 @@ type OutletSettings interface {
 // Placer are an outlet's settings that say where events go by a template of their own.
 type Placer interface{ PlaceTemplate() string }
 
+// TablePlacer are an outlet's settings that say into which table the rows of one go.
+type TablePlacer interface {
+	// PlaceTable is the table's name at the destination.
+	PlaceTable(source string) (target string, err error)
+}
+
 // Environment is what the service gives to the destinations that it makes.
 type Environment struct {
 	// Dial reaches only what the service's policy lets this kind reach.

@@ -8,6 +8,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
+	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
@@ -15,35 +16,6 @@ import (
 
 // maxAdvice bounds what is said at once.
 const maxAdvice = 20
-
-// versionsOut are the newest schema versions of the tables that an outlet lets
-// through; empty before the source has any.
-func (s *Outlets) versionsOut(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
-	versions, err := s.Catalog.SchemaVersions(ctx, d.Source)
-	if err != nil {
-		return nil, base.Answer(err, "source", d.Source)
-	}
-	filter, err := d.Filter()
-	if err != nil {
-		return nil, err
-	}
-	newest := make(map[string]*change.Schema)
-	var names []string
-	for _, v := range versions {
-		if !filter.AdmitsTable(v.Schema.Table) {
-			continue
-		}
-		if newest[v.Schema.Table] == nil {
-			names = append(names, v.Schema.Table)
-		}
-		newest[v.Schema.Table] = v.Schema
-	}
-	found := make([]*change.Schema, len(names))
-	for i, name := range names {
-		found[i] = newest[name]
-	}
-	return found, nil
-}
 
 // checkColumns refuses templates that name a column which no table that goes out has:
 // each message would have an empty text there. Before a source has any table on record
@@ -118,7 +90,7 @@ func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]strin
 				"`rillmark outlet load %s` has all rows come, to this outlet alone", head.First, head.First-1, name))
 		}
 	}
-	versions, err := s.versionsOut(ctx, d)
+	versions, err := s.newestVersions(ctx, d)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +121,7 @@ func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]strin
 
 // columnsFit is checkColumns with what is on record of the source.
 func (s *Outlets) columnsFit(ctx context.Context, d *definition.Outlet) error {
-	versions, err := s.versionsOut(ctx, d)
+	versions, err := s.newestVersions(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -170,7 +142,31 @@ func (s *Outlets) columnsFit(ctx context.Context, d *definition.Outlet) error {
 			return &definition.Invalid{Location: fmt.Sprintf("rows[%d].columns[%d].match", form, rule), Message: says}
 		}
 	}
+	if err := placesApart(d, versions); err != nil {
+		return err
+	}
 	return checkColumns(d, versions, rows)
+}
+
+// placesApart refuses an outlet that would write two tables into one, as far as the source's
+// tables are on record.
+func placesApart(d *definition.Outlet, versions []*change.Schema) error {
+	placer, has := d.Settings.(destination.TablePlacer)
+	if !has {
+		return nil
+	}
+	places := make(map[string]string)
+	for _, v := range versions {
+		place, err := placer.PlaceTable(v.Table)
+		if err != nil {
+			return &definition.Invalid{Location: d.Kind, Message: err.Error()}
+		}
+		if other := places[place]; other != "" {
+			return &definition.Invalid{Location: d.Kind + ".table", Message: fmt.Sprintf("%s and %s would both be written into %s: write templates that keep them apart, name one of them in renamed_tables, or leave it out", other, v.Table, place)}
+		}
+		places[place] = v.Table
+	}
+	return nil
 }
 
 // checkRuleKeys refuses a table rule whose key names a column that none of the tables

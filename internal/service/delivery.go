@@ -149,12 +149,13 @@ func (s *Outlets) Check(ctx context.Context, name string, d *definition.Outlet, 
 			return nil, nil, err
 		}
 	}
-	checks, err = s.checkTarget(ctx, d)
+	checks, err = s.checkTarget(ctx, name, d)
 	return checks, source, err
 }
 
-// checkTarget checks an outlet's destination with what the outlet needs there.
-func (s *Outlets) checkTarget(ctx context.Context, d *definition.Outlet) ([]change.Check, error) {
+// checkTarget checks an outlet's destination with what the outlet needs there: of a database,
+// its tables, too.
+func (s *Outlets) checkTarget(ctx context.Context, name string, d *definition.Outlet) ([]change.Check, error) {
 	if d.Destination == "" {
 		return []change.Check{{Name: "destination", Verdict: change.Good, Found: "consumers come and read; nothing has to be reached"}}, nil
 	}
@@ -169,7 +170,61 @@ func (s *Outlets) checkTarget(ctx context.Context, d *definition.Outlet) ([]chan
 	if err != nil {
 		return nil, base.Answer(err, "destination", d.Destination)
 	}
-	return to.Check(ctx), nil
+	checks := to.Check(ctx)
+	tables, has := to.(destination.TableChecker)
+	if !has || !change.Ready(checks) {
+		return checks, nil
+	}
+	versions, err := s.versionsThere(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Forms(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	if versions, err = base.Formed(rows, versions); err != nil {
+		return nil, err
+	}
+	return append(checks, tables.CheckTables(ctx, s.standsAt(ctx, name), versions)...), nil
+}
+
+// noToken is no outlet's.
+const noToken = "00000000-0000-0000-0000-000000000000"
+
+// standsAt is an outlet as its destination knows it; one that is not stored has delivered
+// nothing.
+func (s *Outlets) standsAt(ctx context.Context, name string) destination.Outlet {
+	o := destination.Outlet{Name: name, Token: noToken, Log: func(string, string, string) {}}
+	record, err := s.Catalog.Outlet(ctx, name)
+	if err != nil {
+		return o
+	}
+	if offset, err := s.Catalog.Offset(ctx, record.ID); err == nil {
+		o.ID, o.Token, o.Run, o.Committed = record.ID, offset.Token, offset.Run, offset.Committed
+	}
+	return o
+}
+
+// versionsThere are the newest schema versions of an outlet's tables, without those that have
+// gone from the source.
+func (s *Outlets) versionsThere(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
+	versions, err := s.newestVersions(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	source, err := s.Catalog.Source(ctx, d.Source)
+	if err != nil {
+		return nil, base.Answer(err, "source", d.Source)
+	}
+	phases, err := s.Catalog.TablePhases(ctx, source.ID)
+	if err != nil {
+		return nil, base.Answer(err, "source", d.Source)
+	}
+	return slices.DeleteFunc(versions, func(v *change.Schema) bool {
+		phase, known := phases[v.Table]
+		return !known || engine.Away(phase)
+	}), nil
 }
 
 // mostTopics bounds how many topics a check looks at.

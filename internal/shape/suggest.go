@@ -3,6 +3,7 @@ package shape
 import (
 	"fmt"
 	"regexp"
+	"strings"
 
 	"github.com/google/cel-go/cel"
 
@@ -24,6 +25,31 @@ func closest(issues *cel.Issues, columns []change.Column) string {
 		}
 	}
 	return ""
+}
+
+// Similar is the one of some names that somebody may have meant by a name: one that differs
+// from it in a few letters, in case or underscores alone, or has it as a part. Empty where there
+// is none, or more than one.
+func Similar(name string, of []string) string {
+	bare := func(s string) string { return strings.ReplaceAll(strings.ToLower(s), "_", "") }
+	best, least, ties := "", len(name)/4+2, 0
+	for _, one := range of {
+		a, b := bare(name), bare(one)
+		d := distance(a, b, least)
+		if short := min(len(a), len(b)); short >= 3 && (strings.Contains(a, b) || strings.Contains(b, a)) {
+			d = min(d, 1)
+		}
+		switch {
+		case d < least && d <= 1+len(name)/4:
+			best, least, ties = one, d, 0
+		case d == least && best != "":
+			ties++
+		}
+	}
+	if ties > 0 {
+		return ""
+	}
+	return best
 }
 
 // closestTo names the column that somebody may have meant by a name.

@@ -2015,6 +2015,10 @@ export interface components {
              * @enum {string}
              */
             present?: "refuse" | "replace" | "keep";
+            /** @description Names of single tables, as schema.table by their names in the source, whatever the templates say: public.loans: library.lendings */
+            renamed_tables?: {
+                [key: string]: string;
+            };
             /**
              * @description Schema of a table, which in MariaDB is a database; built from {schema} and {table} of the source
              * @default {schema}
@@ -2632,6 +2636,10 @@ export interface components {
              * @enum {string}
              */
             present?: "refuse" | "replace" | "keep";
+            /** @description Names of single tables, as schema.table by their names in the source, whatever the templates say: public.loans: library.lendings */
+            renamed_tables?: {
+                [key: string]: string;
+            };
             /**
              * @description Schema of a table, which in MariaDB is a database; built from {schema} and {table} of the source
              * @default {schema}

@@ -61,3 +61,17 @@ func (d *Destination) PlanRedefinition(ctx context.Context, c destination.Redefi
 	}
 	return sql.Plan(ctx, db, &d.options.Options, c)
 }
+
+// CheckTables implements [destination.TableChecker].
+func (d *Destination) CheckTables(ctx context.Context, o destination.Outlet, versions []*change.Schema) []change.Check {
+	conn, err := d.connect(ctx, "rillmark check")
+	if err != nil {
+		return nil // the check says it
+	}
+	db := &database{Destination: d, conn: conn, outlet: o}
+	if err := db.prepare(ctx); err != nil {
+		db.Close() //nolint:errcheck // it was only asked
+		return nil
+	}
+	return sql.Inspect(ctx, db, &d.options.Options, o, versions)
+}

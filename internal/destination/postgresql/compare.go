@@ -60,3 +60,12 @@ func (d *Destination) PlanRedefinition(ctx context.Context, c destination.Redefi
 	}
 	return sql.Plan(ctx, &database{Destination: d, conn: conn}, &d.options.Options, c)
 }
+
+// CheckTables implements [destination.TableChecker].
+func (d *Destination) CheckTables(ctx context.Context, o destination.Outlet, versions []*change.Schema) []change.Check {
+	conn, err := d.connect(ctx, "rillmark check")
+	if err != nil {
+		return nil // the check says it
+	}
+	return sql.Inspect(ctx, &database{Destination: d, conn: conn, outlet: o}, &d.options.Options, o, versions)
+}

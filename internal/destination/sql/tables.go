@@ -48,8 +48,7 @@ func (w *Writer) tableFor(ctx context.Context, source string, schema *change.Sch
 	}
 	for _, other := range w.tables {
 		if other.SQL == t.SQL {
-			return nil, &engine.Fault{Code: "same-table", Final: true, Message: fmt.Sprintf("%s and %s would both be written into %s", other.Source, source, t.SQL),
-				Fix: fmt.Sprintf("give the outlet templates in %s.schema and %[1]s.table that keep them apart, or leave one of them out", w.options.kind)}
+			return nil, w.sameTable(other.Source, source, t.SQL)
 		}
 	}
 	if err := w.claim(ctx, t); err != nil {
@@ -80,6 +79,11 @@ func (w *Writer) tableFor(ctx context.Context, source string, schema *change.Sch
 	}
 	w.tables[source] = t
 	return t, nil
+}
+
+func (w *Writer) sameTable(one, other, target string) error {
+	return &engine.Fault{Code: "same-table", Final: true, Message: fmt.Sprintf("%s and %s would both be written into %s", one, other, target),
+		Fix: fmt.Sprintf("give the outlet templates in %s.schema and %[1]s.table that keep them apart, name one of them in %[1]s.renamed_tables, or leave it out", w.options.kind)}
 }
 
 func (w *Writer) setState(source string, state *TableState) {
@@ -131,13 +135,17 @@ func (w *Writer) meet(ctx context.Context, t *Table, schema *change.Schema) (*Ta
 		state.Kept = true
 		return state, nil
 	case w.options.Present == "refuse":
-		return nil, &engine.Fault{Code: "table-has-rows", Final: true, Message: fmt.Sprintf("%s has rows that the outlet did not write", t.SQL),
-			Fix: fmt.Sprintf("empty it, or set %s.present in the outlet: replace removes, once the load is complete, what the source does not have; keep leaves them", w.options.kind)}
+		return nil, w.hasRows(t)
 	}
 	if err := w.alter(ctx, t, schema); err != nil {
 		return nil, err
 	}
 	return state, w.beginReload(ctx, t, schema, state)
+}
+
+func (w *Writer) hasRows(t *Table) error {
+	return &engine.Fault{Code: "table-has-rows", Final: true, Message: fmt.Sprintf("%s has rows that the outlet did not write", t.SQL),
+		Fix: fmt.Sprintf("empty it, or set %s.present in the outlet: replace removes, once the load is complete, what the source does not have; keep leaves them", w.options.kind)}
 }
 
 // definable says why a table is not made or altered where that is so.
@@ -223,7 +231,7 @@ func (w *Writer) create(ctx context.Context, t *Table, schema *change.Schema) er
 	} else {
 		statements = append(statements, w.db.Create(t, w.quoted(key))...)
 	}
-	if err := w.define(ctx, t, statements...); err != nil {
+	if err := w.define(ctx, t, statements...); err != nil || w.plan != nil {
 		return err
 	}
 	if err := w.lookAgain(ctx, t); err != nil {

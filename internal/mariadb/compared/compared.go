@@ -67,9 +67,9 @@ func Open(ctx context.Context, conn *wire.Conn, o Options) (r *Rows, err error) 
 	case err != nil:
 		return nil, err
 	case table == nil:
-		return nil, fmt.Errorf("there is no table %s", o.Table)
+		return nil, verify.Incomparable("it is no longer at the source")
 	case table.Unfit != "":
-		return nil, errors.New(table.Unfit)
+		return nil, verify.Incomparable(table.Unfit)
 	}
 	bare := make([]change.Column, len(table.Columns))
 	for i, c := range table.Columns {

@@ -45,7 +45,7 @@ func Open(ctx context.Context, c *session.Config, conn *pgx.Conn, table string, 
 	}
 	conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // the first error is the one to tell
 	if errors.Is(err, pgx.ErrNoRows) {
-		return nil, fmt.Errorf("there is no table %s", table)
+		return nil, verify.Incomparable("it is no longer at the source")
 	}
 	return nil, err
 }

@@ -32,6 +32,7 @@ export function NewOutletPage() {
   const [name, setName] = useState("");
   const [outlet, setOutlet] = useState<Outlet>({ source: "" });
   const [checks, setChecks] = useState<Check[]>();
+  const [tables, setTables] = useState<Check[]>([]);
   const [previews, setPreviews] = useState<Preview[]>();
   const { busy, trouble, work } = useWork();
   const known = destinations?.find((d) => d.name === chosen);
@@ -57,6 +58,10 @@ export function NewOutletPage() {
       if (chosen === another) {
         await answered(api.POST("/v1/destinations/{name}", { params: { path: { name: destinationName } }, body: destination }));
         setChosen(destinationName);
+      }
+      if (kind?.formats.includes("table")) {
+        const found = await answered(api.POST("/v1/outlets/{name}/check", { params: { path: { name: name || "preview" } }, body: definition }));
+        setTables(found.items.filter((c) => c.name.startsWith("table")));
       }
       setPreviews((await answered(api.POST("/v1/outlets/{name}/preview", { params: { path: { name: name || "preview" }, query: { limit: 3 } }, body: definition }))).items);
       setStep(3);
@@ -148,6 +153,7 @@ export function NewOutletPage() {
       {step === 3 && (
         <>
           {previews?.length === 0 && <p className="note">None of the journal's newest events would be let through. That may be right; if not, look at tables and operations again.</p>}
+          {tables.length > 0 && <Checks checks={tables} />}
           {previews?.map((m) => (
             <Message key={m.id} message={m} />
           ))}
