@@ -89,7 +89,7 @@ func tablesThatAreThere(t *testing.T, target *side, schema string) {
 
 	// What it says is done: the statements as they stand there, the mapping, another name.
 	for _, table := range []string{"narrow", "nokey", "filled", "named"} {
-		for _, statement := range strings.Split(said[table].Fix, "; ") {
+		for _, statement := range strings.FieldsFunc(said[table].Fix, func(r rune) bool { return r == ';' || r == '\n' }) {
 			if strings.HasPrefix(statement, "ALTER TABLE") {
 				target.run(statement)
 			}

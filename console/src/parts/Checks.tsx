@@ -16,7 +16,7 @@ export function Checks({ checks }: { checks: Check[] }) {
             <StateMark state={c.verdict} />
             <span className="check-name">{c.name}</span>
             <div>
-              <div>{c.found}</div>
+              <div className="lines">{c.found}</div>
               {c.verdict !== "good" && c.why && <div className="note">{c.why}</div>}
               {c.verdict !== "good" && c.fix && <pre className="fix-statement">{c.fix}</pre>}
             </div>

@@ -123,7 +123,7 @@ func (i *inspection) table(ctx context.Context, version *change.Schema) (check *
 		return nil, false, err
 	}
 	if len(statements) > 0 {
-		i.found.add("it will be altered: "+strings.Join(statements, "; "), "")
+		i.found.add("it will be altered: "+strings.Join(statements, ";\n"), "")
 	}
 	if i.outlet.Committed == 0 {
 		if err := i.present(ctx, t); err != nil {
@@ -134,7 +134,7 @@ func (i *inspection) table(ctx context.Context, version *change.Schema) (check *
 		return nil, false, nil
 	}
 	note := i.found.check(version.Table, change.Note, "")
-	note.Found = t.SQL + ": " + note.Found
+	note.Found = t.SQL + "\n" + note.Found
 	return &note, false, nil
 }
 
@@ -142,14 +142,17 @@ func (i *inspection) table(ctx context.Context, version *change.Schema) (check *
 type findings struct{ says, fixes []string }
 
 func (f *findings) add(says, fix string) {
-	if f.says = append(f.says, says); fix != "" {
+	if says != "" {
+		f.says = append(f.says, says)
+	}
+	if fix != "" {
 		f.fixes = append(f.fixes, fix)
 	}
 }
 
 // check is all of it in one verdict.
 func (f *findings) check(table string, verdict change.Verdict, why string) change.Check {
-	return change.Check{Name: "table " + table, Verdict: verdict, Found: strings.Join(f.says, "; "), Why: why, Fix: strings.Join(f.fixes, "; ")}
+	return change.Check{Name: "table " + table, Verdict: verdict, Found: strings.Join(f.says, "\n"), Why: why, Fix: strings.Join(f.fixes, "\n")}
 }
 
 // planCreate plans how a table is made.
@@ -163,7 +166,7 @@ func (i *inspection) planCreate(ctx context.Context, t *Table, version *change.S
 
 // columns compares those that are there with what the source's need.
 func (i *inspection) columns(ctx context.Context, t *Table, version *change.Schema) {
-	var spare []string
+	var spare, mapped []string
 	for _, c := range t.Columns {
 		if version.Column(c.Name) == nil && !slices.Contains(t.Keep.Own(), c.Name) {
 			spare = append(spare, c.Name)
@@ -175,8 +178,8 @@ func (i *inspection) columns(ctx context.Context, t *Table, version *change.Sche
 		known := t.Column(c.Name)
 		if known == nil {
 			if like := shape.Similar(c.Name, spare); like != "" {
-				i.found.add(fmt.Sprintf("it has no column %q, and %q is none of the source's: they may be one", c.Name, like),
-					fmt.Sprintf("if they are one, name it so in the outlet: rows: [{match: %s, columns: [{match: %s, name: %s}]}]", version.Table, c.Name, like))
+				i.found.add(fmt.Sprintf("it has no column %q, and %q is none of the source's: they may be one", c.Name, like), "")
+				mapped = append(mapped, fmt.Sprintf("{match: %s, name: %s}", c.Name, like))
 			}
 			continue
 		}
@@ -196,6 +199,9 @@ func (i *inspection) columns(ctx context.Context, t *Table, version *change.Sche
 			i.found.add(fmt.Sprintf("column %s is %s, and would be %s for the source's %s: the database converts what it can, and rows with other values become dead letters", known.Name, known.Kind, kind, c.Type), "")
 		case fits:
 		}
+	}
+	if len(mapped) > 0 {
+		i.found.add("", fmt.Sprintf("where they are one, write in the outlet's definition: rows: [{match: %s, columns: [%s]}]", version.Table, strings.Join(mapped, ", ")))
 	}
 }
 

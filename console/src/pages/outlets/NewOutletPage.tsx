@@ -61,7 +61,7 @@ export function NewOutletPage() {
       }
       if (kind?.formats.includes("table")) {
         const found = await answered(api.POST("/v1/outlets/{name}/check", { params: { path: { name: name || "preview" } }, body: definition }));
-        setTables(found.items.filter((c) => c.name.startsWith("table")));
+        setTables(found.items.filter((c) => /^table (?!of )|^tables that/.test(c.name)));
       }
       setPreviews((await answered(api.POST("/v1/outlets/{name}/preview", { params: { path: { name: name || "preview" }, query: { limit: 3 } }, body: definition }))).items);
       setStep(3);
