@@ -171,3 +171,69 @@ func TestVerify(t *testing.T) {
 	require.NotZero(t, code)
 	require.Contains(t, errs, "resume it")
 }
+
+// TestVerifyInParts: a sample looks at a part of a large table, and a comparison that was cut
+// short goes on where it was, in both engines.
+func TestVerifyInParts(t *testing.T) {
+	t.Parallel()
+	source := sourceServer(t)
+	m := mariaServer(t, nil)
+	_, maria := mariaDatabase(t, m)
+	i, name := begin(t, "", "CREATE TABLE a_large (id bigint PRIMARY KEY, note text)", "INSERT INTO a_large SELECT n, 'note ' || n FROM generate_series(1, 60000) n", "CREATE TABLE b_small (code text PRIMARY KEY)", "INSERT INTO b_small SELECT 'c' || n FROM generate_series(1, 300) n", "CREATE TABLE z_last (id bigint PRIMARY KEY)", "INSERT INTO z_last VALUES (1)")
+	db := connect(t, source, name)
+	into := database(t, source, "postgres")
+	i.resume()
+	i.settled("circulation", db)
+	i.intoTables("copy", source, into, nil)
+	i.must(http.MethodPost, "/v1/destinations/maria", mariaAt(t, m), nil)
+	i.must(http.MethodPost, "/v1/outlets/maria", map[string]any{"source": "circulation", "destination": "maria", "mariadb": map[string]any{"schema": "parts"}}, nil)
+	i.caughtUp("copy", "maria")
+	to := connect(t, source, into)
+	run(t, to, "DELETE FROM a_large WHERE id % 100 = 7")
+	mariaRun(t, maria, "DELETE FROM parts.a_large WHERE id % 100 = 7")
+	for _, outlet := range []string{"copy", "maria"} {
+		v := i.verified(outlet, "--sample", "30%")
+		require.False(t, v.Equal)
+		require.InDelta(t, 0.3, v.Sample, 0.001)
+		large := v.Tables[0]
+		require.True(t, large.Sampled)
+		require.Less(t, large.Rows, int64(50_000))
+		require.InDelta(t, float64(large.Rows)/100, float64(large.Missing), 25, "in each block, one of a hundred rows is missing")
+		require.False(t, v.Tables[1].Sampled, "a small table is compared whole")
+		require.Equal(t, int64(300), v.Tables[1].Rows)
+		require.True(t, i.verified(outlet, "--fix").Equal)
+	}
+
+	// Whoever looks goes away while the last table cannot be read; what was compared before is
+	// not read again.
+	locked := connect(t, source, into)
+	run(t, locked, "BEGIN", "LOCK TABLE public.z_last IN ACCESS EXCLUSIVE MODE")
+	_, errs, code := i.cli("verify", "copy", "--resume")
+	require.NotZero(t, code)
+	require.Contains(t, errs, "has been left incomplete")
+	ctx, leave := context.WithCancel(t.Context())
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, i.address+"/v1/outlets/copy/verify", nil)
+	require.NoError(t, err)
+	answer, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	state := connect(t, i.state, i.stateDB)
+	i.eventually("two tables are on record as compared", func() bool {
+		var done int
+		require.NoError(t, state.QueryRow(t.Context(), "SELECT count(*) FROM rillmark.comparison, jsonb_each(convert_from(document, 'UTF8')::jsonb -> 'progress') p WHERE (p.value #>> '{verdict,done}')::bool").Scan(&done))
+		return done == 2
+	})
+	leave()
+	answer.Body.Close() //nolint:errcheck // it was cut
+	run(t, to, "DELETE FROM a_large WHERE id = 1")
+	run(t, locked, "ROLLBACK")
+	v := i.verified("copy", "--resume")
+	require.True(t, v.Equal, "%+v", v)
+	require.NotNil(t, v.ResumedFrom)
+	require.Len(t, v.Tables, 3)
+	require.False(t, i.verified("copy").Equal)
+	for _, wrong := range [][]string{{"--sample", "0"}, {"--sample", "many"}, {"--resume", "--sample", "5%"}} {
+		_, errs, code = i.cli(append([]string{"verify", "copy"}, wrong...)...)
+		require.NotZero(t, code)
+		require.Contains(t, errs, "sample")
+	}
+}

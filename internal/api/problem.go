@@ -71,6 +71,8 @@ var statusOf = map[string]int{
 	"not-equal":            http.StatusConflict,
 	"still-written":        http.StatusConflict,
 	"cannot-cut-over":      http.StatusConflict,
+	"cannot-verify":        http.StatusConflict,
+	"no-comparison":        http.StatusConflict,
 	"nothing-to-abort":     http.StatusConflict,
 	"condition-unfit":      http.StatusConflict,
 	"form-unfit":           http.StatusConflict,

@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -35,4 +36,28 @@ func (c *Catalog) AllVerified(ctx context.Context) (map[int64]*Verified, error) 
 		return nil
 	})
 	return all, err
+}
+
+// SetComparison keeps how far a comparison of an outlet's tables has come, as the service
+// writes it.
+func (c *Catalog) SetComparison(ctx context.Context, outlet int64, document []byte) error {
+	_, err := c.Pool.Exec(ctx, `INSERT INTO rillmark.comparison (outlet_id, document) VALUES ($1, $2)
+		ON CONFLICT (outlet_id) DO UPDATE SET document = $2, updated_at = now()`, outlet, document)
+	return err
+}
+
+// Comparison is what was kept of a comparison that was not completed; [ErrNotFound] where there
+// is none.
+func (c *Catalog) Comparison(ctx context.Context, outlet int64) (document []byte, err error) {
+	err = c.Pool.QueryRow(ctx, "SELECT document FROM rillmark.comparison WHERE outlet_id = $1", outlet).Scan(&document)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return document, err
+}
+
+// EndComparison forgets what was kept of a comparison.
+func (c *Catalog) EndComparison(ctx context.Context, outlet int64) error {
+	_, err := c.Pool.Exec(ctx, "DELETE FROM rillmark.comparison WHERE outlet_id = $1", outlet)
+	return err
 }

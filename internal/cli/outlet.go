@@ -362,7 +362,9 @@ func (a *app) printTargetTables(ctx context.Context, name string, definition any
 	if _, err := a.call(ctx, http.MethodPost, "/v1/outlets/"+url.PathEscape(name)+"/check", definition, &found); err != nil {
 		return err
 	}
-	tables := slices.DeleteFunc(found.Items, func(c change.Check) bool { return !strings.HasPrefix(c.Name, "table ") || strings.HasPrefix(c.Name, "table of") })
+	tables := slices.DeleteFunc(found.Items, func(c change.Check) bool {
+		return !strings.HasPrefix(c.Name, "table ") || strings.HasPrefix(c.Name, "table of")
+	})
 	if len(tables) > 0 {
 		fmt.Fprintln(a.out, "\nits tables") //nolint:errcheck // a closed terminal
 		a.showChecks(tables)

@@ -18,14 +18,14 @@ import (
 )
 
 func (a *app) verify() *cobra.Command {
-	var tables []string
-	var fix bool
+	var p comparePlan
 	c := &cobra.Command{Use: "verify OUTLET", Short: "Compare the rows that an outlet keeps in a database with the source's",
 		Long: "Reads both sides by content, while both change. What differs is read again once the outlet\nhas passed that moment, so that only real differences are shown. Exit code 5 says that\nsomething differs, or could not be compared.\n\n" +
-			"With --fix, what differs is loaded again for this outlet alone, in order with all else, and the\ncomparison is repeated: rows that are missing or different by their keys; where the target has\nrows that the source has not, or there are many, the table.",
-		Example: "  rillmark verify reporting\n  rillmark verify reporting --tables public.loans --json | jq .differences\n  rillmark verify reporting --fix", Args: exactly("OUTLET"),
+			"With --fix, what differs is loaded again for this outlet alone, in order with all else, and the\ncomparison is repeated: rows that are missing or different by their keys; where the target has\nrows that the source has not, or there are many, the table.\n\n" +
+			"With --sample 5%, blocks of rows of large tables are drawn at random: a quick look at a large\ndatabase. A comparison that was cut short goes on with --resume.",
+		Example: "  rillmark verify reporting\n  rillmark verify reporting --tables public.loans --json | jq .differences\n  rillmark verify reporting --fix\n  rillmark verify reporting --sample 5%\n  rillmark verify reporting --resume", Args: exactly("OUTLET"),
 		RunE: func(c *cobra.Command, args []string) error {
-			found, err := a.compare(c.Context(), args[0], tables, fix)
+			found, err := a.compare(c.Context(), args[0], p)
 			if err != nil {
 				return err
 			}
@@ -40,26 +40,42 @@ func (a *app) verify() *cobra.Command {
 					return err
 				}
 				fixes := found.Fixes
-				if found, err = a.compare(c.Context(), args[0], tables, false); err != nil {
+				p.fix, p.resume = false, false
+				if found, err = a.compare(c.Context(), args[0], p); err != nil {
 					return err
 				}
 				found.Fixes = fixes
 			}
 			return a.printCompared(found)
 		}}
-	c.Flags().BoolVar(&fix, "fix", false, "load what differs again for this outlet alone, and compare once more")
-	c.Flags().StringSliceVar(&tables, "tables", nil, "patterns of the tables to compare; all of the outlet's without it")
+	c.Flags().StringVar(&p.sample, "sample", "", "compare this share of the rows of large tables, as 5%; all without it")
+	c.Flags().BoolVar(&p.resume, "resume", false, "go on with the last comparison that was not completed")
+	c.Flags().BoolVar(&p.fix, "fix", false, "load what differs again for this outlet alone, and compare once more")
+	c.Flags().StringSliceVar(&p.tables, "tables", nil, "patterns of the tables to compare; all of the outlet's without it")
 	return c
 }
 
+// comparePlan is what is compared.
+type comparePlan struct {
+	tables      []string
+	sample      string
+	fix, resume bool
+}
+
 // compare has an outlet compared, and shows how that goes.
-func (a *app) compare(ctx context.Context, outlet string, tables []string, fix bool) (found *service.Verification, err error) {
+func (a *app) compare(ctx context.Context, outlet string, p comparePlan) (found *service.Verification, err error) {
 	query := url.Values{}
-	if len(tables) > 0 {
-		query["table"] = tables
+	if len(p.tables) > 0 {
+		query["table"] = p.tables
 	}
-	if fix {
+	if p.fix {
 		query.Set("fix", "true")
+	}
+	if p.resume {
+		query.Set("resume", "true")
+	}
+	if p.sample != "" {
+		query.Set("sample", strings.TrimSpace(strings.TrimSuffix(p.sample, "%")))
 	}
 	address := "/v1/outlets/" + url.PathEscape(outlet) + "/verify"
 	if len(query) > 0 {
@@ -81,6 +97,9 @@ func (a *app) compare(ctx context.Context, outlet string, tables []string, fix b
 		}
 		return false, nil
 	})
+	if ctx.Err() != nil && !a.json {
+		fmt.Fprintf(a.err, "the comparison was cut short; `rillmark verify %s --resume` goes on with it\n", outlet) //nolint:errcheck // a closed terminal
+	}
 	if err == nil && found == nil {
 		err = errors.New("the service ended the comparison without a result")
 	}
@@ -133,6 +152,8 @@ func (a *app) printComparison(v *service.Verification) error {
 			verdict = "not compared: " + t.Skipped
 		case !t.Equal():
 			verdict = "differs"
+		case t.Sampled:
+			verdict = "equal, as far as was looked at"
 		}
 		rows[i] = []string{t.Table, count(t.Rows), dashZero(t.Missing), dashZero(t.Extra), dashZero(t.Different), dashZero(t.Undecided), verdict}
 	}

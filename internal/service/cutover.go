@@ -336,7 +336,7 @@ func (c *cutover) run(ctx context.Context) (*CutoverResult, error) {
 	if err := c.quiet(ctx); err != nil {
 		return nil, err
 	}
-	verified, err := c.Verify(ctx, c.record.Name, nil, func(now verify.TableVerdict) {
+	verified, err := c.Verify(ctx, c.record.Name, ComparePlan{}, func(now verify.TableVerdict) {
 		if !now.Done {
 			c.report(CutoverStep{"verify", fmt.Sprintf("%s: %d rows compared", now.Table, now.Rows)})
 		}

@@ -51,7 +51,7 @@ func (s *standing) due(one *outletRun, last *catalog.Verified) bool {
 }
 
 func (s *standing) compare(ctx context.Context, name string, outlet int64) {
-	_, err := s.outlets.Verify(ctx, name, nil, func(verify.TableVerdict) {})
+	_, err := s.outlets.Verify(ctx, name, ComparePlan{}, func(verify.TableVerdict) {})
 	if err == nil || ctx.Err() != nil {
 		return // the result is on record
 	}

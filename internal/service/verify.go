@@ -30,6 +30,9 @@ type Verification struct {
 	// Differences are the first of them.
 	Differences []verify.Difference `json:"differences" doc:"The first 1,000"`
 	Seconds     float64             `json:"seconds" doc:"How long it took"`
+	Sample      float64             `json:"sample,omitempty" doc:"Which share of the rows of large tables was compared, from 0 to 1; all without it"`
+	// ResumedFrom is when the comparison began that this one went on with.
+	ResumedFrom *time.Time `json:"resumed_from,omitempty" doc:"When the comparison began that this one went on with"`
 	// Fixes are the loads for this outlet alone that were asked for.
 	Fixes []Fix `json:"fixes,omitempty" doc:"Where that was asked for: what is loaded again for the outlet alone, so that its tables become equal"`
 }
@@ -41,10 +44,20 @@ const (
 	comparedAtOnce = 2
 )
 
+// ComparePlan is what a comparison reads.
+type ComparePlan struct {
+	// Tables are patterns of tables, all of the outlet's without any.
+	Tables []string
+	// Sample is which share of the rows of large tables is compared; 0 for all.
+	Sample float64
+	// Keeps has it put on record how far it has come, so that another one can go on there;
+	// Resume goes on with the last one that was not completed.
+	Keeps, Resume bool
+}
+
 // Verify compares the rows that an outlet keeps with the source's, by content, while both
-// change. patterns choose tables, all of the outlet's without any. report hears how it
-// stands, about once a second and a table.
-func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, report func(verify.TableVerdict)) (*Verification, error) {
+// change. report hears how it stands, about once a second and a table.
+func (s *Outlets) Verify(ctx context.Context, name string, plan ComparePlan, report func(verify.TableVerdict)) (*Verification, error) {
 	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, base.Answer(err, "outlet", name)
@@ -72,7 +85,11 @@ func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, re
 	if !can {
 		return nil, engine.Lacks(built.Name(), engine.CanCompare)
 	}
-	tables, err := s.toCompare(ctx, &d, patterns)
+	kept, err := s.keptComparison(ctx, record, &plan)
+	if err != nil {
+		return nil, err
+	}
+	tables, err := s.toCompare(ctx, &d, plan.Tables)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +101,10 @@ func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, re
 		return nil, err
 	}
 	began := time.Now()
-	v := &Verification{Outlet: name, Equal: true, Tables: make([]verify.TableVerdict, len(tables)), Differences: []verify.Difference{}}
+	v := &Verification{Outlet: name, Equal: true, Tables: make([]verify.TableVerdict, len(tables)), Differences: kept.differences(), Sample: plan.Sample}
+	if plan.Resume {
+		v.ResumedFrom = &kept.record.Began
+	}
 	var mu sync.Mutex
 	group, working := errgroup.WithContext(ctx)
 	group.SetLimit(comparedAtOnce)
@@ -95,7 +115,7 @@ func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, re
 		}
 		group.Go(func() error {
 			told := time.Now()
-			found, err := s.compare(working, comparer, reader, table, filter, rows, &verify.Comparison{Table: table,
+			found, err := s.compare(working, comparer, reader, table, filter, rows, &verify.Comparison{Table: table, Sample: plan.Sample, Estimate: tables[table], From: kept.from(table), Save: kept.saver(table),
 				Passed: func(ctx context.Context) error { return s.passed(ctx, name, d.Source, reader) },
 				Report: func(now verify.TableVerdict) {
 					mu.Lock()
@@ -108,10 +128,14 @@ func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, re
 				Found: func(one verify.Difference) {
 					mu.Lock()
 					defer mu.Unlock()
+					kept.found(one)
 					if len(v.Differences) < maxDifferences {
 						v.Differences = append(v.Differences, one)
 					}
 				}})
+			if err == nil {
+				err = kept.save(working, table, verify.Progress{Verdict: found})
+			}
 			if err != nil {
 				return err
 			}
@@ -126,7 +150,10 @@ func (s *Outlets) Verify(ctx context.Context, name string, patterns []string, re
 		return nil, err
 	}
 	v.Seconds = time.Since(began).Seconds()
-	return v, base.Answer(s.noteVerified(ctx, record.ID, v, len(patterns) == 0), "outlet", name)
+	if err := kept.end(ctx); err != nil {
+		return nil, base.Answer(err, "outlet", name)
+	}
+	return v, base.Answer(s.noteVerified(ctx, record.ID, v, len(plan.Tables) == 0 && plan.Sample == 0), "outlet", name)
 }
 
 func cannotCompare(why string) error {
@@ -169,6 +196,9 @@ func (s *Outlets) toCompare(ctx context.Context, d *definition.Outlet, patterns 
 
 // compare compares one table.
 func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, filter *shape.Filter, rows *shape.Rows, c *verify.Comparison) (verify.TableVerdict, error) {
+	if c.From != nil && c.From.Verdict.Done {
+		return c.From.Verdict, nil
+	}
 	skipped := func(err error) (verify.TableVerdict, error) {
 		if why := verify.Incomparable(""); errors.As(err, &why) {
 			return verify.TableVerdict{Table: table, Skipped: string(why), Done: true}, nil
@@ -176,6 +206,9 @@ func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from eng
 		return verify.TableVerdict{}, err
 	}
 	source, err := from.CompareRows(ctx, table)
+	if errors.Is(err, verify.ErrNoTable) {
+		return skipped(verify.Incomparable("it is no longer at the source"))
+	}
 	if err != nil {
 		return skipped(fmt.Errorf("reading %s at the source: %w", table, err))
 	}
@@ -187,6 +220,9 @@ func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from eng
 		return skipped(err)
 	}
 	target, err := to.CompareRows(ctx, table, source.Schema())
+	if errors.Is(err, verify.ErrNoTable) {
+		return skipped(verify.Incomparable("the target has no such table"))
+	}
 	if err != nil {
 		return skipped(err)
 	}
@@ -266,6 +302,9 @@ func (s *Outlets) noteVerified(ctx context.Context, outlet int64, v *Verificatio
 		}
 	}
 	text := fmt.Sprintf("verified: %d rows of %d tables are equal", rows, len(v.Tables))
+	if v.Sample > 0 {
+		text += fmt.Sprintf(" (a sample of %g %%)", 100*v.Sample)
+	}
 	if len(wrong) > 0 {
 		level, text = "warn", fmt.Sprintf("verified %d rows of %d tables: %s", rows, len(v.Tables), strings.Join(wrong, "; "))
 	}

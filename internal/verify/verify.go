@@ -1,11 +1,10 @@
 package verify
 
 import (
-	"bytes"
-	"cmp"
 	"context"
+	"errors"
 	"fmt"
-	"maps"
+	"math/rand/v2"
 	"slices"
 	"time"
 
@@ -21,6 +20,9 @@ type Side interface {
 	// beginning, and up to another one, nil for no end. The page is good until the next
 	// call.
 	After(ctx context.Context, after, upTo []string) (Page, error)
+	// Skip goes past some rows in the order of the key, without reading them: last is the key
+	// of the last one. end says that there are not as many.
+	Skip(ctx context.Context, after []string, rows int64) (last []string, end bool, err error)
 	// These reads the rows of some keys, in any order.
 	These(ctx context.Context, keys [][]string) ([][]change.Value, error)
 	// Close ends reading.
@@ -68,6 +70,7 @@ type TableVerdict struct {
 	Extra     int64  `json:"extra" doc:"Rows that the source does not have"`
 	Different int64  `json:"different" doc:"Rows with other values"`
 	Undecided int64  `json:"undecided" doc:"Rows that changed each time they were looked at again"`
+	Sampled   bool   `json:"sampled,omitempty" doc:"Whether a part of the rows was compared"`
 	Done      bool   `json:"done"`
 	// Skipped says why the table was not compared.
 	Skipped string `json:"skipped,omitempty" doc:"Why the table could not be compared"`
@@ -88,8 +91,16 @@ type Comparison struct {
 	// Passed returns once the outlet has delivered all that the source has committed until
 	// it was called.
 	Passed func(ctx context.Context) error
+	// Sample is which share of the rows is compared, in blocks drawn at random; 0 for all.
+	// Tables with few rows, by Estimate, are compared whole.
+	Sample   float64
+	Estimate int64
+	// From is where an earlier comparison had come to; nil for the beginning.
+	From *Progress
 	// Report hears now and then how it stands.
 	Report func(TableVerdict)
+	// Save keeps how far it has come, now and then; nil where nobody goes on later.
+	Save func(context.Context, Progress) error
 	// Found hears of each difference.
 	Found func(Difference)
 
@@ -102,7 +113,30 @@ type Comparison struct {
 	forms      []form // of the columns that are compared
 	keyForms   []form
 	candidates map[string][]string // keys that differ so far, by their row key
+	every      time.Duration       // how often progress is kept
+	saved      time.Time
+	decided    *Progress // the last place before which nothing was open
 }
+
+// Progress is how far the comparison of a table has come: all that was found before is
+// decided.
+type Progress struct {
+	Verdict TableVerdict `json:"verdict"`
+	// Backward says that the source's rows have been gone through, and the target's are.
+	Backward bool `json:"backward,omitempty"`
+	// After is the key behind which it goes on; nil for the beginning.
+	After []string `json:"after,omitempty"`
+}
+
+// saveEvery is how often progress is kept.
+const saveEvery = 5 * time.Second
+
+const (
+	// sampleBlock is how many rows of a sample stand together.
+	sampleBlock = 1000
+	// sampleFrom is how many rows a table has of which a sample is taken.
+	sampleFrom = 10 * sampleBlock
+)
 
 // maxCandidates are looked at again together.
 const maxCandidates = 1000
@@ -110,8 +144,18 @@ const maxCandidates = 1000
 // tries is how often a row that keeps changing is looked at again.
 const tries = 20
 
-// Run compares all rows.
+// Run compares all rows. Where it is cut short, how far it has come is kept, too.
 func (c *Comparison) Run(ctx context.Context) (TableVerdict, error) {
+	verdict, err := c.run(ctx)
+	if err != nil && c.Save != nil && c.decided != nil {
+		if kept := c.Save(context.WithoutCancel(ctx), *c.decided); kept != nil && ctx.Err() == nil {
+			err = errors.Join(err, kept)
+		}
+	}
+	return verdict, err
+}
+
+func (c *Comparison) run(ctx context.Context) (TableVerdict, error) {
 	c.state = TableVerdict{Table: c.Table}
 	if err := c.match(); err != nil {
 		return c.state, err
@@ -120,12 +164,24 @@ func (c *Comparison) Run(ctx context.Context) (TableVerdict, error) {
 		c.state.Done = true
 		return c.state, nil
 	}
-	c.candidates = make(map[string][]string)
-	if err := c.forward(ctx); err != nil {
-		return c.state, err
+	c.candidates, c.saved = make(map[string][]string), time.Now()
+	if c.every == 0 {
+		c.every = saveEvery
+	}
+	var after []string
+	backward := false
+	if c.From != nil {
+		c.state, after, backward = c.From.Verdict, c.From.After, c.From.Backward
+	}
+	c.state.Sampled = c.Sample > 0 && c.Sample < 1 && c.Estimate >= sampleFrom
+	if !backward {
+		if err := c.through(ctx, c.Source, after, c.forward); err != nil {
+			return c.state, err
+		}
+		after = nil
 	}
 	if !c.Ordered {
-		if err := c.backward(ctx); err != nil {
+		if err := c.through(ctx, c.Target, after, c.backward); err != nil {
 			return c.state, err
 		}
 	}
@@ -166,12 +222,39 @@ func (c *Comparison) match() error {
 	return nil
 }
 
-// forward goes through the source's rows, and looks for each at the target: among those of
-// the same range where the order is the same, else among those of the same keys.
-func (c *Comparison) forward(ctx context.Context) error {
-	var after []string
+// through goes through a side's rows behind a key, or through blocks of them.
+func (c *Comparison) through(ctx context.Context, side Side, after []string, part func(ctx context.Context, after, bound []string) error) error {
+	if !c.state.Sampled {
+		return part(ctx, after, nil)
+	}
+	gap := sampleBlock * (1/c.Sample - 1)
 	for {
-		page, err := c.Source.After(ctx, after, nil)
+		var end bool
+		var err error
+		if rows := int64(rand.Float64() * 2 * gap); rows > 0 {
+			if after, end, err = side.Skip(ctx, after, rows); err != nil || end {
+				return err
+			}
+		}
+		bound, end, err := side.Skip(ctx, after, sampleBlock)
+		if err != nil {
+			return err
+		}
+		if end {
+			bound = nil
+		}
+		if err := part(ctx, after, bound); err != nil || end {
+			return err
+		}
+		after = bound
+	}
+}
+
+// forward goes through the source's rows between two keys, and looks for each at the target: among those of
+// the same range where the order is the same, else among those of the same keys.
+func (c *Comparison) forward(ctx context.Context, after, bound []string) error {
+	for {
+		page, err := c.Source.After(ctx, after, bound)
 		if err != nil {
 			return fmt.Errorf("reading %s at the source: %w", c.Table, err)
 		}
@@ -180,7 +263,11 @@ func (c *Comparison) forward(ctx context.Context) error {
 			expected[c.rowKey(row, c.keyed)] = change.CloneImage(row) // the page is good until it is read on
 		}
 		if c.Ordered {
-			err = c.between(ctx, expected, after, page)
+			upTo := bound
+			if !page.End {
+				upTo = page.Last
+			}
+			err = c.between(ctx, expected, after, upTo)
 		} else if len(expected) > 0 {
 			keys := make([][]string, 0, len(expected))
 			for _, row := range expected {
@@ -205,15 +292,14 @@ func (c *Comparison) forward(ctx context.Context) error {
 			return nil
 		}
 		after = page.Last
+		if err := c.save(ctx, false, after); err != nil {
+			return err
+		}
 	}
 }
 
 // between reads the target's rows of a page's range, however many they are.
-func (c *Comparison) between(ctx context.Context, expected map[string][]change.Value, after []string, page Page) error {
-	var upTo []string
-	if !page.End {
-		upTo = page.Last
-	}
+func (c *Comparison) between(ctx context.Context, expected map[string][]change.Value, after, upTo []string) error {
 	for {
 		part, err := c.Target.After(ctx, after, upTo)
 		if err != nil {
@@ -242,11 +328,10 @@ func (c *Comparison) pair(expected map[string][]change.Value, rows [][]change.Va
 	}
 }
 
-// backward goes through the target's rows, and looks for each at the source.
-func (c *Comparison) backward(ctx context.Context) error {
-	var after []string
+// backward goes through the target's rows between two keys, and looks for each at the source.
+func (c *Comparison) backward(ctx context.Context, after, bound []string) error {
 	for {
-		page, err := c.Target.After(ctx, after, nil)
+		page, err := c.Target.After(ctx, after, bound)
 		if err != nil {
 			return fmt.Errorf("reading %s at the target: %w", c.Table, err)
 		}
@@ -276,7 +361,32 @@ func (c *Comparison) backward(ctx context.Context) error {
 			return nil
 		}
 		after = page.Last
+		if err := c.save(ctx, true, after); err != nil {
+			return err
+		}
 	}
+}
+
+// save keeps how far it has come, where it is time to.
+func (c *Comparison) save(ctx context.Context, backward bool, after []string) error {
+	if c.Save == nil {
+		return nil
+	}
+	due := time.Since(c.saved) >= c.every
+	if due {
+		if err := c.decide(ctx); err != nil {
+			return err
+		}
+	}
+	if len(c.candidates) > 0 {
+		return nil
+	}
+	c.decided = &Progress{Verdict: c.state, Backward: backward, After: slices.Clone(after)}
+	if !due {
+		return nil
+	}
+	c.saved = time.Now()
+	return c.Save(ctx, *c.decided)
 }
 
 // turn reports how it stands, and decides on what differs so far where that is much.
@@ -288,134 +398,6 @@ func (c *Comparison) turn(ctx context.Context) error {
 		return nil
 	}
 	return c.decide(ctx)
-}
-
-// decide looks again at what differs, until it is known whether it does.
-func (c *Comparison) decide(ctx context.Context) error {
-	type seen struct{ source, target []change.Value }
-	suspects := make(map[string]seen)
-	for try := 0; len(c.candidates) > 0; try++ {
-		order := slices.SortedFunc(maps.Keys(c.candidates), func(a, b string) int { return compareKeys(c.candidates[a], c.candidates[b]) })
-		keys := make([][]string, len(order))
-		for i, key := range order {
-			keys[i] = c.candidates[key]
-		}
-		before, err := c.byKey(ctx, c.Source, keys, c.keyed)
-		if err != nil {
-			return err
-		}
-		if err := c.Passed(ctx); err != nil {
-			return err
-		}
-		there, err := c.byKey(ctx, c.Target, keys, c.targetKey)
-		if err != nil {
-			return err
-		}
-		now, err := c.byKey(ctx, c.Source, keys, c.keyed)
-		if err != nil {
-			return err
-		}
-		for _, key := range order {
-			now, there := now[key], there[key]
-			switch suspect, again := suspects[key]; {
-			case !unchanged(before[key], now):
-				delete(suspects, key)
-				if try < tries {
-					continue // it has changed meanwhile
-				}
-				c.state.Undecided++
-			case now == nil && there == nil, now != nil && there != nil && c.same(now, there):
-			case !again || !unchanged(suspect.source, now) || !unchanged(suspect.target, there):
-				// The source's row may have become another and the same again while the
-				// outlet was on its way: it has to be so twice.
-				suspects[key] = seen{now, there}
-				if try < tries {
-					continue
-				}
-				c.state.Undecided++
-			default:
-				c.judge(now, there)
-			}
-			delete(c.candidates, key)
-		}
-		if len(c.candidates) > 0 {
-			select {
-			case <-ctx.Done():
-				return context.Cause(ctx)
-			case <-time.After(time.Duration(try+1) * 20 * time.Millisecond):
-			}
-		}
-	}
-	return nil
-}
-
-// compareKeys orders keys as people read them: numbers of fewer digits first.
-func compareKeys(a, b []string) int {
-	return slices.CompareFunc(a, b, func(x, y string) int {
-		return cmp.Or(cmp.Compare(len(x), len(y)), cmp.Compare(x, y))
-	})
-}
-
-// unchanged reports whether a row is as it was; nil is no row.
-func unchanged(was, is []change.Value) bool {
-	return (was == nil) == (is == nil) && slices.EqualFunc(was, is, change.Value.Equal)
-}
-
-// byKey reads the rows of keys, and gives copies.
-func (c *Comparison) byKey(ctx context.Context, side Side, keys [][]string, keyed []int) (map[string][]change.Value, error) {
-	rows, err := side.These(ctx, keys)
-	if err != nil {
-		return nil, fmt.Errorf("reading rows of %s again: %w", c.Table, err)
-	}
-	found := make(map[string][]change.Value, len(rows))
-	for _, row := range rows {
-		found[c.rowKey(row, keyed)] = change.CloneImage(row)
-	}
-	return found, nil
-}
-
-func (c *Comparison) judge(source, target []change.Value) {
-	d := Difference{Table: c.Table, Key: make(map[string]string)}
-	name := func(row []change.Value, keyed []int) {
-		for i, at := range c.keyed {
-			d.Key[c.Source.Schema().Columns[at].Name] = string(row[keyed[i]].Text)
-		}
-	}
-	switch {
-	case target == nil:
-		d.Kind = Missing
-		c.state.Missing++
-		name(source, c.keyed)
-	case source == nil:
-		d.Kind = Extra
-		c.state.Extra++
-		name(target, c.targetKey)
-	default:
-		d.Kind = Different
-		c.state.Different++
-		name(source, c.keyed)
-		for i := range c.names {
-			if s, t := source[c.at[i]], target[c.from[i]]; !c.sameValue(i, s, t) {
-				d.Columns = append(d.Columns, ColumnDifference{c.names[i], shown(s), shown(t)})
-			}
-		}
-	}
-	if c.Found != nil {
-		c.Found(d)
-	}
-}
-
-// shown is a value for a person; the beginning of a long one.
-func shown(v change.Value) *string {
-	if v.Presence != change.Present {
-		return nil
-	}
-	const most = 200
-	text := string(bytes.ToValidUTF8(v.Text, []byte("?")))
-	if len(text) > most {
-		text = text[:most] + fmt.Sprintf("… (%d bytes)", len(v.Text))
-	}
-	return &text
 }
 
 // same compares rows of both sides. A value that is left out at the source, since it is too
@@ -457,6 +439,9 @@ func texts(row []change.Value, keyed []int, schema *change.Schema) []string {
 	}
 	return key
 }
+
+// ErrNoTable says that a side has no such table.
+var ErrNoTable = errors.New("there is no such table")
 
 // OrderAgrees reports whether the keys of two schema versions have the same order on their
 // servers.

@@ -23,6 +23,7 @@ type memory struct {
 	// row makes one in the order of the schema's columns.
 	row    func(id int, note string) []change.Value
 	random *rand.Rand
+	most   int // rows of a page; 0: 40
 	// moves is called before each read: the world goes on.
 	moves func()
 }
@@ -42,12 +43,24 @@ func (m *memory) After(_ context.Context, after, upTo []string) (Page, error) {
 	from, to := number(after, -1), number(upTo, 1<<30)
 	ids := slices.Sorted(maps.Keys(m.rows))
 	ids = slices.DeleteFunc(ids, func(id int) bool { return id <= from || id > to })
-	most := 1 + m.random.IntN(40)
+	most := 1 + m.random.IntN(max(m.most, 40))
 	p := Page{End: len(ids) <= most}
 	for _, id := range ids[:min(most, len(ids))] {
 		p.Rows, p.Last = append(p.Rows, m.row(id, m.rows[id])), []string{strconv.Itoa(id)}
 	}
 	return p, nil
+}
+
+func (m *memory) Skip(ctx context.Context, after []string, rows int64) (last []string, end bool, err error) {
+	from := -1
+	if after != nil {
+		from, _ = strconv.Atoi(after[0])
+	}
+	ids := slices.DeleteFunc(slices.Sorted(maps.Keys(m.rows)), func(id int) bool { return id <= from })
+	if int64(len(ids)) < rows {
+		return after, true, nil
+	}
+	return []string{strconv.Itoa(ids[rows-1])}, false, nil
 }
 
 func (m *memory) These(_ context.Context, keys [][]string) (rows [][]change.Value, err error) {
@@ -154,7 +167,26 @@ func TestComparison(t *testing.T) {
 					require.Equal(t, "at "+d.Key["id"], *d.Columns[0].Source)
 				}
 			}}
+		// It may be cut short, and go on where it was last put on record.
+		var kept *Progress
+		var foundThen map[string]string
+		saves, cut := 0, errors.New("cut short")
+		if round%4 < 2 {
+			c.every = 1
+			c.Save = func(_ context.Context, p Progress) error {
+				if saves++; saves == 4 {
+					return cut
+				}
+				kept, foundThen = &p, maps.Clone(found)
+				return nil
+			}
+		}
 		verdict, err := c.Run(t.Context())
+		if errors.Is(err, cut) {
+			found = foundThen
+			again := &Comparison{Table: c.Table, Source: source, Target: target, Ordered: c.Ordered, Passed: c.Passed, Report: c.Report, Found: c.Found, From: kept}
+			verdict, err = again.Run(t.Context())
+		}
 		require.NoError(t, err)
 		require.Equal(t, planted, found)
 		count := make(map[string]int64)
@@ -164,6 +196,48 @@ func TestComparison(t *testing.T) {
 		require.Equal(t, []int64{count[Missing], count[Extra], count[Different], 0}, []int64{verdict.Missing, verdict.Extra, verdict.Different, verdict.Undecided})
 		require.Equal(t, len(planted) == 0, verdict.Equal())
 		require.Positive(t, reported.Rows)
+	}
+}
+
+// TestSample: of a large table about the share is compared that was asked for, and what differs
+// there is found; a small one is compared whole.
+func TestSample(t *testing.T) {
+	random := seeded.Random(t, 27)
+	schema := change.NewSchema(change.PostgreSQL, "public.loans", []change.Column{{Name: "id", Type: "bigint", Rule: change.RuleInteger, Bits: 64, Key: 1}, {Name: "note", Type: "text", Rule: change.RuleText}}, nil, false)
+	side := func() *memory {
+		m := &memory{schema: schema, rows: make(map[int]string), random: random, most: 2000, moves: func() {}, row: func(id int, note string) []change.Value {
+			return []change.Value{change.Of(strconv.Itoa(id)), text(note)}
+		}}
+		for n := range 12_000 {
+			m.rows[n] = "at " + strconv.Itoa(n)
+		}
+		return m
+	}
+	for _, ordered := range []bool{true, false} {
+		for _, one := range []struct {
+			share       float64
+			estimate    int64
+			least, most int64
+		}{{0.5, 12_000, 1_000, 11_000}, {0.05, 12_000, 0, 4_000}, {0.05, 900, 11_976, 11_976}, {0, 12_000, 11_976, 11_976}} {
+			source, target := side(), side()
+			for n := 0; n < 12_000; n += 500 {
+				delete(target.rows, n)
+				delete(source.rows, n+1)
+			}
+			found := 0
+			c := &Comparison{Source: source, Target: target, Ordered: ordered, Sample: one.share, Estimate: one.estimate, Passed: func(context.Context) error { return nil },
+				Found: func(d Difference) {
+					id, _ := strconv.Atoi(d.Key["id"])
+					require.Equal(t, map[int]string{0: Missing, 1: Extra}[id%500], d.Kind)
+					found++
+				}}
+			verdict, err := c.Run(t.Context())
+			require.NoError(t, err)
+			require.Equal(t, one.share > 0 && one.estimate > 900, verdict.Sampled)
+			require.LessOrEqual(t, verdict.Rows, one.most)
+			require.GreaterOrEqual(t, verdict.Rows, one.least)
+			require.GreaterOrEqual(t, found, int(verdict.Rows/500), "in each block, two of 500 rows")
+		}
 	}
 }
 

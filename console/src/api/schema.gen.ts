@@ -3409,6 +3409,8 @@ export interface components {
              * @description Rows of the source that were compared
              */
             rows: number;
+            /** @description Whether a part of the rows was compared */
+            sampled?: boolean;
             /** @description Why the table could not be compared */
             skipped?: string;
             table: string;
@@ -3432,6 +3434,16 @@ export interface components {
             /** @description Where that was asked for: what is loaded again for the outlet alone, so that its tables become equal */
             fixes?: components["schemas"]["Fix"][];
             outlet: string;
+            /**
+             * Format: date-time
+             * @description When the comparison began that this one went on with
+             */
+            resumed_from?: string;
+            /**
+             * Format: double
+             * @description Which share of the rows of large tables was compared, from 0 to 1; all without it
+             */
+            sample?: number;
             /**
              * Format: double
              * @description How long it took
@@ -4895,6 +4907,10 @@ export interface operations {
                 table?: string[];
                 /** @description true: what differs is loaded again for this outlet alone */
                 fix?: boolean;
+                /** @description Which share of the rows of large tables is compared, in percent, in blocks drawn at random; all without it */
+                sample?: number;
+                /** @description true: go on with the last comparison that was not completed, with its tables and its sample */
+                resume?: boolean;
             };
             header?: never;
             path: {

@@ -67,7 +67,7 @@ func Open(ctx context.Context, conn *wire.Conn, o Options) (r *Rows, err error) 
 	case err != nil:
 		return nil, err
 	case table == nil:
-		return nil, verify.Incomparable("it is no longer at the source")
+		return nil, verify.ErrNoTable
 	case table.Unfit != "":
 		return nil, verify.Incomparable(table.Unfit)
 	}
@@ -110,12 +110,8 @@ func (r *Rows) After(ctx context.Context, after, upTo []string) (verify.Page, er
 	if upTo != nil {
 		conditions = append(conditions, r.side(upTo, "<", "="))
 	}
-	names := make([]string, len(r.key))
-	for i, at := range r.key {
-		names[i] = wire.Name(r.table.Columns[at].Name)
-	}
 	limit := r.limit
-	read, err := r.read(ctx, conditions, " ORDER BY "+strings.Join(names, ", ")+fmt.Sprintf(" LIMIT %d", limit))
+	read, err := r.read(ctx, conditions, r.inOrder()+fmt.Sprintf(" LIMIT %d", limit))
 	if err != nil {
 		return verify.Page{}, err
 	}
@@ -123,6 +119,27 @@ func (r *Rows) After(ctx context.Context, after, upTo []string) (verify.Page, er
 		r.limit = min(max(pageBytes/max(len(r.arena)/n, 1), 50), 5000)
 	}
 	return verify.Page{Rows: read.rows, Last: read.last, End: read.n < limit}, nil
+}
+
+func (r *Rows) inOrder() string {
+	names := make([]string, len(r.key))
+	for i, at := range r.key {
+		names[i] = wire.Name(r.table.Columns[at].Name)
+	}
+	return " ORDER BY " + strings.Join(names, ", ")
+}
+
+// Skip implements [verify.Side].
+func (r *Rows) Skip(ctx context.Context, after []string, rows int64) (last []string, end bool, err error) {
+	conditions := r.conditions()
+	if after != nil {
+		conditions = append(conditions, r.side(after, ">"))
+	}
+	read, err := r.read(ctx, conditions, r.inOrder()+fmt.Sprintf(" LIMIT 1 OFFSET %d", rows-1))
+	if err != nil || read.n == 0 {
+		return after, err == nil, err
+	}
+	return read.last, false, nil
 }
 
 // keysAtOnce bounds how many keys are asked for together: the server looks each up.

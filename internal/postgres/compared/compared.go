@@ -45,7 +45,7 @@ func Open(ctx context.Context, c *session.Config, conn *pgx.Conn, table string, 
 	}
 	conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // the first error is the one to tell
 	if errors.Is(err, pgx.ErrNoRows) {
-		return nil, verify.Incomparable("it is no longer at the source")
+		return nil, verify.ErrNoTable
 	}
 	return nil, err
 }
@@ -81,6 +81,38 @@ func (r *Rows) After(ctx context.Context, after, upTo []string) (verify.Page, er
 		page = verify.Page{Rows: rows.Rows, Last: rows.Last, End: rows.End}
 	}
 	return page, err
+}
+
+// Skip implements [verify.Side].
+func (r *Rows) Skip(ctx context.Context, after []string, rows int64) (last []string, end bool, err error) {
+	var names, marks []string
+	var parameters [][]byte
+	for i, at := range r.layout.Schema.Key() {
+		names = append(names, session.Quoted(r.layout.Raw[r.layout.From[at]].Name))
+		if after != nil {
+			marks, parameters = append(marks, fmt.Sprintf("$%d", i+1)), append(parameters, []byte(after[i]))
+		}
+	}
+	key := strings.Join(names, ", ")
+	var conditions []string
+	if r.where != "" {
+		conditions = append(conditions, "("+r.where+")")
+	}
+	if after != nil {
+		conditions = append(conditions, "("+key+") > ("+strings.Join(marks, ", ")+")")
+	}
+	statement := "SELECT " + key + " FROM " + r.reader.Target.From()
+	if len(conditions) > 0 {
+		statement += " WHERE " + strings.Join(conditions, " AND ")
+	}
+	found := r.reader.Conn.PgConn().ExecParams(ctx, statement+fmt.Sprintf(" ORDER BY %s LIMIT 1 OFFSET %d", key, rows-1), parameters, nil, nil, nil).Read()
+	if found.Err != nil || len(found.Rows) == 0 {
+		return after, found.Err == nil, found.Err
+	}
+	for _, value := range found.Rows[0] {
+		last = append(last, string(value))
+	}
+	return last, false, nil
 }
 
 // keysAtOnce bounds how many keys are asked for together: their values are parameters.

@@ -1,5 +1,5 @@
 import { useEffect, useRef, useState } from "react";
-import { Button, Table } from "react-bootstrap";
+import { Button, Form, Table } from "react-bootstrap";
 import { sendForLines } from "../../api/client";
 import type { OutletStatus, TableVerdict, Verification } from "../../api/types";
 import { count, localMoment } from "../../parts/numbers";
@@ -17,10 +17,11 @@ export function VerifyTab({ outlet }: { outlet: OutletStatus }) {
   const [tables, setTables] = useState<TableVerdict[]>([]);
   const [result, setResult] = useState<Verification>();
   const [problem, setProblem] = useState<string>();
+  const [sample, setSample] = useState("");
   const { trouble, work, busy } = useWork();
   const running = useRef<AbortController>(undefined);
   useEffect(() => () => running.current?.abort(), []);
-  const begin = (fix: boolean) => {
+  const begin = (query: Record<string, string>) => {
     const stop = new AbortController();
     running.current = stop;
     setTables([]);
@@ -28,7 +29,7 @@ export function VerifyTab({ outlet }: { outlet: OutletStatus }) {
     setProblem(undefined);
     return work(() =>
       sendForLines<Line>(
-        `/v1/outlets/${outlet.name}/verify${fix ? "?fix=true" : ""}`,
+        `/v1/outlets/${outlet.name}/verify?${new URLSearchParams(query)}`,
         undefined,
         ({ table, result, problem }) => {
           if (table) {
@@ -50,17 +51,28 @@ export function VerifyTab({ outlet }: { outlet: OutletStatus }) {
     <section aria-label="Verify" className="verify">
       <p className="note">Reads the rows of the source and those of the database, by content, while both change. Only differences that hold are shown.</p>
       <div className="rule-line">
-        <Button size="sm" disabled={busy} onClick={() => begin(false)}>
+        <Form.Select size="sm" aria-label="Rows that are compared" value={sample} disabled={busy} onChange={(e) => setSample(e.target.value)}>
+          <option value="">all rows</option>
+          <option value="20">a sample of 20 %</option>
+          <option value="5">a sample of 5 %</option>
+          <option value="1">a sample of 1 %</option>
+        </Form.Select>
+        <Button size="sm" disabled={busy} onClick={() => begin(sample ? { sample } : {})}>
           {busy ? "Comparing …" : "Compare now"}
         </Button>
+        {(problem !== undefined || trouble !== undefined) && !busy && (
+          <Button size="sm" variant="outline-secondary" onClick={() => begin({ resume: "true" })}>
+            Go on with the comparison
+          </Button>
+        )}
         {result && !result.equal && !busy && (
-          <Button size="sm" variant="outline-secondary" onClick={() => begin(true)}>
+          <Button size="sm" variant="outline-secondary" onClick={() => begin({ fix: "true" })}>
             Compare, and load what differs
           </Button>
         )}
         {result && (
           <strong role="status">
-            {result.equal ? "Every row is equal" : "Not equal"}, compared in {result.seconds.toFixed(1)} s
+            {result.equal ? (result.sample ? "Every row of the sample is equal" : "Every row is equal") : "Not equal"}, compared in {result.seconds.toFixed(1)} s
           </strong>
         )}
       </div>
