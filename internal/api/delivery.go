@@ -110,6 +110,16 @@ func (s *Server) deliveryRoutes() {
 		})
 		return &body[OutletHistory]{out}, nil
 	})
+	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/flow", "getOutletFlow", "What became of the events that an outlet has read, table by table, and the time it took", "outlets"), func(ctx context.Context, in *struct {
+		Named
+		Minutes int `query:"minutes" minimum:"1" maximum:"60" default:"60" doc:"How far back"`
+	}) (*body[service.OutletFlow], error) {
+		flow, err := s.service.Overview.Flow(ctx, in.Name, in.Minutes)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[service.OutletFlow]{*flow}, nil
+	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/asyncapi", "getOutletDocument", "An AsyncAPI 3 document of what an outlet sends", "outlets"), func(ctx context.Context, in *Named) (*struct{ Body map[string]any }, error) {
 		doc, err := s.service.Outlets.AsyncAPI(ctx, in.Name)
 		if err != nil {

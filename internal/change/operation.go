@@ -18,6 +18,9 @@ const (
 	Void                               // earlier rows of the table no longer hold
 	Message                            // an application wrote into the log on purpose
 	lastOperation = Message
+
+	// OperationCount is the length of a list that has a place for each.
+	OperationCount = int(lastOperation) + 1
 )
 
 var operationNames = [...]string{

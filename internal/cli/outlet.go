@@ -26,7 +26,7 @@ func (a *app) outlet() *cobra.Command {
 		a.outletAdd(), a.edit("outlets", "outlet", "Change an outlet's definition; its offset stays"), a.outletList(), a.withYAML("outlets", a.outletShow()),
 		a.running("outlets", "outlet", "pause", "Pause delivery; its offset stays where it is", "  rillmark outlet pause archive --reason \"disk is being changed\""),
 		a.running("outlets", "outlet", "resume", "Resume delivery after the committed offset", "  rillmark outlet resume archive"),
-		a.outletRewind(), a.outletLoad(), a.outletCheck(), a.outletPreview(), a.outletRun(), a.outletDocument(), a.remove("outlets", "outlet", "Remove an outlet with its offset; what it delivered stays"))
+		a.outletFlow(), a.outletRewind(), a.outletLoad(), a.outletCheck(), a.outletPreview(), a.outletRun(), a.outletDocument(), a.remove("outlets", "outlet", "Remove an outlet with its offset; what it delivered stays"))
 }
 
 // outletFlags define an outlet in a command line.

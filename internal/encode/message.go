@@ -95,10 +95,12 @@ type Batch struct {
 	Whole int64
 	// Committed is when the newest of its events was committed.
 	Committed time.Time
-	buf       []byte
-	values    []change.Value
-	headers   []Header
-	bytes     int
+	// Tally counts the events that the batch was filled from.
+	Tally   Tally
+	buf     []byte
+	values  []change.Value
+	headers []Header
+	bytes   int
 }
 
 // Bytes is about how much the batch has on the wire.
@@ -124,6 +126,7 @@ func (b *Batch) Trim(most int) {
 func (b *Batch) Reset() {
 	b.Messages, b.buf, b.values, b.headers, b.bytes = b.Messages[:0], b.buf[:0], b.values[:0], b.headers[:0], 0
 	b.EncodeErrors = 0
+	b.Tally.reset()
 	b.Last, b.Whole, b.Committed = 0, 0, time.Time{}
 }
 

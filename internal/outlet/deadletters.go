@@ -18,8 +18,14 @@ import (
 // refusal is an event that becomes a dead letter.
 type refusal struct {
 	offset int64
+	table  string
 	row    []byte
 	err    error // nil for one that only waits behind another
+}
+
+// refusalOf makes a refusal of a message, which the batch may then take back.
+func refusalOf(m *encode.Message, err error) refusal {
+	return refusal{m.Offset, m.Table, append([]byte(nil), m.OrderingKey...), err}
 }
 
 // deadLetter stores refused events as dead letters, with the committed offset.
@@ -55,11 +61,11 @@ func (s *sender) keep(ctx context.Context, dead []refusal) error {
 }
 
 // keepRefused is for writers that commit an offset of their own.
-func (s *sender) keepRefused(ctx context.Context, batch *encode.Batch, refused []destination.Refusal) error {
-	dead := make([]refusal, 0, len(refused))
-	for _, r := range refused {
+func (s *sender) keepRefused(ctx context.Context, batch *encode.Batch, all []destination.Refusal) error {
+	dead := make([]refusal, 0, len(all))
+	for _, r := range all {
 		m := &batch.Messages[r.Index]
-		dead = append(dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), r.Err})
+		dead = append(dead, refusalOf(m, r.Err))
 	}
 	letters, err := s.letters(ctx, dead)
 	if err != nil {

@@ -200,7 +200,11 @@ func (s *sender) sent(ctx context.Context, idle bool) error {
 func (s *sender) flush(ctx context.Context, last bool) error {
 	defer s.flushLater()
 	if s.at > max(s.offset.Committed, s.committingAt) {
+		began := time.Now()
 		durable, err := s.writer.Flush(ctx, last)
+		s.mu.Lock()
+		s.flows.now(began).Committing += time.Since(began)
+		s.mu.Unlock()
 		if err != nil {
 			return err
 		}

@@ -114,7 +114,10 @@ type Outlet struct {
 	rates    capture.Rates
 	counts   Counts
 	history  History
-	wake     chan struct{}
+	flows    Flows
+	// flowsFrom is since when flows counts.
+	flowsFrom time.Time
+	wake      chan struct{}
 }
 
 // Status is how the outlet stands now.
@@ -134,10 +137,11 @@ func (o *Outlet) set(change func(*Status)) {
 // Carry takes over what was counted before the outlet's definition changed.
 func (o *Outlet) Carry(from *Outlet) {
 	from.mu.Lock()
-	status, rates, counts, history := from.status, from.rates, from.counts.clone(), from.history.clone()
+	status, rates, counts, history, flows, flowsFrom := from.status, from.rates, from.counts.clone(), from.history.clone(), from.flows.clone(), from.flowsFrom
 	from.mu.Unlock()
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	o.flows, o.flowsFrom = flows, flowsFrom
 	o.status.Delivered, o.status.Committed, o.status.Delay, o.rates, o.counts, o.history = status.Delivered, status.Committed, status.Delay, rates, counts, history
 }
 
@@ -160,6 +164,11 @@ func (o *Outlet) wakes() chan struct{} {
 
 // Run delivers until ctx is done.
 func (o *Outlet) Run(ctx context.Context) {
+	o.mu.Lock()
+	if o.flowsFrom.IsZero() {
+		o.flowsFrom = time.Now()
+	}
+	o.mu.Unlock()
 	wait := o.FirstWait
 	last := ""
 	for ctx.Err() == nil {

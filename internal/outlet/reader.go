@@ -97,11 +97,14 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 		return r.unfit
 	}
 	r.filled = false
+	start, waited := time.Now(), time.Duration(0)
 	last := r.at
 	most := min(r.Limits.Bytes, r.Budget.share())
 	b.Keep(2 * most)
 	for {
-		if err := r.next(ctx, b, &began, waits); err != nil {
+		asked := time.Now()
+		err := r.next(ctx, b, &began, waits)
+		if waited += time.Since(asked); err != nil {
 			return err
 		}
 		if r.current == nil {
@@ -148,6 +151,7 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 		return err
 	}
 	b.Last, b.Committed = last, committed
+	b.Tally.Took = time.Since(start) - waited
 	r.counted(last - r.at)
 	r.at = last
 	return nil
@@ -223,7 +227,14 @@ func (r *reader) take(b *encode.Batch) error {
 	if err := r.mayPass(&r.event); err != nil {
 		return err
 	}
+	operation := r.event.Operation // by a condition it may become another one
 	admitted, err := r.filter.Admits(&r.event)
+	if admitted || err != nil || r.filter.AdmitsTable(r.event.Table) {
+		tally := b.Tally.Of(r.event.Table)
+		if tally.Read[operation]++; !admitted && err == nil {
+			tally.KeptBack++
+		}
+	}
 	if err != nil {
 		return r.refuse(b, &r.event, Unfit(r.Name, err))
 	}
@@ -232,6 +243,7 @@ func (r *reader) take(b *encode.Batch) error {
 		case !admitted && !r.maker.Needs(&r.event):
 			return nil
 		case admitted && shape.Joins(&r.event):
+			b.Tally.Of(r.event.Table).Merged++
 			r.net.Add(&r.event)
 			return nil
 		}
@@ -252,6 +264,9 @@ func (r *reader) append(b *encode.Batch, e *change.Event, admitted bool) error {
 		b.Messages = b.Messages[:before]
 		return r.refuse(b, e, err)
 	}
+	if said := b.Messages[before:]; admitted && (len(said) == 0 || said[0].Type == encode.TransactionEnd) {
+		b.Tally.Of(e.Table).KeptBack++
+	}
 	return err
 }
 
@@ -259,7 +274,10 @@ func (r *reader) flushNet(b *encode.Batch) error {
 	if r.net.Rows() == 0 {
 		return nil
 	}
-	return r.net.Take(func(e *change.Event) error { return r.append(b, e, true) })
+	return r.net.Take(func(e *change.Event) error {
+		b.Tally.Of(e.Table).Merged--
+		return r.append(b, e, true)
+	})
 }
 
 func isUnfit(err error) bool {

@@ -20,6 +20,7 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 		b.Messages, dead = s.held(b.Messages, dead)
 	}
 	messages := b.Messages
+	passed, sending := last-s.at, time.Duration(0)
 	// A destination that keeps its own record of how far it is could otherwise be
 	// past them.
 	if err := s.keep(ctx, dead); err != nil {
@@ -33,8 +34,10 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 			if !s.hold.Valid() {
 				return errNotRenewed
 			}
+			began := time.Now()
 			var err error
-			if refused, err = s.writer.Send(ctx, b); err != nil {
+			refused, err = s.writer.Send(ctx, b)
+			if sending += time.Since(began); err != nil {
 				return err
 			}
 		}
@@ -65,6 +68,11 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 	gone := int64(all - len(dead))
 	s.written += gone
 	s.delivered(messages, gone, committed, dead)
+	s.mu.Lock()
+	flow := s.flows.now(time.Now())
+	flow.sent(&b.Tally, passed, messages, dead)
+	flow.Sending += sending
+	s.mu.Unlock()
 	var err error
 	if len(dead) > kept {
 		err = s.deadLetter(ctx, dead[kept:])
@@ -81,7 +89,7 @@ func (s *sender) held(messages []encode.Message, dead []refusal) ([]encode.Messa
 		m := messages[i]
 		switch {
 		case m.EncodeError != nil:
-			dead = append(dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), m.EncodeError})
+			dead = append(dead, refusalOf(&m, m.EncodeError))
 			if s.Wait && len(m.OrderingKey) > 0 {
 				if bad == nil {
 					bad = make(map[string]bool)
@@ -89,7 +97,7 @@ func (s *sender) held(messages []encode.Message, dead []refusal) ([]encode.Messa
 				bad[string(m.OrderingKey)] = true
 			}
 		case s.Wait && len(m.OrderingKey) > 0 && (s.rows[string(m.OrderingKey)] || bad[string(m.OrderingKey)]):
-			dead = append(dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), nil})
+			dead = append(dead, refusalOf(&m, nil))
 		default:
 			kept = append(kept, m)
 		}
@@ -108,7 +116,7 @@ func (s *sender) judge(b *encode.Batch, refused []destination.Refusal, dead *[]r
 		case r.Err == nil && (again[row] || !s.Wait):
 			left = append(left, *m)
 		case r.Err == nil:
-			*dead = append(*dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), nil})
+			*dead = append(*dead, refusalOf(m, nil))
 		case r.Temporary && !s.tooOften(m.Offset):
 			again[row] = true
 			left = append(left, *m)
@@ -116,7 +124,7 @@ func (s *sender) judge(b *encode.Batch, refused []destination.Refusal, dead *[]r
 				temporary = r.Err
 			}
 		default:
-			*dead = append(*dead, refusal{m.Offset, append([]byte(nil), m.OrderingKey...), r.Err})
+			*dead = append(*dead, refusalOf(m, r.Err))
 		}
 	}
 	return left, temporary

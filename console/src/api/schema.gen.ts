@@ -351,6 +351,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/outlets/{name}/flow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of the events that an outlet has read, table by table, and the time it took */
+        get: operations["getOutletFlow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/outlets/{name}/history": {
         parameters: {
             query?: never;
@@ -1567,6 +1584,47 @@ export interface components {
             rows: number;
             table: string;
         };
+        FlowLine: {
+            /** @description Whether both sides of the equation are equal */
+            adds_up: boolean;
+            /**
+             * Format: int64
+             * @description Events that became dead letters, or wait behind one
+             */
+            dead_letters: number;
+            /**
+             * Format: int64
+             * @description By a condition or the choice of operations, or since the format has nothing to say about the event
+             */
+            kept_back: number;
+            /**
+             * Format: int64
+             * @description How many fewer events there were after changes of one row were combined
+             */
+            merged: number;
+            /**
+             * Format: int64
+             * @description Messages that went out
+             */
+            messages: number;
+            messages_by_type: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Events of the table that were read: messages - split + kept_back + merged + dead_letters
+             */
+            read: number;
+            read_by_operation: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Messages besides the first one of an event: the second half of a pair, a marker, the end of a transaction
+             */
+            split: number;
+            table?: string;
+        };
         Function: {
             /**
              * Arguments
@@ -2438,6 +2496,52 @@ export interface components {
             items: components["schemas"]["Check"][];
             /** @description Where it was asked for */
             source?: components["schemas"]["Check"][];
+        };
+        OutletFlow: {
+            /**
+             * Format: int64
+             * @description The newest offset that was delivered for good
+             */
+            committed: number;
+            /**
+             * Format: double
+             * @description Time spent until what was handed over was durable there
+             */
+            committing_seconds: number;
+            /**
+             * Format: int64
+             * @description Dead letters that there are now, whenever they became such, with those that wait behind them
+             */
+            dead_letters_now: number;
+            /**
+             * Format: int64
+             * @description Of those, events of tables that it does not take, and events that were counted elsewhere
+             */
+            other_tables: number;
+            outlet: string;
+            /**
+             * Format: int64
+             * @description Events of the source that the outlet has gone past
+             */
+            passed: number;
+            /**
+             * Format: double
+             * @description Time spent on handing them over
+             */
+            sending_seconds: number;
+            /**
+             * Format: double
+             * @description Time spent on reading the journal and making messages
+             */
+            shaping_seconds: number;
+            /**
+             * Format: date-time
+             * @description What was read from then on; it is counted in steps of five minutes, since the service began to deliver
+             */
+            since: string;
+            tables: components["schemas"]["FlowLine"][];
+            /** @description All tables together */
+            total: components["schemas"]["FlowLine"];
         };
         OutletHistory: {
             /** @description What went out since the service started */
@@ -4414,6 +4518,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EventPage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getOutletFlow: {
+        parameters: {
+            query?: {
+                /** @description How far back */
+                minutes?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutletFlow"];
                 };
             };
             /** @description Error */

@@ -7,6 +7,7 @@ import type { OutletHistory, OutletStatus } from "../../api/types";
 import { count, localMoment, rate, span } from "../../parts/numbers";
 import { TimeChart } from "../../parts/TimeChart";
 import { Trouble } from "../../parts/Trouble";
+import { FlowTable } from "./FlowTable";
 
 const step = 10;
 const fewest = 60;
@@ -51,6 +52,7 @@ export function NowTab({ outlet }: { outlet: OutletStatus }) {
           Offsets {count(l.first)} to {count(l.last)} were not delivered: retention took them at {localMoment(l.at)}.
         </p>
       ))}
+      {outlet.destination && <FlowTable name={outlet.name} minutes={minutes} />}
       {counts.rows.length > 0 && (
         <div className="table-scroll" tabIndex={0} role="region" aria-label="Counts by table">
           <Table size="sm" className="counts">
