@@ -67,6 +67,16 @@ func (s *Server) deliveryRoutes() {
 		}
 		return &body[OutletChecks]{OutletChecks{checks, source}}, nil
 	})
+	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/scripts", "getOutletScripts", "The scripts that prepare an outlet's database and take that away, for a definition, or for a stored outlet without a body", "outlets"), func(ctx context.Context, in *struct {
+		Named
+		Body *definition.Outlet `required:"false"`
+	}) (*body[service.TargetScripts], error) {
+		scripts, err := s.service.Outlets.Scripts(ctx, in.Name, in.Body)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[service.TargetScripts]{*scripts}, nil
+	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/preview", "previewOutlet", "Exactly what a definition would send for real events of the journal, or a stored outlet without a body; nothing is sent", "outlets"), func(ctx context.Context, in *struct {
 		Named
 		From  int64              `query:"from" minimum:"0" doc:"The first offset; the newest events without it"`

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"maps"
 	"net/http"
 	"net/url"
@@ -26,7 +27,10 @@ func (a *app) outlet() *cobra.Command {
 		a.outletAdd(), a.edit("outlets", "outlet", "Change an outlet's definition; its offset stays"), a.outletList(), a.withYAML("outlets", a.outletShow()),
 		a.running("outlets", "outlet", "pause", "Pause delivery; its offset stays where it is", "  rillmark outlet pause archive --reason \"disk is being changed\""),
 		a.running("outlets", "outlet", "resume", "Resume delivery after the committed offset", "  rillmark outlet resume archive"),
-		a.outletFlow(), a.outletRewind(), a.outletLoad(), a.outletCheck(), a.outletPreview(), a.outletRun(), a.outletDocument(), a.remove("outlets", "outlet", "Remove an outlet with its offset; what it delivered stays"))
+		a.outletFlow(), a.outletRewind(), a.outletLoad(), a.outletCheck(),
+		a.outletScript("setup-sql", "Print the script that prepares an outlet's database, for an administrator", "Gives the destination's login the least rights that the outlet needs there. It can be run again,\nand takes in the tables that have come to the source since.", func(s *service.TargetScripts) string { return s.Setup }),
+		a.outletScript("teardown-sql", "Print the script that takes the preparation away", "For an administrator, once the outlet has been removed: print it before, or give its definition\nwith --file. The tables and their rows stay.", func(s *service.TargetScripts) string { return s.Teardown }),
+		a.outletPreview(), a.outletRun(), a.outletDocument(), a.remove("outlets", "outlet", "Remove an outlet with its offset; what it delivered stays"))
 }
 
 // outletFlags define an outlet in a command line.
@@ -353,6 +357,29 @@ func (a *app) outletPreview() *cobra.Command {
 	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
 	c.Flags().IntVar(&limit, "limit", 3, "messages at most")
 	c.Flags().Int64Var(&from, "from", 0, "first offset; the newest events without it")
+	return c
+}
+
+func (a *app) outletScript(verb, short, long string, of func(*service.TargetScripts) string) *cobra.Command {
+	var file string
+	c := &cobra.Command{Use: verb + " NAME", Short: short, Long: long + "\nWithout --file it is for the stored outlet. The database is not reached.",
+		Example: "  rillmark outlet " + verb + " reporting | psql reporting\n  rillmark outlet " + verb + " reporting --file reporting.yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+			d, body, err := a.outletBody(file)
+			if err != nil {
+				return err
+			}
+			var scripts service.TargetScripts
+			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/scripts", body, &scripts)
+			if err != nil {
+				return d.explained(err)
+			}
+			if a.json {
+				return a.printJSON(raw)
+			}
+			_, err = io.WriteString(a.exact(), of(&scripts))
+			return err
+		}}
+	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
 	return c
 }
 

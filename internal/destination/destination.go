@@ -93,6 +93,15 @@ type TableChecker interface {
 	CheckTables(ctx context.Context, o Outlet, versions []*change.Schema) []change.Check
 }
 
+// Scripter is a destination that an administrator can prepare by a script.
+type Scripter interface {
+	// SetupSQL gives the login the least rights that an outlet needs for rows of tables, which
+	// are named as in the source; TeardownSQL takes away what was made for it. Both can be run
+	// again, and reach nothing to be written.
+	SetupSQL(outlet string, tables []string) string
+	TeardownSQL(outlet string, tables []string) string
+}
+
 // CounterSetter is a destination whose tables hand out numbers.
 type CounterSetter interface {
 	// SetCounters sets the counters of the outlet's tables, which are named as in the

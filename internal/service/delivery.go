@@ -189,6 +189,51 @@ func (s *Outlets) checkTarget(ctx context.Context, name string, d *definition.Ou
 	return append(checks, tables.CheckTables(ctx, s.standsAt(ctx, name), versions)...), nil
 }
 
+// TargetScripts are what an administrator runs on an outlet's database.
+type TargetScripts struct {
+	Setup    string `json:"setup" doc:"Gives the login the least rights that the outlet needs"`
+	Teardown string `json:"teardown" doc:"Takes away what was made for the outlet; its tables stay"`
+}
+
+// Scripts are those of a definition, or of a stored outlet where d is nil. The database is not
+// reached.
+func (s *Outlets) Scripts(ctx context.Context, name string, d *definition.Outlet) (*TargetScripts, error) {
+	if d == nil {
+		record, err := s.Catalog.Outlet(ctx, name)
+		if err != nil {
+			return nil, base.Answer(err, "outlet", name)
+		}
+		d = &record.Definition
+	}
+	if err := d.Validate(); err != nil {
+		return nil, err
+	}
+	unscripted := &engine.Fault{Code: base.CodeInvalid, Message: "the outlet's destination is no database, which a script could prepare"}
+	if d.Destination == "" {
+		return nil, unscripted
+	}
+	if _, err := s.fits(ctx, d); err != nil {
+		return nil, err
+	}
+	to, err := s.destinations.buildFor(*d, nil)
+	if err != nil {
+		return nil, base.Answer(err, "destination", d.Destination)
+	}
+	scripter, can := to.(destination.Scripter)
+	if !can {
+		return nil, unscripted
+	}
+	versions, err := s.versionsThere(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	tables := make([]string, len(versions))
+	for i, v := range versions {
+		tables[i] = v.Table
+	}
+	return &TargetScripts{scripter.SetupSQL(name, tables), scripter.TeardownSQL(name, tables)}, nil
+}
+
 // noToken is no outlet's.
 const noToken = "00000000-0000-0000-0000-000000000000"
 

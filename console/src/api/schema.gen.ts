@@ -589,6 +589,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/outlets/{name}/scripts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The scripts that prepare an outlet's database and take that away, for a definition, or for a stored outlet without a body */
+        post: operations["getOutletScripts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/outlets/{name}/stream": {
         parameters: {
             query?: never;
@@ -3524,6 +3541,12 @@ export interface components {
              */
             undecided: number;
         };
+        TargetScripts: {
+            /** @description Gives the login the least rights that the outlet needs */
+            setup: string;
+            /** @description Takes away what was made for the outlet; its tables stay */
+            teardown: string;
+        };
         TrialCount: {
             /** Format: int64 */
             events: number;
@@ -4996,6 +5019,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ItemsSchemaVersion"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getOutletScripts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Outlet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TargetScripts"];
                 };
             };
             /** @description Error */

@@ -43,6 +43,11 @@ func (d *Destination) Check(ctx context.Context) []change.Check {
 	if encoding != "UTF8" {
 		checks = append(checks, change.Check{Name: "encoding", Verdict: change.Note, Found: "the database's encoding is " + encoding, Why: "rows with characters that it lacks become dead letters", Fix: "use a database of encoding UTF8"})
 	}
+	var temporary bool
+	if err := conn.QueryRow(ctx, "SELECT has_database_privilege(current_database(), 'TEMPORARY')").Scan(&temporary); err == nil && !temporary {
+		checks = append(checks, change.Check{Name: "temporary tables", Verdict: change.Missing, Found: "the user may not make any", Why: "rows are staged in temporary tables before they are merged",
+			Fix: fmt.Sprintf("GRANT TEMPORARY ON DATABASE %s TO %s", quoted(d.settings.Database), d.quotedUser())})
+	}
 	return append(checks, d.checkOffsets(ctx, conn), d.checkTables(ctx, conn), d.checkTriggers(ctx, conn))
 }
 

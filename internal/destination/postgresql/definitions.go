@@ -230,7 +230,14 @@ func (d *database) TypeOf(ctx context.Context, of *change.Schema, c *change.Colu
 	case there:
 		return kind, nil, nil
 	case len(c.Labels) > 0 && parts[1] != "" && (c.Rule == change.RuleEnum || c.Element == change.RuleEnum):
-		return kind, []string{"CREATE SCHEMA IF NOT EXISTS " + parts[1], enumStatement(parts[1]+"."+parts[2], c.Labels)}, nil
+		var lacks bool
+		if err := d.conn.QueryRow(ctx, "SELECT to_regnamespace($1) IS NULL", parts[1]).Scan(&lacks); err != nil {
+			return "", nil, err
+		}
+		if lacks {
+			before = append(before, "CREATE SCHEMA "+parts[1])
+		}
+		return kind, append(before, enumStatement(parts[1]+"."+parts[2], c.Labels)), nil
 	}
 	return generalType(c), nil, nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"rillmark/internal/destination"
 	"rillmark/internal/destination/sql"
+	"rillmark/internal/postgres/session"
 )
 
 // offsetsTable is the quoted name of the table of offsets, and its schema's.
@@ -18,8 +19,10 @@ func (o *OutletSettings) offsetsTable() (schema, name string) {
 	return quoted(schema), quoted(schema) + "." + quoted(name)
 }
 
+// createOffsets makes the table of offsets, and its schema where that is not there: IF NOT EXISTS
+// asks for the right to make one in any case.
 func createOffsets(schema, name string) []string {
-	return []string{"CREATE SCHEMA IF NOT EXISTS " + schema,
+	return []string{"DO " + session.DollarTag(schema) + " BEGIN IF to_regnamespace(" + literal(schema) + ") IS NULL THEN CREATE SCHEMA " + schema + "; END IF; END " + session.DollarTag(schema),
 		"CREATE TABLE IF NOT EXISTS " + name + ` (
 	token uuid PRIMARY KEY,             -- the outlet's own, whatever its name
 	outlet text NOT NULL,
