@@ -83,9 +83,23 @@ func TestEachChangeIsToldAsItHappened(t *testing.T) {
 		return false
 	})
 	run(t, db, "UPDATE visits SET who = 'changed'")
+	for _, name := range []string{"look", "once_more"} { // each is found by another look at the catalogue
+		run(t, db, "CREATE TABLE "+name+" (id integer PRIMARY KEY)")
+		i.eventually("a look has found "+name, func() bool {
+			for _, s := range i.status().Sources {
+				for _, table := range s.Tables {
+					if table.Name == "public."+name {
+						return true
+					}
+				}
+			}
+			return false
+		})
+	}
 	i.reached("circulation", db)
 	events := i.journal("circulation")
 	f := proveJournal(t, events)
+	require.Len(t, ofTable(events, "public.visits", "loaded"), 2, "for its new key a table is loaded once")
 	for _, table := range []string{"loans", "whole", "late", "visits"} {
 		f.equals(t, db, table)
 	}

@@ -66,6 +66,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				}
 			}
 			s.State, s.Note = engine.StateFollowing, ""
+			t.ID.Keyless = isKeyless(c) // else it would be loaded for its new key at each look
 			if t.Load != nil {
 				s.State = engine.StateToLoad
 				r.loads.ReleaseLoad(t)
@@ -104,7 +105,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		}
 		if s.State == engine.StateFollowing {
 			s.Note = ""
-			t.ID.Keyless = !c.All((*catalogue.Listed).Updatable) || len(c.Key()) == 0
+			t.ID.Keyless = isKeyless(c)
 			switch {
 			case !c.All((*catalogue.Listed).Updatable):
 				s.Note = noKey + "only inserts and truncates are captured"
@@ -249,7 +250,12 @@ const noKey = "no key: "
 // hasNewKey reports whether a table that was loaded without a key has been given
 // one: consumers then want its rows by that key.
 func hasNewKey(t *tables.Table, c *publication.Captured) bool {
-	return t.State.State == engine.StateFollowing && t.ID.Keyless && c.All((*catalogue.Listed).Updatable) && len(c.Key()) > 0
+	return t.State.State == engine.StateFollowing && t.ID.Keyless && !isKeyless(c)
+}
+
+// isKeyless reports whether a table has nothing that tells its rows apart.
+func isKeyless(c *publication.Captured) bool {
+	return !c.All((*catalogue.Listed).Updatable) || len(c.Key()) == 0
 }
 
 // waitForRefiltered waits for the writers of tables that have another row filter
