@@ -59,7 +59,7 @@ func TestWhere(t *testing.T) {
 	i.resume()
 	i.settled("circulation", db)
 	for n, c := range conditions {
-		i.intoTables(fmt.Sprintf("c%d", n), source, into, map[string]any{"schema": fmt.Sprintf("c%d", n), "offsets": fmt.Sprintf("c%d.outlets", n)}, map[string]any{"where": map[string]string{"loans": c.cel}, "batch": map[string]any{"events": 40}})
+		i.intoTables(fmt.Sprintf("c%d", n), source, into, map[string]any{"schema": fmt.Sprintf("c%d", n), "offsets": fmt.Sprintf("c%d.outlets", n)}, map[string]any{"where": map[string]string{"loans": c.cel}, "batch": map[string]any{"events": []int{40, 40, 40, 40, 40, 40, 1, 40, 40}[n]}})
 	}
 	i.must(http.MethodPost, "/v1/outlets/crossing", map[string]any{"source": "circulation", "tables": []string{"loans"}, "where": map[string]string{"loans": `before.branch_id != after.branch_id && "branch_id" in changed`}}, nil)
 	write(600)

@@ -26,8 +26,9 @@ type reader struct {
 	journal journal.Reader
 	current *journal.Batch // partly read
 	event   change.Event
-	filled  bool  // the last batch was handed on since it was full: there may be more
-	unfit   error // the next event does not fit; what lies before it is in a batch
+	half    *change.Event // the first half of a changed key, until the next event is read
+	filled  bool          // the last batch was handed on since it was full: there may be more
+	unfit   error         // the next event does not fit; what lies before it is in a batch
 	net     shape.Net
 }
 
@@ -116,6 +117,11 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 		full := false
 		for !full && r.current.Next(&r.event) {
 			if r.until > 0 && r.event.Offset > r.until {
+				if r.half != nil {
+					if err := r.release(b, nil); err != nil {
+						return err
+					}
+				}
 				last, r.current = r.until, nil
 				break
 			}
@@ -126,6 +132,9 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 				}
 				r.unfit, b.Whole, r.current = err, whole, nil // what lies before it goes out first
 				break
+			}
+			if r.half != nil {
+				continue // it goes out with the next event
 			}
 			last, committed = r.event.Offset, r.event.Transaction.CommittedAt
 			full = len(b.Messages)+r.net.Rows() >= r.Limits.Events || b.Bytes()+r.net.Bytes() >= most
@@ -141,6 +150,9 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 			break
 		}
 		last, committed = r.current.Last, r.current.LastCommit
+		if r.half != nil {
+			last = r.half.Offset - 1
+		}
 		r.current = nil
 		if r.until > 0 && last >= r.until {
 			last = r.until // behind it the filter lets nothing through
@@ -221,40 +233,54 @@ func (r *reader) explained(err error) error {
 // take puts the event in hand into the batch.
 func (r *reader) take(b *encode.Batch) error {
 	r.Origin.Fill(&r.event)
-	if r.whole && r.event.Transaction.Last {
-		b.Whole = r.event.Offset
+	if r.half != nil {
+		if err := r.release(b, &r.event); err != nil {
+			return err
+		}
 	}
-	if err := r.mayPass(&r.event); err != nil {
+	if r.waits(&r.event) {
+		r.hold(&r.event)
+		return nil
+	}
+	return r.one(b, &r.event)
+}
+
+// one puts an event into the batch.
+func (r *reader) one(b *encode.Batch, e *change.Event) error {
+	if r.whole && e.Transaction.Last {
+		b.Whole = e.Offset
+	}
+	if err := r.mayPass(e); err != nil {
 		return err
 	}
-	operation := r.event.Operation // by a condition it may become another one
-	admitted, err := r.filter.Admits(&r.event)
-	if admitted || err != nil || r.filter.AdmitsTable(r.event.Table) {
-		tally := b.Tally.Of(r.event.Table)
+	operation := e.Operation // by a condition it may become another one
+	admitted, err := r.filter.Admits(e)
+	if admitted || err != nil || r.filter.AdmitsTable(e.Table) {
+		tally := b.Tally.Of(e.Table)
 		if tally.Read[operation]++; !admitted && err == nil {
 			tally.KeptBack++
 		}
 	}
 	if err != nil {
-		return r.refuse(b, &r.event, Unfit(r.Name, err))
+		return r.refuse(b, e, Unfit(r.Name, err))
 	}
 	if r.Net {
 		switch {
-		case !admitted && !r.maker.Needs(&r.event):
+		case !admitted && !r.maker.Needs(e):
 			return nil
-		case admitted && shape.Joins(&r.event):
-			b.Tally.Of(r.event.Table).Merged++
-			r.net.Add(&r.event)
+		case admitted && shape.Joins(e):
+			b.Tally.Of(e.Table).Merged++
+			r.net.Add(e)
 			return nil
 		}
 		if err := r.flushNet(b); err != nil {
 			return err
 		}
 	}
-	if !admitted && !r.maker.Needs(&r.event) {
+	if !admitted && !r.maker.Needs(e) {
 		return nil
 	}
-	return r.append(b, &r.event, admitted)
+	return r.append(b, e, admitted)
 }
 
 func (r *reader) append(b *encode.Batch, e *change.Event, admitted bool) error {

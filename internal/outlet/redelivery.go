@@ -101,6 +101,9 @@ func (s *sender) redeliver(ctx context.Context, l *catalog.DeadLetter) (refused,
 		if m.EncodeError != nil {
 			return m.EncodeError, nil
 		}
+		if m.Operation == change.Delete {
+			m.Rekeyed = nil // the row is under its new key already: there is nothing to move
+		}
 		if m.Type != encode.TransactionEnd {
 			kept = append(kept, m)
 		}
