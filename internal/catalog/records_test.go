@@ -28,7 +28,7 @@ var databases atomic.Int64
 func TestRecords(t *testing.T) {
 	server := testserver.Start(t)
 	for name, test := range map[string]func(*testing.T, *Catalog, []int64){
-		"leases": testLeases, "holds": testHolds, "dead letters": testDeadLettersOfARow, "rewinds": testRewinds, "the log of the run": testTheLogOfTheRun,
+		"leases": testLeases, "holds": testHolds, "dead letters": testDeadLettersOfARow, "rewinds": testRewinds, "the log of the run": testTheLogOfTheRun, "deliveries": testDeliveries,
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -93,6 +93,25 @@ func (s *upkeep) storeHistories() {
 			s.RunLog.Write("warn", "outlet/"+name, "history", "the last hour could not be stored: "+err.Error())
 		}
 	}
+	if err := s.Catalog.NoteDelivered(ctx); err != nil && s.Work.Err() == nil {
+		s.RunLog.Write("warn", "service", "history", "how far outlets are could not be stored: "+err.Error())
+	}
+}
+
+const (
+	// keepDelivered is for how long it is known when an event was delivered.
+	keepDelivered = 7 * 24 * time.Hour
+	// forgetEvery is how many samples lie between two times that older ones are forgotten.
+	forgetEvery = 60 * storeEvery
+)
+
+// forgetDelivered forgets when old events were delivered.
+func (s *upkeep) forgetDelivered() {
+	ctx, cancel := context.WithTimeout(s.Work, time.Minute)
+	defer cancel()
+	if err := s.Catalog.ForgetDelivered(ctx, keepDelivered); err != nil && s.Work.Err() == nil {
+		s.RunLog.Write("warn", "service", "history", "old records of deliveries could not be removed: "+err.Error())
+	}
 }
 
 // keepHistory notes how far each outlet is behind, whether somebody looks or not.
@@ -102,6 +121,9 @@ func (s *upkeep) keepHistory() {
 	for n := 1; ; n++ {
 		if n%storeEvery == 0 {
 			s.storeHistories()
+		}
+		if n%forgetEvery == storeEvery {
+			s.forgetDelivered()
 		}
 		select {
 		case <-s.Work.Done():

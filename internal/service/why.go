@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
@@ -25,10 +26,11 @@ type Why struct {
 	Event  json.RawMessage `json:"event,omitempty" doc:"The event as the journal has it"`
 	Steps  []WhyStep       `json:"steps" doc:"What was asked, in order, until something kept it back"`
 	// Messages are what it becomes.
-	Messages []Preview           `json:"messages" doc:"What it becomes; nothing where it was kept back"`
-	Fate     string              `json:"fate" enum:"kept-back,waits,delivered,dead,behind-dead" doc:"waits: it is behind the committed offset; dead: it is a dead letter; behind-dead: it waits behind one of its row"`
-	Text     string              `json:"text" doc:"That in a sentence"`
-	Letter   *catalog.LetterFate `json:"letter,omitempty" doc:"Of a dead letter: why, and how often it was tried"`
+	Messages   []Preview           `json:"messages" doc:"What it becomes; nothing where it was kept back"`
+	Fate       string              `json:"fate" enum:"kept-back,waits,delivered,dead,behind-dead" doc:"waits: it is behind the committed offset; dead: it is a dead letter; behind-dead: it waits behind one of its row"`
+	Text       string              `json:"text" doc:"That in a sentence"`
+	Deliveries []catalog.Delivery  `json:"deliveries,omitempty" doc:"When it was delivered, in each of the outlet's runs, as far as that is on record: a week"`
+	Letter     *catalog.LetterFate `json:"letter,omitempty" doc:"Of a dead letter: why, and how often it was tried"`
 }
 
 // WhyStep is one question about the event.
@@ -234,6 +236,24 @@ func (s *Outlets) fate(ctx context.Context, record *catalog.Outlet, w *Why) erro
 		w.Fate, w.Text = fateWaits, fmt.Sprintf("it is not delivered yet: the outlet is at offset %d", offset.Committed)
 	default:
 		w.Fate, w.Text = fateDelivered, fmt.Sprintf("it was delivered, or lay before the outlet's beginning: the outlet is at offset %d", offset.Committed)
+		if w.Deliveries, err = s.Catalog.Deliveries(ctx, record.ID, w.Offset); err != nil {
+			return base.Answer(err, "outlet", record.Name)
+		}
+		if n := len(w.Deliveries); n > 0 {
+			w.Text = "it was " + deliveredWords(w.Deliveries[n-1])
+			if n > 1 {
+				w.Text += fmt.Sprintf("; %d times in all, once in each run", n)
+			}
+		}
 	}
 	return nil
+}
+
+// deliveredWords say when an event was delivered.
+func deliveredWords(d catalog.Delivery) string {
+	text := "delivered by " + d.By.UTC().Format(time.RFC3339)
+	if d.After != nil {
+		text += ", and after " + d.After.UTC().Format(time.RFC3339)
+	}
+	return text
 }

@@ -1394,6 +1394,23 @@ export interface components {
             step: "check" | "stop" | "quiet" | "verify" | "counters" | "done" | "undo";
             text: string;
         };
+        Delivery: {
+            /**
+             * Format: date-time
+             * @description When the outlet was known to be before the event
+             */
+            after?: string;
+            /**
+             * Format: date-time
+             * @description When the outlet was known to be past it
+             */
+            by: string;
+            /**
+             * Format: int64
+             * @description The outlet's run: it counts rewinds
+             */
+            run: number;
+        };
         Destination: {
             /** Description */
             description?: string;
@@ -3601,6 +3618,8 @@ export interface components {
             version: string;
         };
         Why: {
+            /** @description When it was delivered, in each of the outlet's runs, as far as that is on record: a week */
+            deliveries?: components["schemas"]["Delivery"][];
             /** @description The event as the journal has it */
             event?: unknown;
             /**

@@ -3,6 +3,7 @@ import { Button, CloseButton, Tab, Table, Tabs } from "react-bootstrap";
 import { Link, useLocation } from "react-router-dom";
 import { localMoment } from "../numbers";
 import { OperationMark } from "../OperationMark";
+import { AtOutlets } from "./AtOutlets";
 import { historyOf, keyText, pretty, show, type Change } from "./change";
 
 /** ChangeDetail is one event opened: both images side by side, what is known of
@@ -27,6 +28,9 @@ export function ChangeDetail({ change, onClose }: { change: Change; onClose: () 
         )}
         <Tab eventKey="metadata" title="Metadata">
           <Metadata change={change} />
+        </Tab>
+        <Tab eventKey="outlets" title="At outlets" mountOnEnter>
+          <AtOutlets change={change} />
         </Tab>
         <Tab eventKey="json" title="JSON">
           <AsSent raw={change.raw} />
