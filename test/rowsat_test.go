@@ -8,6 +8,8 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -121,6 +123,27 @@ func TestRowsAsTheyWere(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, records, 1+len(digest(t, db, "SELECT copy_id FROM kept.copies_3")))
 	require.Equal(t, "copy_id", records[0][0])
+	// A reader that is not ours finds the same rows in a Parquet file.
+	columnar := filepath.Join(t.TempDir(), "copies.parquet")
+	_, errs, code = i.cli("rows", "circulation", "copies", "--at", at["3"], "--format", "parquet", "--to", columnar)
+	require.Zero(t, code, errs)
+	rows := npmReader(t, "parquet", []string{columnar})
+	require.Len(t, rows, len(records)-1)
+	prices := make(map[string]string)
+	for _, record := range records[1:] {
+		prices[record[0]] = record[slices.Index(records[0], "price")]
+	}
+	for _, row := range rows {
+		want, err := strconv.ParseFloat(prices[fmt.Sprint(row["copy_id"])], 64)
+		require.NoError(t, err)
+		price, err := strconv.ParseFloat(fmt.Sprint(row["price"]), 64)
+		require.NoError(t, err)
+		require.InDelta(t, want, price, 1e-9, "that reader makes doubles of decimals")
+		require.NotContains(t, row, "_operation")
+	}
+	_, errs, code = i.cli("rows", "circulation", "copies", "--format", "parquet")
+	require.NotZero(t, code)
+	require.Contains(t, errs, "give --to FILE")
 	_, errs, code = i.cli("rows", "circulation", "copies", "--at", at["3"], "--to", file)
 	require.NotZero(t, code)
 	require.Contains(t, errs, "is there already")

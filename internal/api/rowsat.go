@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
+	"rillmark/internal/encode/parquetfile"
 	"rillmark/internal/service/base"
 	"rillmark/internal/service/reading"
 )
@@ -36,20 +38,20 @@ func (s *Server) rowsAtRoutes() {
 		{Name: "name", In: "path", Required: true, Schema: text("")}, {Name: "table", In: "path", Required: true, Schema: text("")},
 		{Name: "at", In: "query", Description: "An offset, the newest that counts; or what lies before now, time:2026-11-23T09:00:00Z or mark:NAME. Now without it", Schema: text("")},
 		{Name: "where", In: "query", Description: "A condition on rows, in CEL", Schema: text("")},
-		{Name: "format", In: "query", Description: "ndjson, a JSON object in each line, without it; csv: with the columns' names in the first line, and a null like an empty text", Schema: text("", "ndjson", "csv")},
+		{Name: "format", In: "query", Description: "ndjson, a JSON object in each line, without it; csv: with the columns' names in the first line, and a null like an empty text; parquet: a Parquet file, compressed with zstd", Schema: text("", "ndjson", "csv", "parquet")},
 	}
 	header := func(about string) *huma.Header { return &huma.Header{Description: about, Schema: text("")} }
 	op.Responses = map[string]*huma.Response{"200": {Description: "The rows, as they come", Headers: map[string]*huma.Header{headerOffset: header("The newest offset that counts"), headerRows: header("How many rows the table had, whatever the condition"),
 		headerCommitted: header("When the newest event of the table was committed"), headerNote: header("Why rows may not be what they were")},
-		Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: text("")}, "text/csv": {Schema: text("")}}}}
+		Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: text("")}, "text/csv": {Schema: text("")}, parquetType: {Schema: text("binary")}}}}
 	s.live(op, s.rowsAt)
 }
 
 func (s *Server) rowsAt(w http.ResponseWriter, r *http.Request) {
 	query := r.URL.Query()
 	format := query.Get("format")
-	if format != "" && format != "ndjson" && format != "csv" {
-		answerProblem(w, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("format %q: there are ndjson and csv", format)))
+	if !slices.Contains([]string{"", "ndjson", "csv", "parquet"}, format) {
+		answerProblem(w, newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("format %q: there are ndjson, csv and parquet", format)))
 		return
 	}
 	rows, err := s.service.Reading.RowsAt(r.Context(), chi.URLParam(r, "name"), reading.RowsOf{Table: chi.URLParam(r, "table"), At: query.Get("at"), Where: query.Get("where")})
@@ -71,10 +73,14 @@ func (s *Server) rowsAt(w http.ResponseWriter, r *http.Request) {
 	}
 	h.Set("Cache-Control", "no-store")
 	out := bufio.NewWriterSize(&timedWriter{w: w, control: http.NewResponseController(w)}, 64<<10)
-	if format == "csv" {
+	switch format {
+	case "csv":
 		h.Set("Content-Type", "text/csv; charset=utf-8")
 		err = writeCSV(out, rows)
-	} else {
+	case "parquet":
+		h.Set("Content-Type", parquetType)
+		err = writeParquet(out, rows)
+	default:
 		h.Set("Content-Type", "application/x-ndjson")
 		err = writeRows(out, rows)
 	}
@@ -84,6 +90,26 @@ func (s *Server) rowsAt(w http.ResponseWriter, r *http.Request) {
 	if err != nil && r.Context().Err() == nil {
 		panic(http.ErrAbortHandler) // the answer is torn, and has to look so
 	}
+}
+
+// parquetType is the media type of Parquet files.
+const parquetType = "application/vnd.apache.parquet"
+
+// writeParquet writes a Parquet file.
+func writeParquet(out io.Writer, rows *reading.RowsAt) error {
+	shape := encode.Shape{Format: encode.FormatParquet, Metadata: []string{"none"}}
+	w := parquetfile.New(out, encode.Flattened(shape, rows.Schema()), "zstd")
+	err := rows.Each(func(row []change.Value) error {
+		size := 0
+		for _, v := range row {
+			size += len(v.Text)
+		}
+		return w.Add(change.CloneImage(row), size)
+	})
+	if err != nil {
+		return err
+	}
+	return w.Close()
 }
 
 // timedWriter gives each write its time.

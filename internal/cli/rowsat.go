@@ -22,12 +22,15 @@ func (a *app) rows() *cobra.Command {
 	c := &cobra.Command{Use: "rows SOURCE TABLE", Short: "Show a table's rows as they were at an offset, a time or a mark",
 		Long: "Works the rows out from the journal, from the table's last load on; the source is not asked. How many\nthere were, and up to which offset, is said first, on standard error. What the source's rules mask or\nhash is so here, too.\n\n" +
 			"--at is the newest offset that counts, or what lies before a time or a mark.",
-		Example: "  rillmark rows circulation public.loans --at time:2026-11-23T09:00:00Z --where \"branch_id == 3\"\n  rillmark rows circulation public.loans --at 4821 --format csv --to loans.csv\n  rillmark rows circulation public.loans --at mark:before-weeding --count",
+		Example: "  rillmark rows circulation public.loans --at time:2026-11-23T09:00:00Z --where \"branch_id == 3\"\n  rillmark rows circulation public.loans --at 4821 --format csv --to loans.csv\n  rillmark rows circulation public.loans --format parquet --to loans.parquet\n  rillmark rows circulation public.loans --at mark:before-weeding --count",
 		Args:    exactly("SOURCE", "TABLE"),
 		RunE: func(c *cobra.Command, args []string) error {
 			table := args[1]
 			if !strings.Contains(table, ".") {
 				table = "public." + table
+			}
+			if format == "parquet" && to == "" && !countOnly {
+				return usage("a Parquet file is binary: give --to FILE")
 			}
 			query := url.Values{"format": {format}}
 			if at != "" {
@@ -67,7 +70,7 @@ func (a *app) rows() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&at, "at", "", "the newest offset that counts, now, time:2026-11-23T09:00:00Z or mark:NAME; now without it")
 	f.StringVar(&where, "where", "", "a condition on rows, in CEL: branch_id == 3")
-	f.StringVar(&format, "format", "ndjson", "ndjson or csv")
+	f.StringVar(&format, "format", "ndjson", "ndjson, csv or parquet")
 	f.StringVar(&to, "to", "", "a file to write, which must not be there yet; standard output without it")
 	f.BoolVar(&countOnly, "count", false, "only say how many rows there were")
 	return c

@@ -6043,8 +6043,8 @@ export interface operations {
                 at?: string;
                 /** @description A condition on rows, in CEL */
                 where?: string;
-                /** @description ndjson, a JSON object in each line, without it; csv: with the columns' names in the first line, and a null like an empty text */
-                format?: "ndjson" | "csv";
+                /** @description ndjson, a JSON object in each line, without it; csv: with the columns' names in the first line, and a null like an empty text; parquet: a Parquet file, compressed with zstd */
+                format?: "ndjson" | "csv" | "parquet";
             };
             header?: never;
             path: {
@@ -6069,6 +6069,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    "application/vnd.apache.parquet": string;
                     "application/x-ndjson": string;
                     "text/csv": string;
                 };
