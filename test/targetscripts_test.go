@@ -103,7 +103,7 @@ func TestScriptsForTargets(t *testing.T) {
 	uncommented := strings.ReplaceAll(out[strings.Index(out, "-- Where no other"):], "-- ", "")
 	mariaRun(t, maria, statements(uncommented[strings.Index(uncommented, "\n"):])...)
 
-	_, errs, code = i.cli("outlet", "setup-sql", "nothing")
+	_, _, code = i.cli("outlet", "setup-sql", "nothing")
 	require.NotZero(t, code)
 	i.must(http.MethodPost, "/v1/outlets/pulled", map[string]any{"source": "circulation"}, nil)
 	_, errs, code = i.cli("outlet", "setup-sql", "pulled")

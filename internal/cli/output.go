@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"rillmark/internal/change"
 )
 
 // printJSON prints an answer as it came, indented.
@@ -134,4 +136,27 @@ func shorten(s string, n int) string {
 		return s
 	}
 	return string(r[:n-1]) + "…"
+}
+
+func (a *app) showChecks(checks []change.Check) {
+	const narrowest = 20
+	width := narrowest
+	for _, one := range checks {
+		width = max(width, len(one.Name))
+	}
+	// What was found, and what to do, may have several lines.
+	lines := func(text string, indent int) string {
+		return strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", indent))
+	}
+	for _, one := range checks {
+		fmt.Fprintf(a.out, "%-8s %-*s %s\n", one.Verdict, width, one.Name, lines(one.Found, 8+width+2)) //nolint:errcheck // a closed terminal
+		if one.Verdict == change.Good {
+			continue
+		}
+		for _, more := range []struct{ label, text string }{{"why", one.Why}, {"fix", one.Fix}} {
+			if more.text != "" {
+				fmt.Fprintf(a.out, "%-8s   %s: %s\n", "", more.label, lines(more.text, 16)) //nolint:errcheck // a closed terminal
+			}
+		}
+	}
 }
