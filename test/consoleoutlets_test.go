@@ -50,7 +50,8 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	holds(t, page, "it runs", `location.pathname === "/outlets/desk" && `+says("running"))
 	i.caughtUp("desk")
 	require.Len(t, f.all(), 1)
-	holds(t, page, "the charts and counts are there", `document.querySelectorAll(".time-chart canvas").length === 3 && `+`[...document.querySelectorAll(".counts thead th")].map((h) => h.innerText).join() === "table,insert" && `+says("1 of 1"))
+	holds(t, page, "the charts and counts are there", `document.querySelectorAll(".time-chart canvas").length === 3 && `+`[...document.querySelectorAll(".counts:not(.outcome) thead th")].map((h) => h.innerText).join() === "table,insert" && `+says("1 of 1"))
+	holds(t, page, "what became of each event adds up", `document.querySelector(".outcome tbody")?.innerText.includes("public.desk") && !`+says("does not add up"))
 	accessible(t, page, "the outlet")
 
 	// A form of rows shows what comes of it while it is typed.

@@ -7,9 +7,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
+	"io/fs"
 	"math/rand/v2"
 	"net/http"
 	"os"
@@ -536,6 +538,9 @@ func (i *instance) files(directory string) []*event {
 	var all []*event
 	for _, name := range names {
 		raw, err := os.ReadFile(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return i.files(directory) // it has grown enough meanwhile, and has its own name
+		}
 		require.NoError(i.t, err)
 		require.True(i.t, len(raw) == 0 || raw[len(raw)-1] == '\n', "%s ends in a torn line", name)
 		for _, line := range bytes.Split(bytes.TrimSuffix(raw, []byte("\n")), []byte("\n")) {
