@@ -122,7 +122,8 @@ func tablesThatAreThere(t *testing.T, target *side, schema string) {
 		require.NotEqual(t, change.Missing, c.Verdict, "its own tables are fine: %s: %+v", table, c)
 	}
 
-	// Another outlet is told whose tables they are; a fixed one, which statements it needs.
+	// The check of a second outlet names the outlet that writes the tables. With fixed definitions
+	// it gives the statements.
 	out, errs, code := i.cli("outlet", "add", "second", "--source", "circulation", "--destination", "there", "--to-schema", schema)
 	require.Zero(t, code, errs+out)
 	out, _, code = i.cli("outlet", "check", "second")

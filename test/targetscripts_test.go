@@ -103,6 +103,10 @@ func TestScriptsForTargets(t *testing.T) {
 	uncommented := strings.ReplaceAll(out[strings.Index(out, "-- Where no other"):], "-- ", "")
 	mariaRun(t, maria, statements(uncommented[strings.Index(uncommented, "\n"):])...)
 
+	var scripts map[string]string
+	i.must(http.MethodPost, "/v1/outlets/odd/scripts", map[string]any{"source": "circulation", "destination": "maria", "mariadb": map[string]any{"schema": "a\nDROP DATABASE b"}}, &scripts)
+	require.Contains(t, scripts["teardown"], "a?DROP", "a name does not leave its comment")
+	require.NotContains(t, scripts["teardown"], "\nDROP")
 	_, _, code = i.cli("outlet", "setup-sql", "nothing")
 	require.NotZero(t, code)
 	i.must(http.MethodPost, "/v1/outlets/pulled", map[string]any{"source": "circulation"}, nil)

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -216,14 +217,20 @@ func TestVerifyInParts(t *testing.T) {
 	require.NoError(t, err)
 	answer, err := http.DefaultClient.Do(request)
 	require.NoError(t, err)
+	lines := bufio.NewScanner(answer.Body)
+	for done := 0; done < 2 && lines.Scan(); {
+		if strings.Contains(lines.Text(), `"done":true`) {
+			done++
+		}
+	}
+	leave()
+	answer.Body.Close() //nolint:errcheck // it was cut
 	state := connect(t, i.state, i.stateDB)
 	i.eventually("two tables are on record as compared", func() bool {
 		var done int
 		require.NoError(t, state.QueryRow(t.Context(), "SELECT count(*) FROM rillmark.comparison, jsonb_each(convert_from(document, 'UTF8')::jsonb -> 'progress') p WHERE (p.value #>> '{verdict,done}')::bool").Scan(&done))
 		return done == 2
 	})
-	leave()
-	answer.Body.Close() //nolint:errcheck // it was cut
 	run(t, to, "DELETE FROM a_large WHERE id = 1")
 	run(t, locked, "ROLLBACK")
 	v := i.verified("copy", "--resume")

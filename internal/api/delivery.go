@@ -79,11 +79,15 @@ func (s *Server) deliveryRoutes() {
 	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/preview", "previewOutlet", "Exactly what a definition would send for real events of the journal, or a stored outlet without a body; nothing is sent", "outlets"), func(ctx context.Context, in *struct {
 		Named
-		From  int64              `query:"from" minimum:"0" doc:"The first offset; the newest events without it"`
-		Limit int                `query:"limit" minimum:"1" maximum:"200" default:"10"`
-		Body  *definition.Outlet `required:"false"`
+		From   int64              `query:"from" minimum:"0" doc:"The first offset; the newest events without it"`
+		Limit  int                `query:"limit" minimum:"1" maximum:"200" default:"10"`
+		Tables bool               `query:"tables" doc:"Check the tables of a database, too"`
+		Body   *definition.Outlet `required:"false"`
 	}) (*body[service.Previews], error) {
 		found, err := s.service.Outlets.Preview(ctx, in.Name, in.Body, in.From, in.Limit)
+		if err == nil && in.Tables {
+			found.Tables, err = s.service.Outlets.TargetTables(ctx, in.Name, in.Body)
+		}
 		if err != nil {
 			return nil, problem(err)
 		}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -15,7 +14,6 @@ import (
 
 	"rillmark/internal/api"
 	"rillmark/internal/catalog"
-	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/service"
@@ -339,7 +337,7 @@ func (a *app) outletPreview() *cobra.Command {
 				return err
 			}
 			var found service.Previews
-			raw, err := a.call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/preview?limit=%d&from=%d", url.PathEscape(args[0]), limit, from), body, &found)
+			raw, err := a.call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/preview?limit=%d&from=%d&tables=true", url.PathEscape(args[0]), limit, from), body, &found)
 			if err != nil {
 				return d.explained(err)
 			}
@@ -349,10 +347,12 @@ func (a *app) outletPreview() *cobra.Command {
 			for i := range found.Items {
 				a.printMessage(&found.Items[i])
 			}
-			if err := a.printKeptBack(&found); err != nil {
+			if err := a.printKeptBack(&found); err != nil || len(found.Tables) == 0 {
 				return err
 			}
-			return a.printTargetTables(c.Context(), args[0], body)
+			fmt.Fprintln(a.out, "\nits tables") //nolint:errcheck // a closed terminal
+			a.showChecks(found.Tables)
+			return nil
 		}}
 	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
 	c.Flags().IntVar(&limit, "limit", 3, "messages at most")
@@ -381,22 +381,6 @@ func (a *app) outletScript(verb, short, long string, of func(*service.TargetScri
 		}}
 	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
 	return c
-}
-
-// printTargetTables says what is to be known of the tables of a database that an outlet would write.
-func (a *app) printTargetTables(ctx context.Context, name string, definition any) error {
-	var found api.OutletChecks
-	if _, err := a.call(ctx, http.MethodPost, "/v1/outlets/"+url.PathEscape(name)+"/check", definition, &found); err != nil {
-		return err
-	}
-	tables := slices.DeleteFunc(found.Items, func(c change.Check) bool {
-		return !strings.HasPrefix(c.Name, "table ") || strings.HasPrefix(c.Name, "table of")
-	})
-	if len(tables) > 0 {
-		fmt.Fprintln(a.out, "\nits tables") //nolint:errcheck // a closed terminal
-		a.showChecks(tables)
-	}
-	return nil
 }
 
 // printKeptBack says what kept events back.

@@ -36,6 +36,9 @@ type keptComparison struct {
 	mu      sync.Mutex
 	record  comparisonRecord
 	newest  map[string][]verify.Difference // those behind the progress on record, too
+	many    int                            // how many those are
+	written time.Time
+	unsaid  bool // there is progress that is not on record
 }
 
 // keptComparison begins a comparison, or takes up the last one that was not completed: its
@@ -62,6 +65,7 @@ func (s *Outlets) keptComparison(ctx context.Context, outlet *catalog.Outlet, pl
 	plan.Tables, plan.Sample = k.record.Tables, k.record.Sample
 	for table, some := range k.record.Differences {
 		k.newest[table] = slices.Clone(some)
+		k.many += len(some)
 	}
 	return k, nil
 }
@@ -87,8 +91,9 @@ func (k *keptComparison) from(table string) *verify.Progress {
 func (k *keptComparison) found(one verify.Difference) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if len(k.newest[one.Table]) < maxDifferences {
+	if k.keeps && k.many < maxDifferences {
 		k.newest[one.Table] = append(k.newest[one.Table], one)
+		k.many++
 	}
 }
 
@@ -100,8 +105,12 @@ func (k *keptComparison) saver(table string) func(context.Context, verify.Progre
 	return func(ctx context.Context, p verify.Progress) error { return k.save(ctx, table, p) }
 }
 
-// saveTime is what keeping the progress may take.
-const saveTime = 5 * time.Second
+const (
+	// saveTime is what keeping the progress may take.
+	saveTime = 5 * time.Second
+	// saveApart lies between two times that it is kept.
+	saveApart = 2 * time.Second
+)
 
 func (k *keptComparison) save(ctx context.Context, table string, p verify.Progress) error {
 	if !k.keeps {
@@ -109,14 +118,39 @@ func (k *keptComparison) save(ctx context.Context, table string, p verify.Progre
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.record.Progress[table], k.record.Differences[table] = p, slices.Clone(k.newest[table])
+	k.record.Progress[table], k.unsaid = p, true
+	if some := k.newest[table]; len(some) > 0 {
+		k.record.Differences[table] = slices.Clone(some)
+	}
+	if time.Since(k.written) < saveApart {
+		return nil // of many small tables each one would write all
+	}
+	return k.write(ctx)
+}
+
+// cut puts the rest of the progress on record, where the comparison is not completed.
+func (k *keptComparison) cut(ctx context.Context) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if !k.unsaid || !k.keeps {
+		return nil
+	}
+	return k.write(context.WithoutCancel(ctx))
+}
+
+// write puts the progress on record; the lock is held.
+func (k *keptComparison) write(ctx context.Context) error {
 	raw, err := json.Marshal(k.record)
 	if err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(ctx, saveTime)
 	defer cancel()
-	return k.catalog.SetComparison(ctx, k.outlet, raw)
+	if err := k.catalog.SetComparison(ctx, k.outlet, raw); err != nil {
+		return err
+	}
+	k.written, k.unsaid = time.Now(), false
+	return nil
 }
 
 // end forgets the progress: the comparison is complete.

@@ -158,6 +158,8 @@ type Previews struct {
 	Looked int64     `json:"looked_at" doc:"How many events of the outlet's tables were looked at"`
 	// KeptBack is what kept events back, most first.
 	KeptBack []KeptBack `json:"kept_back" doc:"What kept events back, most first"`
+	// Tables are checks of the tables of a database, where they were asked for.
+	Tables []change.Check `json:"tables,omitempty" doc:"With tables=true: whether the tables of a database fit what the outlet would write"`
 }
 
 // KeptBack counts events that did not go out.

@@ -147,6 +147,9 @@ func (s *Outlets) Verify(ctx context.Context, name string, plan ComparePlan, rep
 		})
 	}
 	if err := group.Wait(); err != nil {
+		if kept := kept.cut(ctx); kept != nil && ctx.Err() == nil {
+			err = errors.Join(err, kept)
+		}
 		return nil, err
 	}
 	v.Seconds = time.Since(began).Seconds()

@@ -2887,6 +2887,8 @@ export interface components {
              * @description How many events of the outlet's tables were looked at
              */
             looked_at: number;
+            /** @description With tables=true: whether the tables of a database fit what the outlet would write */
+            tables?: components["schemas"]["Check"][];
         };
         Problem: {
             /** @description Stable: programs may depend on it */
@@ -4849,6 +4851,8 @@ export interface operations {
                 /** @description The first offset; the newest events without it */
                 from?: number;
                 limit?: number;
+                /** @description Check the tables of a database, too */
+                tables?: boolean;
             };
             header?: never;
             path: {

@@ -4,9 +4,20 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 
 	"rillmark/internal/mariadb/wire"
 )
+
+// inComment is a name as a comment of one line may hold it.
+func inComment(name string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return '?'
+		}
+		return r
+	}, name)
+}
 
 // account is the login in scripts: from which host it comes is the administrator's to say.
 func (d *Destination) account() string { return literal(d.settings.User) + "@'%'" }
@@ -19,7 +30,7 @@ func (d *Destination) SetupSQL(outlet string, tables []string) string {
 	line("-- Prepares a server for Rillmark's outlet %s. Run it as an administrator; it can be run", outlet)
 	line("-- again. Put the host that the service connects from in place of '%%'.")
 	line("")
-	line("CREATE USER IF NOT EXISTS %s; -- then: SET PASSWORD FOR %[1]s = PASSWORD('...');", d.account())
+	line("CREATE USER IF NOT EXISTS %s; -- then: SET PASSWORD FOR %s = PASSWORD('...');", d.account(), inComment(d.account()))
 	line("")
 	line("-- The outlet's offset is committed with the rows, in a table here; rows are staged beside it.")
 	line("CREATE DATABASE IF NOT EXISTS %s CHARACTER SET utf8mb4;", offsets)
@@ -47,11 +58,11 @@ func (d *Destination) TeardownSQL(outlet string, tables []string) string {
 	line("DELETE FROM %s WHERE outlet = %s;", offsets, literal(outlet))
 	line("")
 	line("-- Where no other outlet uses this login:")
-	line("-- DROP TABLE %s;", offsets)
+	line("-- DROP TABLE %s;", inComment(offsets))
 	for _, database := range append(d.databases(tables), schema) {
-		line("-- REVOKE ALL PRIVILEGES ON %s.* FROM %s;", database, d.account())
+		line("-- REVOKE ALL PRIVILEGES ON %s.* FROM %s;", inComment(database), inComment(d.account()))
 	}
-	line("-- DROP USER %s;", d.account())
+	line("-- DROP USER %s;", inComment(d.account()))
 	return b.String()
 }
 

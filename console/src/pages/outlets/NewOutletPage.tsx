@@ -59,11 +59,9 @@ export function NewOutletPage() {
         await answered(api.POST("/v1/destinations/{name}", { params: { path: { name: destinationName } }, body: destination }));
         setChosen(destinationName);
       }
-      if (kind?.formats.includes("table")) {
-        const found = await answered(api.POST("/v1/outlets/{name}/check", { params: { path: { name: name || "preview" } }, body: definition }));
-        setTables(found.items.filter((c) => /^table (?!of )|^tables that/.test(c.name)));
-      }
-      setPreviews((await answered(api.POST("/v1/outlets/{name}/preview", { params: { path: { name: name || "preview" }, query: { limit: 3 } }, body: definition }))).items);
+      const found = await answered(api.POST("/v1/outlets/{name}/preview", { params: { path: { name: name || "preview" }, query: { limit: 3, tables: true } }, body: definition }));
+      setTables(found.tables ?? []);
+      setPreviews(found.items);
       setStep(3);
     });
   const add = () =>
