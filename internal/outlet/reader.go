@@ -255,15 +255,25 @@ func (r *reader) one(b *encode.Batch, e *change.Event) error {
 	}
 	operation := e.Operation // by a condition it may become another one
 	admitted, err := r.filter.Admits(e)
-	if admitted || err != nil || r.filter.AdmitsTable(e.Table) {
-		tally := b.Tally.Of(e.Table)
-		if tally.Read[operation]++; !admitted && err == nil {
-			tally.KeptBack++
-		}
-	}
+	takes := admitted || err != nil || r.filter.AdmitsTable(e.Table)
+	keptBack := err == nil && !admitted
 	if err != nil {
-		return r.refuse(b, e, Unfit(r.Name, err))
+		err = r.refuse(b, e, Unfit(r.Name, err))
+	} else {
+		err = r.put(b, e, admitted)
 	}
+	if err != nil || !takes {
+		return err // one that does not fit is no part of the batch
+	}
+	tally := b.Tally.Of(e.Table)
+	if tally.Read[operation]++; keptBack {
+		tally.KeptBack++
+	}
+	return nil
+}
+
+// put puts an event into the batch that the conditions admit, or do not.
+func (r *reader) put(b *encode.Batch, e *change.Event, admitted bool) error {
 	if r.Net {
 		switch {
 		case !admitted && !r.maker.Needs(e):
