@@ -42,6 +42,7 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	accessible(t, page, "what goes out")
 	do(press("Preview"))
 	holds(t, page, "a real event is shown as it would be sent", `document.querySelector("[data-column=id] [data-image=after]")?.innerText === "9007199254740993"`)
+	holds(t, page, "the preview has come", says("Continue")) // while it comes, the form shows one of its own
 	do(press("As sent"))
 	holds(t, page, "and exactly as it is sent", says(`"id": 9007199254740993`))
 	require.Empty(t, f.all(), "nothing was sent")
