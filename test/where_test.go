@@ -169,3 +169,62 @@ func TestWhere(t *testing.T) {
 	accessible(t, page, "conditions in a definition")
 	require.NoError(t, chromedp.Do(page, chromedp.WaitVisible(css("form"))))
 }
+
+// TestHalvesThatPassAlone changes keys so that an outlet's condition lets one event of the two
+// through: it names the other key in no way of reading it, and with both each names the other.
+func TestHalvesThatPassAlone(t *testing.T) {
+	t.Parallel()
+	i, name := begin(t, "", "CREATE TABLE copies (copy_id bigint PRIMARY KEY, note text)", "INSERT INTO copies VALUES (1, 'a'), (12, 'b'), (3, 'c')")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	definition := map[string]any{"source": "circulation", "tables": []string{"copies"}, "where": map[string]string{"copies": "copy_id < 10"}, "operations": []string{"insert", "delete"}}
+	i.must(http.MethodPost, "/v1/outlets/low", definition, nil)
+	from := i.next("circulation")
+	run(t, db, "UPDATE copies SET copy_id = 11 WHERE copy_id = 1", "UPDATE copies SET copy_id = 2 WHERE copy_id = 12", "UPDATE copies SET copy_id = 4 WHERE copy_id = 3")
+	i.reached("circulation", db)
+	said := func(raw json.RawMessage) string {
+		var e struct {
+			Data struct {
+				Operation    string
+				Key, Rekeyed map[string]int
+			}
+		}
+		require.NoError(t, json.Unmarshal(raw, &e))
+		text := fmt.Sprint(e.Data.Operation, " ", e.Data.Key["copy_id"])
+		if e.Data.Rekeyed != nil {
+			text += fmt.Sprint(" with ", e.Data.Rekeyed["copy_id"])
+		}
+		return text
+	}
+	all := func(events []json.RawMessage) (texts []string) {
+		for _, raw := range events {
+			texts = append(texts, said(raw))
+		}
+		return texts
+	}
+	want := []string{"delete 1", "insert 2", "delete 3 with 4", "insert 4 with 3"}
+	// One event a page: whoever commits what a page has passed misses none.
+	var paged []json.RawMessage
+	for committed := int64(-1); len(paged) < len(want); {
+		events, passed := i.page("low", 1)
+		require.NotEmpty(t, events)
+		require.Greater(t, passed, committed)
+		paged, committed = append(paged, events...), passed
+		i.must(http.MethodPost, "/v1/outlets/low/commit", map[string]any{"committed": passed}, nil)
+	}
+	require.Equal(t, want, all(paged))
+	var preview struct{ Items []struct{ Body string } }
+	i.must(http.MethodPost, fmt.Sprintf("/v1/outlets/low/preview?from=%d", from), nil, &preview)
+	var previewed []json.RawMessage
+	for _, m := range preview.Items {
+		previewed = append(previewed, json.RawMessage(m.Body))
+	}
+	require.Equal(t, want, all(previewed))
+	for n, says := range map[int64]string{0: "delete 1", 3: "insert 2", 4: "delete 3 with 4", 5: "insert 4 with 3"} {
+		var why struct{ Messages []struct{ Body string } }
+		i.must(http.MethodGet, fmt.Sprintf("/v1/outlets/low/why?offset=%d", from+n), nil, &why)
+		require.Len(t, why.Messages, 1)
+		require.Equal(t, says, said(json.RawMessage(why.Messages[0].Body)))
+	}
+}

@@ -329,7 +329,10 @@ func (r *run) adopt(t *table, l *rows.Layout, filled []bool) {
 	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.statement, Renamed: t.renamed}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: l.Schema, Place: r.tx.place, Body: body.Encode()})
 	t.state.Schema, t.statement, t.renamed = l.Schema, "", nil
-	if rewrites {
+	switch {
+	case old != nil && len(old.Key()) == 0 && len(l.Schema.Key()) > 0 && r.config.Load:
+		r.reread(t, "it has been given a key, which the events of its rows do not have", true)
+	case rewrites:
 		r.rewritten(t, "a schema change filled or changed rows without an event")
 	}
 	r.sink.Table(t.progressState())

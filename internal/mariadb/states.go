@@ -65,7 +65,12 @@ func (t *table) keyNote() {
 // rewritten is for a table whose rows have changed without an event: it is loaded anew, or
 // shown as stale, as its rule says; a load that is under way begins again. The lock is held.
 func (r *run) rewritten(t *table, why string) {
-	reload := t.rule.ReloadRewritten && r.config.Load
+	r.reread(t, why, t.rule.ReloadRewritten && r.config.Load)
+}
+
+// reread is for a table whose rows consumers do not have as they are now: reload says
+// whether all of them are loaded, or the table is shown as stale. The lock is held.
+func (r *run) reread(t *table, why string, reload bool) {
 	if t.load != nil {
 		if p := &t.load.progress; p.apart() && reload {
 			*p = progress{Restarts: p.Restarts} // of all rows

@@ -26,7 +26,7 @@ type reader struct {
 	journal journal.Reader
 	current *journal.Batch // partly read
 	event   change.Event
-	half    *change.Event // the first half of a changed key, until the next event is read
+	halves  shape.Halves // of changed keys
 	filled  bool          // the last batch was handed on since it was full: there may be more
 	unfit   error         // the next event does not fit; what lies before it is in a batch
 	net     shape.Net
@@ -117,10 +117,8 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 		full := false
 		for !full && r.current.Next(&r.event) {
 			if r.until > 0 && r.event.Offset > r.until {
-				if r.half != nil {
-					if err := r.release(b, nil); err != nil {
-						return err
-					}
+				if err := r.release(b, nil); err != nil {
+					return err
 				}
 				last, r.current = r.until, nil
 				break
@@ -133,7 +131,7 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 				r.unfit, b.Whole, r.current = err, whole, nil // what lies before it goes out first
 				break
 			}
-			if r.half != nil {
+			if r.halves.Before(r.event.Offset) < r.event.Offset {
 				continue // it goes out with the next event
 			}
 			last, committed = r.event.Offset, r.event.Transaction.CommittedAt
@@ -149,10 +147,7 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 			r.filled = true
 			break
 		}
-		last, committed = r.current.Last, r.current.LastCommit
-		if r.half != nil {
-			last = r.half.Offset - 1
-		}
+		last, committed = r.halves.Before(r.current.Last), r.current.LastCommit
 		r.current = nil
 		if r.until > 0 && last >= r.until {
 			last = r.until // behind it the filter lets nothing through
@@ -233,13 +228,10 @@ func (r *reader) explained(err error) error {
 // take puts the event in hand into the batch.
 func (r *reader) take(b *encode.Batch) error {
 	r.Origin.Fill(&r.event)
-	if r.half != nil {
-		if err := r.release(b, &r.event); err != nil {
-			return err
-		}
+	if err := r.release(b, &r.event); err != nil {
+		return err
 	}
-	if r.waits(&r.event) {
-		r.hold(&r.event)
+	if r.halves.Hold(&r.event) {
 		return nil
 	}
 	return r.one(b, &r.event)

@@ -51,10 +51,11 @@ const maxShownDepth = 5000
 
 // previewer makes messages as an outlet would, without sending or storing.
 type previewer struct {
-	maker *encode.Maker
-	rows  *encode.Maker      // says what Avro and Parquet hold
-	kind  *destination.Kind  // nil where consumers read
-	frame destination.Framer // nil where the message is all that is sent
+	maker  *encode.Maker
+	rows   *encode.Maker      // says what Avro and Parquet hold
+	kind   *destination.Kind  // nil where consumers read
+	frame  destination.Framer // nil where the message is all that is sent
+	halves shape.Halves       // of changed keys
 }
 
 func (s *Outlets) previewer(ctx context.Context, d *definition.Outlet) (*previewer, error) {
@@ -222,6 +223,7 @@ func (s *Outlets) Preview(ctx context.Context, name string, d *definition.Outlet
 	}
 	found := &Previews{Items: []Preview{}, KeptBack: []KeptBack{}}
 	reader := s.Store.Reader(source.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables)})
+	p.halves.Filter = filter
 	for newest || len(found.Items) < limit {
 		batch, err := reader.TryNext(ctx)
 		if err != nil {
@@ -252,26 +254,50 @@ func (p *previewer) read(batch *journal.Batch, origin *outlet.Origin, filter *sh
 		if !filter.AdmitsTable(e.Table) {
 			continue // it came in one block with others
 		}
-		found.Looked++
 		origin.Fill(&e)
-		admitted, err := filter.Admits(&e)
+		half, err := p.halves.Settle(&e)
 		if err != nil {
 			return &definition.Invalid{Location: "where", Message: err.Error()}
 		}
-		if !admitted {
-			found.note(filter.KeptBackBy(&e))
+		if half != nil {
+			if err := p.show(half, filter, found); err != nil {
+				return err
+			}
+		}
+		if p.halves.Hold(&e) {
 			continue
 		}
-		some, err := p.messages(&e)
-		if err != nil {
-			return base.UnfitForm(err)
+		if err := p.show(&e, filter, found); err != nil {
+			return err
 		}
-		if found.Items = append(found.Items, some...); newest && len(found.Items) > 4*limit {
+		if newest && len(found.Items) > 4*limit {
 			found.keep(limit)
 		}
 	}
-	if newest && len(found.Items) > limit {
+	switch {
+	case newest && len(found.Items) > limit:
 		found.keep(limit)
+	case len(found.Items) > limit:
+		found.Items = found.Items[:limit]
 	}
 	return batch.Err()
+}
+
+// show adds what becomes of an event.
+func (p *previewer) show(e *change.Event, filter *shape.Filter, found *Previews) error {
+	found.Looked++
+	admitted, err := filter.Admits(e)
+	if err != nil {
+		return &definition.Invalid{Location: "where", Message: err.Error()}
+	}
+	if !admitted {
+		found.note(filter.KeptBackBy(e))
+		return nil
+	}
+	some, err := p.messages(e)
+	if err != nil {
+		return base.UnfitForm(err)
+	}
+	found.Items = append(found.Items, some...)
+	return nil
 }

@@ -86,7 +86,7 @@ func (s *Outlets) Why(ctx context.Context, name string, offset int64) (*Why, err
 	if w.Event, err = s.asEvent(&e); err != nil {
 		return nil, err
 	}
-	if err := s.passes(ctx, record, &e, w); err != nil {
+	if err := s.passes(ctx, record, source.ID, &e, w); err != nil {
 		return nil, err
 	}
 	return w, s.fate(ctx, record, w)
@@ -104,11 +104,46 @@ func (s *Outlets) asEvent(e *change.Event) (json.RawMessage, error) {
 	return slices.Clone(b.Messages[0].Body), nil
 }
 
+// settle has one of the two events of a changed key name the other's key only if that one
+// passes, too, as readers of both do.
+func (s *Outlets) settle(ctx context.Context, sourceID int64, e *change.Event, filter *shape.Filter) error {
+	if e.Rekeyed == nil || len(filter.Where) == 0 {
+		return nil
+	}
+	at := e.Offset + 1
+	if e.Operation == change.Insert {
+		at = e.Offset - 1
+	}
+	batch, err := s.Store.Reader(sourceID, at, journal.ReaderOptions{For: journal.Everyone}).TryNext(ctx)
+	if err != nil || batch == nil {
+		return nil //nolint:nilerr // the other one is not kept: nothing is known of it
+	}
+	var other change.Event
+	if !batch.Next(&other) || other.Offset != at {
+		return nil
+	}
+	halves := shape.Halves{Filter: filter}
+	if e.Operation == change.Insert {
+		if halves.Hold(&other) {
+			_, _ = halves.Settle(e) // a condition that does not fit is said of the event itself
+		}
+		return nil
+	}
+	if halves.Hold(e) {
+		half, _ := halves.Settle(&other)
+		e.Rekeyed = half.Rekeyed
+	}
+	return nil
+}
+
 // passes asks what decides whether an event goes out, and makes its messages.
-func (s *Outlets) passes(ctx context.Context, record *catalog.Outlet, e *change.Event, w *Why) error {
+func (s *Outlets) passes(ctx context.Context, record *catalog.Outlet, sourceID int64, e *change.Event, w *Why) error {
 	d := &record.Definition
 	filter, err := d.Filter()
 	if err != nil {
+		return err
+	}
+	if err := s.settle(ctx, sourceID, e, filter); err != nil {
 		return err
 	}
 	step := func(what string, passes bool, format string, args ...any) bool {

@@ -18,7 +18,7 @@ const netBytes = 64 << 20
 // as a CloudEvent that is good during the call.
 func (f *Feed) EachNet(ctx context.Context, each func(body []byte) error) error {
 	net := shape.NetBetween{Limit: netBytes, Open: func(from int64) shape.Events {
-		return &admitted{feed: f, reader: f.reader.From(from)}
+		return &admitted{feed: f, reader: f.reader.From(from), halves: shape.Halves{Filter: f.filter}}
 	}}
 	var out encode.Batch
 	if f.ended {
@@ -46,6 +46,8 @@ type admitted struct {
 	reader journal.Reader
 	batch  *journal.Batch
 	event  change.Event
+	halves shape.Halves // of changed keys
+	behind bool         // the event in hand comes next: a half before it was handed out
 }
 
 // Next implements [shape.Events].
@@ -59,20 +61,23 @@ func (a *admitted) Next(ctx context.Context) (*change.Event, error) {
 			}
 			a.batch = batch
 		}
-		for a.batch.Next(&a.event) {
+		for a.behind || a.batch.Next(&a.event) {
 			if a.event.Offset > f.until {
-				return nil, nil
+				return a.settled(nil)
 			}
-			f.origin.Fill(&a.event)
-			admitted, err := f.filter.Admits(&a.event)
-			if err != nil {
-				return nil, outlet.Unfit(f.name, err)
+			if !a.behind {
+				f.origin.Fill(&a.event)
+				half, err := a.settled(&a.event)
+				if a.behind = half != nil; a.behind || err != nil {
+					return half, err
+				}
 			}
-			if err := f.maker.Watch(&a.event); err != nil {
-				return nil, outlet.Shaped(f.name, err)
+			a.behind = false
+			if a.halves.Hold(&a.event) {
+				continue
 			}
-			if admitted {
-				return &a.event, nil
+			if admitted, err := a.admits(&a.event); admitted || err != nil {
+				return &a.event, err
 			}
 		}
 		if err := a.batch.Err(); err != nil {
@@ -83,4 +88,27 @@ func (a *admitted) Next(ctx context.Context) (*change.Event, error) {
 		}
 		a.batch = nil
 	}
+}
+
+// settled is the half that waited for the event behind it, if it passes.
+func (a *admitted) settled(next *change.Event) (*change.Event, error) {
+	half, err := a.halves.Settle(next)
+	if half == nil {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, outlet.Unfit(a.feed.name, err)
+	}
+	if admitted, err := a.admits(half); !admitted || err != nil {
+		return nil, err
+	}
+	return half, nil
+}
+
+func (a *admitted) admits(e *change.Event) (bool, error) {
+	admitted, err := a.feed.filter.Admits(e)
+	if err != nil {
+		return false, outlet.Unfit(a.feed.name, err)
+	}
+	return admitted, outlet.Shaped(a.feed.name, a.feed.maker.Watch(e))
 }

@@ -44,6 +44,7 @@ type Feed struct {
 	window  int        // the rows of one net
 	batch   *journal.Batch
 	event   change.Event
+	halves  shape.Halves // of changed keys
 	out     encode.Batch
 	sent    int // messages of out that were handed out
 	at      int64
@@ -98,7 +99,7 @@ func (s *Reading) openFeed(ctx context.Context, source string, filter *shape.Fil
 			return nil, err
 		}
 	}
-	return &Feed{drain: s.Draining, origin: origin, address: s.Config.PublicURL, filter: filter, at: passed, until: until, ended: span.Until != "" && until == passed, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Capabilities{}),
+	return &Feed{drain: s.Draining, origin: origin, address: s.Config.PublicURL, filter: filter, halves: shape.Halves{Filter: filter}, at: passed, until: until, ended: span.Until != "" && until == passed, maker: encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: "cloudevents"}, encode.Capabilities{}),
 		reader: s.Store.Reader(record.ID, from, journal.ReaderOptions{Tables: shape.Expression(filter.Tables), For: outlet})}, nil
 }
 
@@ -162,44 +163,70 @@ func (f *Feed) TryNext(ctx context.Context) (*FeedEvent, error) {
 func (f *Feed) read() error {
 	for len(f.out.Messages) == 0 && f.batch.Next(&f.event) {
 		if f.until > 0 && f.event.Offset > f.until {
+			err := f.release(nil)
 			f.at, f.batch, f.ended = f.until, nil, true
-			return nil
+			return err
+		}
+		f.origin.Fill(&f.event)
+		if err := f.release(&f.event); err != nil {
+			return err
+		}
+		if f.halves.Hold(&f.event) {
+			continue
 		}
 		f.at = f.event.Offset
-		f.origin.Fill(&f.event)
-		admitted, err := f.filter.Admits(&f.event)
-		if err != nil {
-			return outlet.Unfit(f.name, err)
-		}
-		switch {
-		case f.net != nil && !admitted && !f.maker.Needs(&f.event):
-			continue
-		case f.net != nil && admitted && shape.Joins(&f.event):
-			f.net.Add(&f.event)
-			if f.net.Rows() >= f.window || f.net.Bytes() >= maxPageBytes {
-				return f.takeNet()
-			}
-			continue
-		case f.net != nil:
-			if err := f.takeNet(); err != nil {
-				return err
-			}
-		}
-		if admitted || f.maker.Needs(&f.event) {
-			if err := f.append(&f.event, admitted); err != nil {
-				return err
-			}
+		if err := f.take(&f.event); err != nil {
+			return err
 		}
 	}
 	if err := f.batch.Err(); err != nil {
 		return base.Answer(err, "source", f.origin.Source)
 	}
 	if len(f.out.Messages) == 0 {
-		f.at = f.batch.Last
+		f.at = f.halves.Before(f.batch.Last)
 		f.batch = nil
 		if f.until > 0 && f.at >= f.until {
 			f.at, f.ended = f.until, true
 		}
+	}
+	return nil
+}
+
+// release takes the first half of a changed key that waited for the event behind it; next
+// is nil where that is not known.
+func (f *Feed) release(next *change.Event) error {
+	half, err := f.halves.Settle(next)
+	if half == nil {
+		return nil
+	}
+	if err != nil {
+		return outlet.Unfit(f.name, err)
+	}
+	return f.take(half)
+}
+
+// take puts an event into what is handed out next, or into the net of changes.
+func (f *Feed) take(e *change.Event) error {
+	admitted, err := f.filter.Admits(e)
+	if err != nil {
+		return outlet.Unfit(f.name, err)
+	}
+	switch {
+	case f.net != nil && !admitted && !f.maker.Needs(e):
+		return nil
+	case f.net != nil && admitted && shape.Joins(e):
+		f.net.Add(e)
+		if f.net.Rows() >= f.window || f.net.Bytes() >= maxPageBytes {
+			return f.takeNet()
+		}
+		return nil
+	case f.net != nil:
+		if err := f.takeNet(); err != nil {
+			return err
+		}
+	}
+	if admitted || f.maker.Needs(e) {
+		return f.append(e, admitted)
 	}
 	return nil
 }
@@ -275,7 +302,7 @@ func (f *Feed) page(ctx context.Context, limit int, wait time.Duration) (*Page, 
 		p.Events = append(p.Events, append([]byte(nil), one.Body...))
 		p.Offsets = append(p.Offsets, one.Offset)
 		size += len(one.Body)
-		whole = one.Last && (f.net == nil || f.sent == len(f.out.Messages))
+		whole = f.sent == len(f.out.Messages) // of both halves of a changed key, too
 	}
 	p.Passed = f.at
 	return p, nil
