@@ -119,26 +119,29 @@ func cutover(t *testing.T, from, engine string) {
 	require.Contains(t, errs, "no cut over of outlet \"moved\" keeps writers out")
 }
 
-// followsBack has the system's former database follow its new one: what writers do there
-// comes back, and nothing goes round in a circle.
-func (s *stage) followsBack(t *testing.T, to *side) {
-	source := map[string]any{"tables": []map[string]any{{"match": "moved.*"}}, "mode": "follow-only"}
+// captured is the side as a source.
+func (s *side) captured(match, mode string) map[string]any {
 	connection := map[string]any{"tls": "disable"}
 	for _, part := range []string{"host", "port", "database", "user", "password"} {
-		if value, there := to.at[to.engine].(map[string]any)[part]; there {
+		if value, there := s.at[s.engine].(map[string]any)[part]; there {
 			connection[part] = value
 		}
 	}
-	options := map[string]any{"schema": s.prefix, "present": "keep"}
-	if to.engine == "mariadb" {
-		source["engine"] = "mariadb"
-		connection["user"], connection["password"] = "capture", to.capture
+	if s.engine == "mariadb" {
+		connection["user"], connection["password"] = "capture", s.capture
 	}
+	return map[string]any{"engine": s.engine, "connection": connection, "tables": []map[string]any{{"match": match}}, "mode": mode}
+}
+
+// followsBack has the system's former database follow its new one: what writers do there
+// comes back, and nothing goes round in a circle.
+func (s *stage) followsBack(t *testing.T, to *side) {
+	source := to.captured("moved.*", "follow-only")
+	options := map[string]any{"schema": s.prefix, "present": "keep"}
 	if s.source.engine == "mariadb" {
 		options["offsets"] = s.source.database + ".outlets"
 		s.source.run("GRANT READ_ONLY ADMIN ON *.* TO keeper")
 	}
-	source["connection"] = connection
 	s.must(http.MethodPost, "/v1/sources/new", source, nil)
 	_, errs, code := s.cli("source", "resume", "new", "--wait")
 	require.Zero(t, code, errs)

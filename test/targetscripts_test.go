@@ -28,7 +28,7 @@ func TestScriptsForTargets(t *testing.T) {
 	at["postgresql"].(map[string]any)["user"] = login
 	at["postgresql"].(map[string]any)["password"] = "made-up"
 	i.must(http.MethodPost, "/v1/destinations/there", at, nil)
-	definition := map[string]any{"source": "circulation", "destination": "there", "postgresql": map[string]any{"schema": "o'clock \"library\""}}
+	definition := map[string]any{"source": "circulation", "destination": "there", "postgresql": map[string]any{"schema": "o'clock \"library\"", "origin": "the keeper's " + into}}
 	script := func(which string) string {
 		t.Helper()
 		var scripts map[string]string
@@ -67,6 +67,7 @@ func TestScriptsForTargets(t *testing.T) {
 	run(t, admin, "DROP ROLE "+login)
 	require.Len(t, digest(t, admin, `SELECT * FROM "o'clock ""library""".loans`), 2, "the rows stay")
 	require.Empty(t, digest(t, admin, "SELECT FROM pg_class WHERE relname = 'outlets'"))
+	require.Empty(t, digest(t, admin, "SELECT FROM pg_replication_origin WHERE roname LIKE '%"+into+"'"))
 
 	// The same for MariaDB, whose script its own client runs.
 	m := mariaServer(t, nil)
@@ -76,7 +77,7 @@ func TestScriptsForTargets(t *testing.T) {
 	there["mariadb"].(map[string]any)["password"] = "made-up"
 	i.must(http.MethodPost, "/v1/destinations/maria", there, nil)
 	file := i.folder + "/maria.yaml"
-	require.NoError(t, os.WriteFile(file, []byte("source: circulation\ndestination: maria\nmariadb: {schema: shelf_of_outlets}\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("source: circulation\ndestination: maria\nmariadb: {schema: shelf_of_outlets, origin: '4242'}\n"), 0o600))
 	out, errs, code = i.cli("outlet", "setup-sql", "maria", "--file", file)
 	require.Zero(t, code, errs)
 	statements := func(script string) (all []string) {

@@ -24,7 +24,9 @@ type Source struct {
 	HashKey      string `json:"hash_key,omitempty" title:"Key for hashed columns" secret:"yes" doc:"The key for columns that are hashed: a reference, ${env:NAME} or ${file:/path}, or the key itself, which is sealed and never shown again" example:"${env:RILLMARK_SECRET_HASH_KEY}" advanced:"yes"`
 	LoadSessions int    `json:"load_sessions,omitempty" minimum:"1" maximum:"16" default:"2" title:"Load sessions" doc:"How many sessions read at once while tables are loaded" unit:"sessions" advanced:"yes"`
 	LargestValue int64  `json:"largest_value,omitempty" minimum:"1048576" maximum:"536870912" default:"16777216" title:"Largest value" doc:"A value of more bytes is left out of its event, which then names it under too_large with its size" unit:"bytes" advanced:"yes"`
-	Description  string `json:"description,omitempty" maxLength:"500" title:"Description" advanced:"yes"`
+	// LeaveOutOrigins are patterns, as [rules.Origins].
+	LeaveOutOrigins []string `json:"leave_out_origins,omitempty" title:"Leave out by origin" doc:"Transactions of these origins are left out, so that what an outlet has written here does not come back. PostgreSQL: names of replication origins; MariaDB: server ids; * stands for any characters, ? for one" example:"rillmark_*" advanced:"yes"`
+	Description     string   `json:"description,omitempty" maxLength:"500" title:"Description" advanced:"yes"`
 }
 
 // Connection is the engine's own part of a source's definition. It is nil where the
@@ -168,6 +170,9 @@ func (s *Source) Validate() error {
 	}
 	if len(s.Tables) == 0 {
 		return settings.Wrong("tables", "at least one rule is needed: for all tables of the schema public, match public.*")
+	}
+	if _, err := rules.ParseOrigins(s.LeaveOutOrigins); err != nil {
+		return settings.Wrong("leave_out_origins", "%s", err)
 	}
 	for i := range s.Tables {
 		if err := s.Tables[i].validate(fmt.Sprintf("tables[%d]", i), s.HashKey != ""); err != nil {

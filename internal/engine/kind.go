@@ -75,4 +75,6 @@ type Definition struct {
 	LoadSessions int
 	// LargestValue is the size in bytes above which a value is left out of its event.
 	LargestValue int64
+	// LeaveOut are the origins whose transactions bring no events of rows.
+	LeaveOut rules.Origins
 }

@@ -320,6 +320,7 @@ func (r *run) opens(s *stream.Stream) {
 	if g.head.Server != r.server {
 		tx.origin = strconv.FormatUint(uint64(g.head.Server), 10)
 	}
+	tx.leftOut = r.config.LeaveOut.LeaveOut(tx.origin)
 	if r.at.Open != tx.id {
 		r.skip, r.skipIndex = 0, 0
 	}

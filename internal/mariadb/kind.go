@@ -24,7 +24,7 @@ func makeEngine(env engine.Environment, d engine.Definition) (engine.Engine, err
 	to := d.Connection.(*Settings)
 	c := &session.Config{Source: d.Source, Host: to.Host, Port: to.Port, User: to.User, Password: to.Password, TLS: to.TLS, Root: to.Root, ReaderID: uint32(to.ReaderID), Dial: env.Dial,
 		Rules: d.Rules, HashKey: d.HashKey, Load: d.Load, LoadOnly: d.LoadOnly, From: d.From, HeartbeatEvery: env.HeartbeatEvery, RefreshEvery: env.RefreshEvery, SilenceAfter: env.SilenceAfter,
-		ChunkBytes: env.ChunkBytes, LoadSessions: d.LoadSessions, LargestValue: d.LargestValue}
+		ChunkBytes: env.ChunkBytes, LoadSessions: d.LoadSessions, LargestValue: d.LargestValue, LeaveOut: d.LeaveOut}
 	return New(c), nil
 }
 

@@ -159,7 +159,7 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 			defer clear(r.tx.announced)
 		}
 	}
-	if b.table == nil {
+	if b.table == nil || r.tx.leftOut {
 		return nil
 	}
 	if event.Width != b.width {

@@ -74,6 +74,7 @@ type transaction struct {
 	begun   bool // the sink's transaction has been begun
 	id      string
 	origin  string
+	leftOut bool // no event of its rows is wanted
 	time    int64
 	ordinal uint64 // rows so far
 	digest  uint32

@@ -98,7 +98,7 @@ func (r *run) effect(ctx context.Context, e statement.Effect, text, at string) (
 		return r.renames(e, text), nil
 	case statement.Truncate:
 		for _, name := range e.Tables {
-			if t := r.captured(name); t != nil {
+			if t := r.captured(name); t != nil && !r.tx.leftOut {
 				one, err := r.truncated(ctx, t)
 				if err != nil {
 					return nil, err

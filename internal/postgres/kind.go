@@ -27,7 +27,7 @@ func makeEngine(env engine.Environment, d engine.Definition) (engine.Engine, err
 		return nil, err
 	}
 	c := &session.Config{Source: d.Source, Connection: connection, Dial: env.Dial, Rules: d.Rules, HashKey: d.HashKey, Load: d.Load, LoadOnly: d.LoadOnly, Slot: to.Slot, Publication: to.Publication,
-		HeartbeatEvery: env.HeartbeatEvery, RefreshEvery: env.RefreshEvery, SilenceAfter: env.SilenceAfter, ChunkBytes: env.ChunkBytes, LoadSessions: d.LoadSessions, LargestValue: d.LargestValue}
+		HeartbeatEvery: env.HeartbeatEvery, RefreshEvery: env.RefreshEvery, SilenceAfter: env.SilenceAfter, ChunkBytes: env.ChunkBytes, LoadSessions: d.LoadSessions, LargestValue: d.LargestValue, LeaveOut: d.LeaveOut}
 	if d.From != "" {
 		c.From, err = session.ParseLSN(d.From)
 	}

@@ -69,6 +69,7 @@ type transaction struct {
 	tx         pgoutput.Begin
 	inTx       bool
 	origin     string // where it came by replication
+	leftOut    bool   // no event of its rows is wanted
 	opened     bool   // the sink's transaction has been begun
 	lastRow    session.LSN
 	lastNumber uint32
@@ -313,9 +314,15 @@ func (r *run) take(ctx context.Context, data []byte, start session.LSN) error {
 		return &engine.Fault{Code: "cannot-decode", Final: true, Cause: err,
 			Message: fmt.Sprintf("the message at %s of the log cannot be decoded", start), Fix: "report it with this line; nothing was lost, capture waits there"}
 	}
+	if r.leftOut {
+		switch m.(type) {
+		case *pgoutput.Insert, *pgoutput.Update, *pgoutput.Delete, *pgoutput.Truncate:
+			return nil
+		}
+	}
 	switch m := m.(type) {
 	case *pgoutput.Begin:
-		r.tx, r.inTx, r.opened, r.origin = *m, true, false, ""
+		r.tx, r.inTx, r.opened, r.origin, r.leftOut = *m, true, false, "", false
 		r.lastRow, r.lastNumber = 0, 0
 		return nil
 	case *pgoutput.Commit:
@@ -344,7 +351,7 @@ func (r *run) take(ctx context.Context, data []byte, start session.LSN) error {
 	case *pgoutput.LogicalMessage:
 		return r.message(ctx, m, start)
 	case *pgoutput.Origin:
-		r.origin = m.Name
+		r.origin, r.leftOut = m.Name, r.config.LeaveOut.LeaveOut(m.Name)
 		return nil
 	default: // Type says nothing that an event needs
 		return nil

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/catalog"
 	"rillmark/internal/engine"
 	"rillmark/internal/engine/engines"
@@ -22,8 +23,12 @@ func (s *Sources) build(record *catalog.Source) (engine.Engine, error) {
 	if err != nil {
 		return nil, err
 	}
+	origins, err := rules.ParseOrigins(d.LeaveOutOrigins)
+	if err != nil {
+		return nil, err
+	}
 	c := s.Config.Source
 	return kind.Make(engine.Environment{Dial: s.Guard.Dialer(d.Engine), HeartbeatEvery: c.HeartbeatEvery, RefreshEvery: c.RefreshEvery, SilenceAfter: c.SilenceAfter, ChunkBytes: c.ChunkBytes},
 		engine.Definition{Source: record.Name, Connection: d.Connection.Connection, Rules: chosen, HashKey: []byte(d.HashKey), Load: d.Loads(), LoadOnly: d.Mode == "load-only",
-			From: d.FromPosition, LoadSessions: d.LoadSessions, LargestValue: d.LargestValue})
+			From: d.FromPosition, LoadSessions: d.LoadSessions, LargestValue: d.LargestValue, LeaveOut: origins})
 }

@@ -2102,6 +2102,11 @@ export interface components {
              */
             offsets?: string;
             /**
+             * @description Marks what the outlet writes, so that a source there can leave it out (leave_out_origins). PostgreSQL: the name of a replication origin, which is made if it is not there, one for each outlet; MariaDB: a server id that no server has
+             * @example rillmark_reporting
+             */
+            origin?: string;
+            /**
              * @description Of a table that has rows before the outlet first writes to it; refuse: the outlet holds; replace: rows that the source does not have go once the load is complete; keep: they stay, until the table is reloaded
              * @default refuse
              * @enum {string}
@@ -2769,6 +2774,11 @@ export interface components {
              */
             offsets?: string;
             /**
+             * @description Marks what the outlet writes, so that a source there can leave it out (leave_out_origins). PostgreSQL: the name of a replication origin, which is made if it is not there, one for each outlet; MariaDB: a server id that no server has
+             * @example rillmark_reporting
+             */
+            origin?: string;
+            /**
              * @description Of a table that has rows before the outlet first writes to it; refuse: the outlet holds; replace: rows that the source does not have go once the load is complete; keep: they stay, until the table is reloaded
              * @default refuse
              * @enum {string}
@@ -3273,6 +3283,14 @@ export interface components {
              * @default 16777216
              */
             largest_value?: number;
+            /**
+             * Leave out by origin
+             * @description Transactions of these origins are left out, so that what an outlet has written here does not come back. PostgreSQL: names of replication origins; MariaDB: server ids; * stands for any characters, ? for one
+             * @example [
+             *       "rillmark_*"
+             *     ]
+             */
+            leave_out_origins?: string[];
             /**
              * Load sessions
              * Format: int64

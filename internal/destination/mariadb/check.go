@@ -46,7 +46,11 @@ func (d *Destination) Check(ctx context.Context) []change.Check {
 		checks = append(checks, change.Check{Name: "rights", Verdict: change.Missing, Found: explained(err).Error()})
 		return checks
 	}
-	return append(checks, d.checkOffsets(ctx, conn, grantsOf(grants), account), d.checkTables(grantsOf(grants), account))
+	checks = append(checks, d.checkOffsets(ctx, conn, grantsOf(grants), account), d.checkTables(grantsOf(grants), account))
+	if d.options.Origin != "" {
+		checks = append(checks, d.checkOrigin(ctx, conn, account))
+	}
+	return checks
 }
 
 // grants are rights by what they are for: "*.*", or a database with all of its tables.

@@ -71,5 +71,8 @@ type OutletSettings struct {
 
 // Validate implements [destination.OutletSettings].
 func (o *OutletSettings) Validate(encode.Format, destination.Settings) error {
+	if _, err := o.origin(); err != nil {
+		return err
+	}
 	return o.ValidateAs(kindName)
 }

@@ -44,6 +44,11 @@ func (d *Destination) SetupSQL(outlet string, tables []string) string {
 		line("CREATE DATABASE IF NOT EXISTS %s CHARACTER SET utf8mb4;", database)
 		line("GRANT %s ON %s.* TO %s;", strings.Join(rights, ", "), database, d.account())
 	}
+	if d.options.Origin != "" {
+		line("")
+		line("-- The outlet's transactions stand in the log under a server id of their own.")
+		line("GRANT BINLOG REPLAY ON *.* TO %s;", d.account())
+	}
 	return b.String()
 }
 
@@ -61,6 +66,9 @@ func (d *Destination) TeardownSQL(outlet string, tables []string) string {
 	line("-- DROP TABLE %s;", inComment(offsets))
 	for _, database := range append(d.databases(tables), schema) {
 		line("-- REVOKE ALL PRIVILEGES ON %s.* FROM %s;", inComment(database), inComment(d.account()))
+	}
+	if d.options.Origin != "" {
+		line("-- REVOKE BINLOG REPLAY ON *.* FROM %s;", inComment(d.account()))
 	}
 	line("-- DROP USER %s;", inComment(d.account()))
 	return b.String()

@@ -71,9 +71,11 @@ func (d *database) prepare(ctx context.Context) error {
 		return &engine.Fault{Code: "old-server", Final: true, Message: "the server is version " + row[0] + ", and outlets need MariaDB 10.6", Fix: "use a newer server"}
 	}
 	if d.options.Triggers == "skip" {
-		return d.conn.Exec(ctx, "SET foreign_key_checks = 0")
+		if err := d.conn.Exec(ctx, "SET foreign_key_checks = 0"); err != nil {
+			return err
+		}
 	}
-	return nil
+	return d.mark(ctx, d.conn)
 }
 
 const oldest = 100600

@@ -48,7 +48,11 @@ func (d *Destination) Check(ctx context.Context) []change.Check {
 		checks = append(checks, change.Check{Name: "temporary tables", Verdict: change.Missing, Found: "the user may not make any", Why: "rows are staged in temporary tables before they are merged",
 			Fix: fmt.Sprintf("GRANT TEMPORARY ON DATABASE %s TO %s", quoted(d.settings.Database), d.quotedUser())})
 	}
-	return append(checks, d.checkOffsets(ctx, conn), d.checkTables(ctx, conn), d.checkTriggers(ctx, conn))
+	checks = append(checks, d.checkOffsets(ctx, conn), d.checkTables(ctx, conn), d.checkTriggers(ctx, conn))
+	if d.options.Origin != "" {
+		checks = append(checks, d.checkOrigin(ctx, conn))
+	}
+	return checks
 }
 
 const oldest = 130000

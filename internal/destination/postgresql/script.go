@@ -62,6 +62,12 @@ func (d *Destination) SetupSQL(outlet string, tables []string) string {
 		line("  END IF;")
 		line("END %s;", tag)
 	}
+	if d.options.Origin != "" {
+		line("")
+		line("-- The outlet's transactions are marked with a replication origin.")
+		line(makeOrigin+";", literal(d.options.Origin))
+		line("GRANT EXECUTE ON FUNCTION %s TO %s;", originFunctions, user)
+	}
 	return b.String()
 }
 
@@ -104,9 +110,15 @@ func (d *Destination) TeardownSQL(outlet string, tables []string) string {
 	line("      IF current_setting('server_version_num')::int >= 150000 THEN")
 	line("        EXECUTE format('REVOKE SET ON PARAMETER session_replication_role FROM %%I', %s::text);", literal(d.settings.User))
 	line("      END IF;")
+	if d.options.Origin != "" {
+		line("      REVOKE EXECUTE ON FUNCTION %s FROM %s;", originFunctions, user)
+	}
 	line("    END IF;")
 	line("  END IF;")
 	line("END %s;", tag)
+	if d.options.Origin != "" {
+		line("SELECT pg_catalog.pg_replication_origin_drop(name) FROM (SELECT %s AS name) one WHERE pg_catalog.pg_replication_origin_oid(name) IS NOT NULL;", literal(d.options.Origin))
+	}
 	return b.String()
 }
 

@@ -45,6 +45,10 @@ func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destinati
 		}
 		db.fires = err != nil
 	}
+	if err := db.mark(ctx); err != nil {
+		db.Close() //nolint:errcheck // the first error is the one to report
+		return nil, explained(err)
+	}
 	return sql.Begin(ctx, db, &d.options.Options, o)
 }
 

@@ -26,6 +26,7 @@ type Options struct {
 	Transactions   string            `json:"transactions,omitempty" flag:"target-transactions" enum:"whole,split" default:"whole" title:"Transactions" doc:"whole: readers see each of the source's transactions as one; split: large ones become visible batch by batch" advanced:"yes"`
 	Triggers       string            `json:"triggers,omitempty" enum:"skip,fire" default:"skip" title:"Triggers and foreign keys" doc:"skip: they do nothing for rows that the outlet writes, as far as the database and its rights allow; fire: they act as for anybody" advanced:"yes"`
 	Offsets        string            `json:"offsets,omitempty" default:"rillmark.outlets" maxLength:"127" title:"Table of offsets" doc:"Table that keeps the outlet's offset, committed with the rows; it is made where there is none" advanced:"yes"`
+	Origin         string            `json:"origin,omitempty" maxLength:"100" title:"Origin" doc:"Marks what the outlet writes, so that a source there can leave it out (leave_out_origins). PostgreSQL: the name of a replication origin, which is made if it is not there, one for each outlet; MariaDB: a server id that no server has" example:"rillmark_reporting" advanced:"yes"`
 
 	kind string // of the database, for errors
 }

@@ -61,6 +61,8 @@ type Config struct {
 	// LargestValue is the size in bytes above which a value is left out of its
 	// event. Default 16 MiB.
 	LargestValue int64
+	// LeaveOut are the origins whose transactions bring no events of rows.
+	LeaveOut rules.Origins
 }
 
 func (c *Config) Defaults() {
