@@ -14,7 +14,7 @@ example: setup build
 
 # Packages that are quick enough to be tested with the race detector each time; make
 # soak has it on for all, the service that the tests start included.
-QUICK := $(addprefix ./internal/,capture/... catalog change definition destination encode guard journal jsontext mariadb/... netguard outlet postgres/... shape thrift)
+QUICK := $(addprefix ./internal/,capture/... catalog change definition destination encode expression guard journal jsontext mariadb/... netguard outlet postgres/... shape thrift)
 
 test: setup-tests build
 	cd console && npm run --silent test

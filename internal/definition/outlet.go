@@ -13,6 +13,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/encode"
+	"rillmark/internal/expression"
 	"rillmark/internal/settings"
 	"rillmark/internal/shape"
 )
@@ -420,7 +421,7 @@ func (o *Outlet) Filter() (*shape.Filter, error) {
 		if err != nil {
 			return nil, settings.Wrong("where", "%q: %s", match, err)
 		}
-		condition, err := shape.ParseEventCondition(o.Where[match])
+		condition, err := expression.ParseEventCondition(o.Where[match])
 		if err != nil {
 			return nil, settings.Wrong("where", "%s: %s", match, err)
 		}

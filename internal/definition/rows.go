@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"rillmark/internal/change"
+	"rillmark/internal/expression"
 	"rillmark/internal/settings"
 	"rillmark/internal/shape"
 )
@@ -52,16 +53,16 @@ func (o *Outlet) RowForms() (*shape.Rows, error) {
 	if len(o.Rows)+len(o.Functions) == 0 {
 		return nil, nil //nolint:nilnil // rows go out as they are
 	}
-	functions := make([]shape.Function, len(o.Functions))
+	functions := make([]expression.Function, len(o.Functions))
 	for i, f := range o.Functions {
-		one := shape.Function{Name: f.Name, Is: f.Is}
+		one := expression.Function{Name: f.Name, Is: f.Is}
 		for _, a := range f.Arguments {
-			one.Arguments = append(one.Arguments, shape.Argument{Name: a.Name, Type: a.Type})
+			one.Arguments = append(one.Arguments, expression.Argument{Name: a.Name, Type: a.Type})
 		}
 		functions[i] = one
 	}
-	formulas, err := shape.NewFormulas(functions)
-	var wrong *shape.FunctionError
+	formulas, err := expression.NewFormulas(functions)
+	var wrong *expression.FunctionError
 	if errors.As(err, &wrong) {
 		return nil, settings.Wrong(fmt.Sprintf("functions[%d]", wrong.At), "%s", err)
 	}
@@ -98,7 +99,7 @@ func (o *Outlet) RowForms() (*shape.Rows, error) {
 		}
 		for n, c := range r.New {
 			if c.Type != "" {
-				if err := shape.CheckValueType(c.Type); err != nil {
+				if err := expression.CheckValueType(c.Type); err != nil {
 					return nil, settings.Wrong(at("new[%d].type", n), "%s", err)
 				}
 			}

@@ -9,6 +9,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/engine/engines"
+	"rillmark/internal/expression"
 	"rillmark/internal/settings"
 	"rillmark/internal/shape"
 )
@@ -203,7 +204,7 @@ func (s *Source) Rules() (rules.Set, error) {
 			one.Columns = append(one.Columns, rules.Column{Match: match, Treat: rules.Treatment(c.Treat)})
 		}
 		if rule.Filter != "" {
-			if one.Filter, err = shape.ParseCondition(rule.Filter); err != nil {
+			if one.Filter, err = expression.ParseCondition(rule.Filter); err != nil {
 				return nil, err
 			}
 		}
@@ -232,7 +233,7 @@ func (r *TableRule) validate(at string, hashKey bool) error {
 		}
 	}
 	if r.Filter != "" {
-		if _, err := shape.ParseCondition(r.Filter); err != nil {
+		if _, err := expression.ParseCondition(r.Filter); err != nil {
 			return settings.Wrong(at+".filter", "%s", err)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/change"
+	"rillmark/internal/expression"
 	"rillmark/internal/shape"
 )
 
@@ -70,7 +71,7 @@ func TestFormats(t *testing.T) {
 // TestFormsInFormats: every format writes rows in their form, under the version that it
 // registers; a row that is refused is known under the key that goes out.
 func TestFormsInFormats(t *testing.T) {
-	formulas, err := shape.NewFormulas(nil)
+	formulas, err := expression.NewFormulas(nil)
 	require.NoError(t, err)
 	table, err := shape.ParsePattern("public.loans")
 	require.NoError(t, err)

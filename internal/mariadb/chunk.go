@@ -10,10 +10,10 @@ import (
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/expression"
 	"rillmark/internal/mariadb/catalogue"
 	"rillmark/internal/mariadb/values"
 	"rillmark/internal/mariadb/wire"
-	"rillmark/internal/shape"
 )
 
 // chunk is rows of a table that were read together.
@@ -194,7 +194,7 @@ func (l *loader) convert(c *chunk, row [][]byte) error {
 		c.bytes += len(grown) - start
 	}
 	c.bytes += 8
-	if c.layout.Verdict(func(i int) change.Value { return l.raw[i] }) == shape.Fails {
+	if c.layout.Verdict(func(i int) change.Value { return l.raw[i] }) == expression.Fails {
 		return nil // outside of the filter
 	}
 	projected := l.writer.Project(c.layout, l.raw, 0)

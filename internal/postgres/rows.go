@@ -11,12 +11,12 @@ import (
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/expression"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/pgoutput"
 	"rillmark/internal/postgres/session"
 	"rillmark/internal/postgres/tables"
 	"rillmark/internal/postgres/wire"
-	"rillmark/internal/shape"
 )
 
 // relate takes a Relation message: the first of a table, or a changed one.
@@ -282,10 +282,10 @@ func (r *run) refused(table, key string) {
 
 // admits asks the filter about the row of a tuple; of a key tuple only the
 // identity's columns are known, and fallback is the old row where there is one.
-func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyOnly bool) shape.Verdict {
+func (r *run) admits(rel *relation, tuple, fallback []pgoutput.TupleColumn, keyOnly bool) expression.Verdict {
 	l := rel.layout
 	if l.Filter == nil {
-		return shape.Holds
+		return expression.Holds
 	}
 	var scratch []byte
 	return l.Verdict(func(i int) change.Value {
@@ -326,9 +326,9 @@ func (r *run) insert(rel *relation, m *pgoutput.Insert, place session.LSN) (err 
 }
 
 func (r *run) update(rel *relation, m *pgoutput.Update, place session.LSN) (err error) {
-	effect := shape.Changes
+	effect := expression.Changes
 	if rel.rule.Filtered() {
-		effect = shape.EffectOf(r.was, r.is)
+		effect = expression.EffectOf(r.was, r.is)
 	}
 	r.adopt(rel.table, rel.layout, place)
 	var before, fallback []change.Value
@@ -348,15 +348,15 @@ func (r *run) update(rel *relation, m *pgoutput.Update, place session.LSN) (err 
 		return r.cannotDecode(rel, place, err)
 	}
 	after := r.image[1]
-	if effect == shape.Leaves && before == nil {
+	if effect == expression.Leaves && before == nil {
 		before = r.keyOf(rel, after)
 	}
 	r.rekeyed = false
 	r.writer.Update(rel.layout.Layout, uint64(place), effect, before, after, m.OldKind == pgoutput.OldKey)
 	switch {
-	case effect == shape.Enters:
+	case effect == expression.Enters:
 		r.askRefetch(rel, place, m.New, after)
-	case effect == shape.Changes && change.Omits(after):
+	case effect == expression.Changes && change.Omits(after):
 		was := m.Old
 		if !r.rekeyed {
 			was = nil
@@ -383,9 +383,9 @@ func (r *run) concerns(rel *relation, m *pgoutput.Update) bool {
 }
 
 // verdicts is what the filter says of the old and of the new row.
-func (r *run) verdicts(rel *relation, m *pgoutput.Update) (was, is shape.Verdict) {
+func (r *run) verdicts(rel *relation, m *pgoutput.Update) (was, is expression.Verdict) {
 	if rel.layout.Filter == nil {
-		return shape.Holds, shape.Holds
+		return expression.Holds, expression.Holds
 	}
 	switch m.OldKind {
 	case pgoutput.OldRow:

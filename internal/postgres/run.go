@@ -15,6 +15,7 @@ import (
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/expression"
 	"rillmark/internal/guard"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/loading"
@@ -23,7 +24,6 @@ import (
 	"rillmark/internal/postgres/session"
 	"rillmark/internal/postgres/stream"
 	"rillmark/internal/postgres/tables"
-	"rillmark/internal/shape"
 )
 
 // markPrefix is the prefix of our own messages in the source's log. Any role
@@ -97,8 +97,8 @@ type scratch struct {
 	writer  rows.Writer
 	arena   []byte
 	image   [2][]change.Value
-	was, is shape.Verdict // of an update
-	rekeyed bool          // its key has changed
+	was, is expression.Verdict // of an update
+	rekeyed bool               // its key has changed
 }
 
 // newRun is a run that knows no table yet.
@@ -333,7 +333,7 @@ func (r *run) take(ctx context.Context, data []byte, start session.LSN) error {
 		if err := r.prepare(ctx, m.Relation, m.New); err != nil {
 			return err
 		}
-		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != shape.Fails }, func(rel *relation) error { return r.insert(rel, m, start) })
+		return r.change(m.Relation, start, func(rel *relation) bool { return r.admits(rel, m.New, nil, false) != expression.Fails }, func(rel *relation) error { return r.insert(rel, m, start) })
 	case *pgoutput.Update:
 		if err := r.prepare(ctx, m.Relation, m.Old, m.New); err != nil {
 			return err
@@ -344,7 +344,7 @@ func (r *run) take(ctx context.Context, data []byte, start session.LSN) error {
 			return err
 		}
 		return r.change(m.Relation, start, func(rel *relation) bool {
-			return r.admits(rel, m.Old, nil, m.OldKind == pgoutput.OldKey) != shape.Fails
+			return r.admits(rel, m.Old, nil, m.OldKind == pgoutput.OldKey) != expression.Fails
 		}, func(rel *relation) error { return r.delete(rel, m, start) })
 	case *pgoutput.Truncate:
 		return r.truncate(m, start)

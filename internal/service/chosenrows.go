@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"rillmark/internal/change"
+	"rillmark/internal/expression"
 	"rillmark/internal/shape"
 	"rillmark/internal/verify"
 )
@@ -12,7 +13,7 @@ import (
 // chosenRows are those of a table's rows that an outlet's conditions choose.
 type chosenRows struct {
 	verify.Side
-	conditions []*shape.BoundCondition
+	conditions []*expression.BoundCondition
 }
 
 // choosing reads of a table what an outlet's conditions choose.
@@ -36,7 +37,7 @@ func choosing(of verify.Side, filter *shape.Filter) (verify.Side, error) {
 
 func (c *chosenRows) choose(rows [][]change.Value) [][]change.Value {
 	return slices.DeleteFunc(rows, func(row []change.Value) bool {
-		return slices.ContainsFunc(c.conditions, func(one *shape.BoundCondition) bool { return one.VerdictOn(row) == shape.Fails })
+		return slices.ContainsFunc(c.conditions, func(one *expression.BoundCondition) bool { return one.VerdictOn(row) == expression.Fails })
 	})
 }
 

@@ -13,6 +13,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/expression"
 	"rillmark/internal/journal"
 	"rillmark/internal/outlet"
 	"rillmark/internal/service/base"
@@ -167,7 +168,7 @@ func (s *Outlets) passes(ctx context.Context, record *catalog.Outlet, sourceID i
 			w.Text = "the outlet holds before it: " + err.Error()
 			return nil
 		}
-		if !step("where", bound.Effect(e) != shape.Nothing, "%s: %s", one.Condition, bound.Says(e)) {
+		if !step("where", bound.Effect(e) != expression.Nothing, "%s: %s", one.Condition, bound.Says(e)) {
 			return nil
 		}
 	}

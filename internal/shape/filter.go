@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"rillmark/internal/change"
+	"rillmark/internal/expression"
 )
 
 // Filter lets events of chosen tables and operations through. The zero value
@@ -19,14 +20,14 @@ type Filter struct {
 	// updates; else they are inserts and deletes.
 	AsTheyAre bool
 
-	seen  map[string]bool                           // tables that were matched before
-	bound map[*change.Schema][]*BoundEventCondition // of the schema versions that came
+	seen  map[string]bool                                      // tables that were matched before
+	bound map[*change.Schema][]*expression.BoundEventCondition // of the schema versions that came
 }
 
 // TableCondition is a condition on the rows of some tables.
 type TableCondition struct {
 	Match     Pattern
-	Condition *EventCondition
+	Condition *expression.EventCondition
 }
 
 // Admits reports whether an event passes, and makes it the insert or delete that it is for
@@ -38,7 +39,7 @@ func (f *Filter) Admits(e *change.Event) (bool, error) {
 	}
 	if len(f.Where) > 0 && e.Schema != nil && e.Operation.IsRow() {
 		effect, err := f.effect(e)
-		if err != nil || effect == Nothing {
+		if err != nil || effect == expression.Nothing {
 			return false, err
 		}
 		if !f.AsTheyAre {
@@ -55,10 +56,10 @@ func (f *Filter) KeptBackBy(e *change.Event) string {
 		return "tables"
 	}
 	if e.Schema != nil && e.Operation.IsRow() {
-		if effect, err := f.effect(e); err != nil || effect == Nothing {
+		if effect, err := f.effect(e); err != nil || effect == expression.Nothing {
 			for _, bound := range f.bound[e.Schema] {
-				if bound.Effect(e) == Nothing {
-					return bound.text
+				if bound.Effect(e) == expression.Nothing {
+					return bound.String()
 				}
 			}
 			return "conditions"
@@ -68,11 +69,11 @@ func (f *Filter) KeptBackBy(e *change.Event) string {
 }
 
 // convert makes an update the insert or delete that it is by a filter's effect.
-func convert(e *change.Event, effect Effect) {
+func convert(e *change.Event, effect expression.Effect) {
 	switch effect {
-	case Enters:
+	case expression.Enters:
 		e.Operation, e.Before = change.Insert, nil
-	case Leaves:
+	case expression.Leaves:
 		if e.Before == nil { // the log has no old row; its key is the new one's
 			key := e.Schema.Key()
 			if len(key) == 0 {
@@ -84,22 +85,22 @@ func convert(e *change.Event, effect Effect) {
 			}
 		}
 		e.Operation, e.After = change.Delete, nil
-	case Changes, Nothing:
+	case expression.Changes, expression.Nothing:
 	}
 }
 
 // effect is what becomes of an event under all conditions on its table.
-func (f *Filter) effect(e *change.Event) (Effect, error) {
+func (f *Filter) effect(e *change.Event) (expression.Effect, error) {
 	conditions, err := f.Conditions(e.Schema)
 	if err != nil {
-		return Nothing, err
+		return expression.Nothing, err
 	}
-	all := Changes
+	all := expression.Changes
 	for _, c := range conditions {
 		switch effect := c.Effect(e); {
-		case effect == Nothing, effect == Enters && all == Leaves, effect == Leaves && all == Enters:
-			return Nothing, nil // it is in the one before and in the other after: never in both
-		case effect != Changes:
+		case effect == expression.Nothing, effect == expression.Enters && all == expression.Leaves, effect == expression.Leaves && all == expression.Enters:
+			return expression.Nothing, nil // it is in the one before and in the other after: never in both
+		case effect != expression.Changes:
 			all = effect
 		}
 	}
@@ -107,11 +108,11 @@ func (f *Filter) effect(e *change.Event) (Effect, error) {
 }
 
 // Conditions are those on rows of a schema version.
-func (f *Filter) Conditions(schema *change.Schema) ([]*BoundEventCondition, error) {
+func (f *Filter) Conditions(schema *change.Schema) ([]*expression.BoundEventCondition, error) {
 	if found, known := f.bound[schema]; known {
 		return found, nil
 	}
-	var found []*BoundEventCondition
+	var found []*expression.BoundEventCondition
 	for _, w := range f.Where {
 		if !w.Match.Matches(schema.Table) {
 			continue
@@ -123,7 +124,7 @@ func (f *Filter) Conditions(schema *change.Schema) ([]*BoundEventCondition, erro
 		found = append(found, bound)
 	}
 	if f.bound == nil || len(f.bound) > 10_000 {
-		f.bound = make(map[*change.Schema][]*BoundEventCondition)
+		f.bound = make(map[*change.Schema][]*expression.BoundEventCondition)
 	}
 	f.bound[schema] = found
 	return found, nil

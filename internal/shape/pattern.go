@@ -1,5 +1,6 @@
-// Package shape decides what of a journal an outlet gets, and which tables a
-// source's rules choose. It is pure.
+// Package shape decides what of a journal an outlet gets and in which form, and which tables
+// a source's rules choose: patterns, filters, forms of rows, the net of changes, templates.
+// Conditions and computed columns are package expression's. It is pure.
 package shape
 
 import (

@@ -5,9 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"rillmark/internal/change"
+	"rillmark/internal/expression"
 )
 
 // RowForm says in which form rows of some tables are handed on.
@@ -54,7 +54,7 @@ type NewColumn struct {
 // good until the next call.
 type Rows struct {
 	Forms    []RowForm
-	Formulas *Formulas
+	Formulas *expression.Formulas
 	// HashKey is the key of hashed values.
 	HashKey []byte
 
@@ -82,7 +82,7 @@ type boundRows struct {
 type boundColumn struct {
 	from    int // in the source's version; -1 for a new one
 	treat   Treat
-	formula *Formula
+	formula *expression.Formula
 	rule    *NewColumn
 	// hides says that the formula looks at a column whose values do not go out as they are.
 	hides bool
@@ -236,7 +236,7 @@ func (r *Rows) fit(at int, of *change.Schema) (*boundRows, error) {
 		}
 		c.Name = one.Name
 		columns = append(columns, c)
-		hides := slices.ContainsFunc(formula.uses, func(at int) bool { return form.private(of.Columns[at].Name) })
+		hides := slices.ContainsFunc(formula.Uses(), func(at int) bool { return form.private(of.Columns[at].Name) })
 		b.columns = append(b.columns, boundColumn{from: -1, formula: formula, rule: one, hides: hides})
 	}
 	if len(columns) == 0 {
@@ -310,7 +310,7 @@ func (r *Rows) image(b *boundRows, which int, of []change.Value, update *change.
 		text, presence, err := c.formula.Append(r.text, of)
 		unknown := false // a null would stand in place of a value that consumers have
 		if err == nil && presence == change.Omitted && update != nil {
-			err = c.formula.unknown(update)
+			err = c.formula.Unknown(update)
 			unknown = err != nil
 		}
 		switch {
@@ -336,7 +336,7 @@ func (r *Rows) image(b *boundRows, which int, of []change.Value, update *change.
 func (c *boundColumn) refuse(err error, unknown bool, of []change.Value) *Refused {
 	switch {
 	case !c.hides:
-		return &Refused{Column: c.rule.Name, Err: err, Values: c.formula.said(of)}
+		return &Refused{Column: c.rule.Name, Err: err, Values: c.formula.Says(of)}
 	case unknown:
 		return &Refused{Column: c.rule.Name, Err: err}
 	}
@@ -388,7 +388,7 @@ func (r *Rows) Unused(versions []*change.Schema) (form, rule int, says string, o
 		}
 		for n, one := range r.Forms[i].Columns {
 			if len(columns) > 0 && !slices.ContainsFunc(columns, func(c change.Column) bool { return one.Match.Matches(c.Name) }) {
-				return i, n, fmt.Sprintf("none of its tables has a column %q%s", one.Match, closestTo(one.Match.String(), columns)), true
+				return i, n, fmt.Sprintf("none of its tables has a column %q%s", one.Match, expression.ClosestTo(one.Match.String(), columns)), true
 			}
 		}
 	}
@@ -421,12 +421,12 @@ func (r *Rows) exposed(at int, c *change.SchemaChange) error {
 	form := &r.Forms[at]
 	gone, came := "", ""
 	for _, old := range c.Previous.Columns {
-		if form.private(old.Name) && !hasColumn(c.Definition, old.Name) {
+		if form.private(old.Name) && !expression.HasColumn(c.Definition, old.Name) {
 			gone = old.Name
 		}
 	}
 	for _, now := range c.Definition.Columns {
-		if _, _, decided := form.of(now.Name); !decided && !hasColumn(c.Previous, now.Name) {
+		if _, _, decided := form.of(now.Name); !decided && !expression.HasColumn(c.Previous, now.Name) {
 			came = now.Name
 		}
 	}
@@ -477,36 +477,4 @@ func (r *Rows) definition(b *boundRows, out *change.Event) (*change.Event, error
 	}
 	out.Schema, out.Body = b.schema, body.Encode()
 	return out, nil
-}
-
-// unknown says why the value of an update's row is not known: something that it needs was
-// left out, and something else that it needs may have changed.
-func (f *Formula) unknown(e *change.Event) error {
-	left := ""
-	changed := false
-	for _, i := range f.uses {
-		switch {
-		case e.After[i].Presence == change.Omitted:
-			left = f.columns[i].Name
-		case e.Before == nil || !e.Before[i].Equal(e.After[i]):
-			changed = true
-		}
-	}
-	if left == "" || !changed {
-		return nil
-	}
-	return fmt.Errorf("the log does not have %q, which is large and has not changed: ALTER TABLE … REPLICA IDENTITY FULL, or a full row image, puts it there", left)
-}
-
-// said are the values that a formula looks at.
-func (f *Formula) said(row []change.Value) string {
-	var values []string
-	for _, i := range f.uses {
-		if len(values) == maxSaid {
-			values = append(values, "…")
-			break
-		}
-		values = append(values, f.columns[i].Name+" "+said(row, i))
-	}
-	return strings.Join(values, ", ")
 }

@@ -7,11 +7,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/change"
+	"rillmark/internal/expression"
 )
 
 func formsOf(t *testing.T, columns []ColumnForm, created ...NewColumn) *Rows {
 	t.Helper()
-	formulas, err := NewFormulas(nil)
+	formulas, err := expression.NewFormulas(nil)
 	require.NoError(t, err)
 	match, err := ParsePattern("public.loans")
 	require.NoError(t, err)

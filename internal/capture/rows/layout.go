@@ -10,6 +10,7 @@ import (
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/expression"
 	"rillmark/internal/shape"
 )
 
@@ -39,7 +40,7 @@ type Layout struct {
 	// Source is the source's columns, with the key that the rule gives them.
 	Source []change.Column
 	// Filter is the rule's, over the source's columns; nil where it has none.
-	Filter *shape.BoundCondition
+	Filter *expression.BoundCondition
 	hash   func(dst, canonical []byte) []byte
 }
 
@@ -147,30 +148,30 @@ func (l *Layout) Private(before *change.Schema) string {
 
 // Verdict is what the rule's filter says of a row of the source, whose values value gives
 // by their places; nil counts as unknown.
-func (l *Layout) Verdict(value func(i int) change.Value) shape.Verdict {
+func (l *Layout) Verdict(value func(i int) change.Value) expression.Verdict {
 	if l.Filter == nil {
-		return shape.Holds
+		return expression.Holds
 	}
 	if value == nil {
-		return shape.Unknown
+		return expression.Unknown
 	}
 	held, known := l.Filter.Holds(value)
 	switch {
 	case !known:
-		return shape.Unknown
+		return expression.Unknown
 	case held:
-		return shape.Holds
+		return expression.Holds
 	}
-	return shape.Fails
+	return expression.Fails
 }
 
 // Concerns reports whether an update brings an event, and which effect the rule's filter
 // gives it, of whose old and new row the filter has said was and is. touched reports
 // whether any captured value has changed; true where that is not known.
-func (l *Layout) Concerns(was, is shape.Verdict, touched func() bool) (shape.Effect, bool) {
-	effect := shape.EffectOf(was, is)
+func (l *Layout) Concerns(was, is expression.Verdict, touched func() bool) (expression.Effect, bool) {
+	effect := expression.EffectOf(was, is)
 	switch {
-	case effect == shape.Nothing:
+	case effect == expression.Nothing:
 		return effect, false
 	case !l.Rule.SkipUntouched || was != is:
 		return effect, true

@@ -8,7 +8,7 @@ import (
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
-	"rillmark/internal/shape"
+	"rillmark/internal/expression"
 )
 
 // Writer makes events of changed rows. The sink's lock guards it.
@@ -34,17 +34,17 @@ type Writer struct {
 
 // Brings reports whether a change brings an event, and which effect the rule's filter
 // gives an update. One of before and after is nil for an insert and a delete.
-func (l *Layout) Brings(before, after []change.Value) (shape.Effect, bool) {
+func (l *Layout) Brings(before, after []change.Value) (expression.Effect, bool) {
 	if !l.Rule.Filtered() {
-		return shape.Changes, true
+		return expression.Changes, true
 	}
 	old := func(i int) change.Value { return before[i] }
 	now := func(i int) change.Value { return after[i] }
 	switch {
 	case before == nil:
-		return shape.Changes, l.Verdict(now) != shape.Fails
+		return expression.Changes, l.Verdict(now) != expression.Fails
 	case after == nil:
-		return shape.Changes, l.Verdict(old) != shape.Fails
+		return expression.Changes, l.Verdict(old) != expression.Fails
 	}
 	return l.Concerns(l.Verdict(old), l.Verdict(now), func() bool {
 		return slices.ContainsFunc(l.From, func(i int) bool { return !before[i].Equal(after[i]) })
@@ -56,7 +56,7 @@ const maxArena = 1 << 20
 
 // Write adds what a change of a row of the source brings, effect being what
 // [Layout.Brings] said. A unit and a transaction are open.
-func (w *Writer) Write(l *Layout, place uint64, effect shape.Effect, before, after []change.Value) {
+func (w *Writer) Write(l *Layout, place uint64, effect expression.Effect, before, after []change.Value) {
 	w.Next()
 	switch {
 	case before == nil:
@@ -99,11 +99,11 @@ func (w *Writer) Delete(l *Layout, place uint64, was []change.Value) {
 // key may be known, which keyOnly says; it is nil where the log has nothing of it, and the
 // key is as it was. Of a row that leaves the filter, was is its key at least. Update may
 // change was.
-func (w *Writer) Update(l *Layout, place uint64, effect shape.Effect, was, is []change.Value, keyOnly bool) {
+func (w *Writer) Update(l *Layout, place uint64, effect expression.Effect, was, is []change.Value, keyOnly bool) {
 	switch {
-	case effect == shape.Leaves:
+	case effect == expression.Leaves:
 		w.Delete(l, place, was)
-	case effect == shape.Enters:
+	case effect == expression.Enters:
 		w.Insert(l, place, is)
 	case was != nil && w.keyChanged(l, was, is):
 		w.rekey(l, place, was, is)

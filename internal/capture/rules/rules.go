@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"slices"
 
+	"rillmark/internal/expression"
 	"rillmark/internal/shape"
 )
 
@@ -51,7 +52,7 @@ type Table struct {
 	// Key stands in where a table has no key of its own.
 	Key []string
 	// Filter, where not nil, is what a row must fulfil.
-	Filter *shape.Condition
+	Filter *expression.Condition
 	// SkipUntouched leaves out updates that touch no captured column.
 	SkipUntouched bool
 	// Priority: tables with a higher one are loaded first.

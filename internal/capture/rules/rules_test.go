@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"rillmark/internal/expression"
 	"rillmark/internal/shape"
 )
 
@@ -60,7 +61,7 @@ func TestTheFirstRuleDecides(t *testing.T) {
 // TestDigest: it changes with all that decides the content of events, and with nothing else.
 func TestDigest(t *testing.T) {
 	require.Empty(t, (&Table{Image: ImageBoth, Priority: 3, ByKey: true}).Digest(), "all is captured as it is")
-	filter, err := shape.ParseCondition("branch == 'north'")
+	filter, err := expression.ParseCondition("branch == 'north'")
 	require.NoError(t, err)
 	seen := map[string]int{"": -1}
 	for i, r := range []Table{

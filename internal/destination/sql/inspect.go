@@ -10,7 +10,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/destination"
 	"rillmark/internal/engine"
-	"rillmark/internal/shape"
+	"rillmark/internal/expression"
 )
 
 const (
@@ -177,7 +177,7 @@ func (i *inspection) columns(ctx context.Context, t *Table, version *change.Sche
 		c := &version.Columns[n]
 		known := t.Column(c.Name)
 		if known == nil {
-			if like := shape.Similar(c.Name, spare); like != "" {
+			if like := expression.Similar(c.Name, spare); like != "" {
 				i.found.add(fmt.Sprintf("it has no column %q, and %q is none of the source's: they may be one", c.Name, like), "")
 				mapped = append(mapped, fmt.Sprintf("{match: %s, name: %s}", c.Name, like))
 			}

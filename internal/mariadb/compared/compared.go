@@ -13,11 +13,11 @@ import (
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
+	"rillmark/internal/expression"
 	"rillmark/internal/mariadb/catalogue"
 	"rillmark/internal/mariadb/stream"
 	"rillmark/internal/mariadb/values"
 	"rillmark/internal/mariadb/wire"
-	"rillmark/internal/shape"
 	"rillmark/internal/verify"
 )
 
@@ -269,7 +269,7 @@ func (r *Rows) convert(p *page, row [][]byte) error {
 	for _, at := range r.key {
 		p.last = append(p.last, verify.KeyText(&r.table.Columns[at].Column, r.raw[at]))
 	}
-	if r.layout.Verdict(func(i int) change.Value { return r.raw[i] }) == shape.Fails {
+	if r.layout.Verdict(func(i int) change.Value { return r.raw[i] }) == expression.Fails {
 		return nil // outside of the filter
 	}
 	p.rows = append(p.rows, slices.Clone(r.writer.Project(r.layout, r.raw, 0)))

@@ -15,9 +15,9 @@ import (
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/expression"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/session"
-	"rillmark/internal/shape"
 )
 
 // Reader is one session that reads pieces of tables.
@@ -510,7 +510,7 @@ func (c *collector) admits(values [][]byte) bool {
 			return change.NullValue()
 		}
 		return c.layout.Raw[raw].Value(&scratch, text)
-	}) == shape.Holds
+	}) == expression.Holds
 }
 
 // Layout is the table's layout as the loader's session sees it now.

@@ -12,10 +12,10 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/expression"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/pgoutput"
 	"rillmark/internal/postgres/session"
-	"rillmark/internal/shape"
 )
 
 // Where a rule's filter compares columns of the replica identity with constants,
@@ -83,7 +83,7 @@ func RowFilter(c *session.Config, l *catalogue.Listed) (sql, mark string) {
 // serverComparison is a comparison in SQL, where it lets through at least what it
 // lets through in a condition: a text may be equal to more in a collation, and
 // sorts otherwise.
-func serverComparison(kind string, c *shape.Comparison) string {
+func serverComparison(kind string, c *expression.Comparison) string {
 	values := make([]string, len(c.Values))
 	for i, v := range c.Values {
 		switch v := v.(type) {

@@ -11,9 +11,9 @@ import (
 	"rillmark/internal/asof"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/expression"
 	"rillmark/internal/journal"
 	"rillmark/internal/service/base"
-	"rillmark/internal/shape"
 )
 
 // RowsOf asks for a table's rows as they were.
@@ -39,7 +39,7 @@ type RowsAt struct {
 	Note string
 
 	table *asof.Table
-	where *shape.BoundCondition
+	where *expression.BoundCondition
 	done  func()
 }
 
@@ -70,9 +70,9 @@ func (s *Reading) RowsAt(ctx context.Context, source string, of RowsOf) (_ *Rows
 			return nil, err
 		}
 	}
-	var condition *shape.Condition
+	var condition *expression.Condition
 	if of.Where != "" {
-		if condition, err = shape.ParseCondition(of.Where); err != nil {
+		if condition, err = expression.ParseCondition(of.Where); err != nil {
 			return nil, &engine.Fault{Code: base.CodeInvalid, Message: "where: " + err.Error()}
 		}
 	}
@@ -156,7 +156,7 @@ func (r *RowsAt) Schema() *change.Schema { return r.table.Schema() }
 // Each hands out the rows that the condition chooses; a row is good during the call only.
 func (r *RowsAt) Each(f func(row []change.Value) error) error {
 	return r.table.Each(func(row []change.Value) error {
-		if r.where != nil && r.where.VerdictOn(row) == shape.Fails {
+		if r.where != nil && r.where.VerdictOn(row) == expression.Fails {
 			return nil
 		}
 		return f(row)

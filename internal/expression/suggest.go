@@ -1,4 +1,4 @@
-package shape
+package expression
 
 import (
 	"fmt"
@@ -20,7 +20,7 @@ func closest(issues *cel.Issues, columns []change.Column) string {
 		if found == nil {
 			continue
 		}
-		if close := closestTo(found[1], columns); close != "" {
+		if close := ClosestTo(found[1], columns); close != "" {
 			return close
 		}
 	}
@@ -52,8 +52,8 @@ func Similar(name string, of []string) string {
 	return best
 }
 
-// closestTo names the column that somebody may have meant by a name.
-func closestTo(name string, columns []change.Column) string {
+// ClosestTo names the column that somebody may have meant by a name.
+func ClosestTo(name string, columns []change.Column) string {
 	best, least := "", 1+len(name)/3
 	for _, c := range columns {
 		if d := distance(name, c.Name, least); d <= least {

@@ -1,4 +1,4 @@
-package shape
+package expression
 
 import (
 	"fmt"
@@ -104,4 +104,39 @@ func (e *Formula) Append(dst []byte, row []change.Value) ([]byte, change.Presenc
 	}
 	dst, err = e.write(dst, out)
 	return dst, change.Present, err
+}
+
+// Uses are the columns that the formula looks at, by their places in the row.
+func (f *Formula) Uses() []int { return f.uses }
+
+// Unknown says why the value of an update's row is not known: something that it needs was
+// left out, and something else that it needs may have changed.
+func (f *Formula) Unknown(e *change.Event) error {
+	left := ""
+	changed := false
+	for _, i := range f.uses {
+		switch {
+		case e.After[i].Presence == change.Omitted:
+			left = f.columns[i].Name
+		case e.Before == nil || !e.Before[i].Equal(e.After[i]):
+			changed = true
+		}
+	}
+	if left == "" || !changed {
+		return nil
+	}
+	return fmt.Errorf("the log does not have %q, which is large and has not changed: ALTER TABLE … REPLICA IDENTITY FULL, or a full row image, puts it there", left)
+}
+
+// Says are the values that a formula looks at, for people.
+func (f *Formula) Says(row []change.Value) string {
+	var values []string
+	for _, i := range f.uses {
+		if len(values) == maxSaid {
+			values = append(values, "…")
+			break
+		}
+		values = append(values, f.columns[i].Name+" "+said(row, i))
+	}
+	return strings.Join(values, ", ")
 }

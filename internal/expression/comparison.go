@@ -1,4 +1,4 @@
-package shape
+package expression
 
 import (
 	"github.com/google/cel-go/common/ast"

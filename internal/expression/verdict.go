@@ -1,4 +1,4 @@
-package shape
+package expression
 
 // Verdict is what a rule's filter says of a row.
 type Verdict int8

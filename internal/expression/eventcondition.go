@@ -1,4 +1,4 @@
-package shape
+package expression
 
 import (
 	"fmt"
@@ -112,7 +112,7 @@ func (c *EventCondition) Bind(schema *change.Schema) (*BoundEventCondition, erro
 		return nil, err
 	}
 	b := &BoundEventCondition{text: c.text, schema: schema}
-	if !slices.ContainsFunc(about, func(name string) bool { return slices.Contains(eventNames, name) && !hasColumn(schema, name) }) {
+	if !slices.ContainsFunc(about, func(name string) bool { return slices.Contains(eventNames, name) && !HasColumn(schema, name) }) {
 		b.row, err = c.row.Bind(schema.Table, schema.Columns)
 		return b, err
 	}
@@ -167,7 +167,7 @@ func (c *EventCondition) names() ([]string, error) {
 	return names, nil
 }
 
-func hasColumn(schema *change.Schema, name string) bool {
+func HasColumn(schema *change.Schema, name string) bool {
 	return slices.ContainsFunc(schema.Columns, func(c change.Column) bool { return c.Name == name })
 }
 
@@ -219,6 +219,9 @@ func (sizes) EstimateSize(element checker.AstNode) *checker.SizeEstimate {
 func (sizes) EstimateCallCost(string, string, *checker.AstNode, []checker.AstNode) *checker.CallEstimate {
 	return nil
 }
+
+// String is the condition as it was written.
+func (b *BoundEventCondition) String() string { return b.text }
 
 // Row is the condition as one about a row; nil where it is about more.
 func (b *BoundEventCondition) Row() *BoundCondition { return b.row }
