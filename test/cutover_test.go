@@ -10,9 +10,9 @@ import (
 	"syscall"
 	"testing"
 
-	"github.com/stretchr/testify/require"
+	"rillmark/internal/service/comparing"
 
-	"rillmark/internal/service"
+	"github.com/stretchr/testify/require"
 )
 
 // TestCutover moves a system under writers to another database: refused while somebody
@@ -81,7 +81,7 @@ func cutover(t *testing.T, from, engine string) {
 	require.NoError(t, command.Process.Signal(syscall.SIGKILL))
 	command.Wait() //nolint:errcheck // it was killed
 	s.eventually("writers are let in again", func() bool {
-		var report service.CutoverReport
+		var report comparing.CutoverReport
 		out, _, _ := s.cli("cutover", "moved", "--json")
 		return json.Unmarshal([]byte(out), &report) == nil && report.Last != nil && report.Last.State == "aborted" && !report.Last.Stopped
 	})
@@ -89,7 +89,7 @@ func cutover(t *testing.T, from, engine string) {
 
 	out, errs, code = s.cli(append([]string{"cutover", "moved", "--yes", "--json", "--wait", "30s"}, admin...)...)
 	require.Zero(t, code, "%s%s", out, errs)
-	var done service.CutoverResult
+	var done comparing.CutoverResult
 	require.NoError(t, json.Unmarshal([]byte(out), &done))
 	require.True(t, done.Verification.Equal)
 	require.Positive(t, done.Offset)

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/seeded"
-	"rillmark/internal/service"
+	"rillmark/internal/service/explaining"
 )
 
 // TestWhatBecameOfEvents: what an outlet says of the events that it has read is what stands in
@@ -63,12 +63,12 @@ func TestWhatBecameOfEvents(t *testing.T) {
 		all++
 	}
 	for outlet := range outlets {
-		var f service.OutletFlow
+		var f explaining.OutletFlow
 		i.must(http.MethodGet, "/v1/outlets/"+outlet+"/flow", nil, &f)
 		require.Equal(t, all, f.Passed, outlet)
 		require.True(t, f.Total.Settled, "%s: %+v", outlet, f.Total)
 		require.Equal(t, int64(len(records(t, broker.address, outlet+".all"))), f.Total.Messages, outlet)
-		by := make(map[string]service.FlowLine)
+		by := make(map[string]explaining.FlowLine)
 		for _, line := range f.Tables {
 			require.True(t, line.Settled, "%s: %+v", outlet, line)
 			by[line.Table] = line

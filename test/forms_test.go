@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/seeded"
-	"rillmark/internal/service"
+	"rillmark/internal/service/explaining"
 )
 
 // edit changes a stored definition.
@@ -152,7 +152,7 @@ func TestFormsOfRows(t *testing.T) {
 	run(t, db, "ALTER TABLE loans ADD COLUMN shelf text", "UPDATE loans SET shelf = 'A', fee = coalesce(fee, 1) WHERE loan_id = 200", "ALTER TABLE loans RENAME COLUMN branch_id TO home")
 	run(t, db, "INSERT INTO loans (loan_id, home) VALUES (201, 7)")
 	i.outletIs("formed", "holds where its expressions no longer fit", func(o outletStatus) bool { return o.Phase == "failed" && o.Code == "form-unfit" })
-	var flow service.OutletFlow
+	var flow explaining.OutletFlow
 	i.must(http.MethodGet, "/v1/outlets/formed/flow", nil, &flow)
 	require.True(t, flow.Total.Settled, "what it holds before is not counted: %+v", flow.Total)
 	for n := range formulas {

@@ -14,14 +14,14 @@ import (
 
 	"rillmark/internal/demo"
 	"rillmark/internal/seeded"
-	"rillmark/internal/service"
+	"rillmark/internal/service/comparing"
 )
 
 // verified compares an outlet's tables, and holds that the exit code says what was found.
-func (i *instance) verified(outlet string, args ...string) service.Verification {
+func (i *instance) verified(outlet string, args ...string) comparing.Verification {
 	i.t.Helper()
 	out, errs, code := i.cli(append([]string{"verify", outlet, "--json"}, args...)...)
-	var v service.Verification
+	var v comparing.Verification
 	require.NoError(i.t, json.Unmarshal([]byte(out), &v), "%s%s", out, errs)
 	want := 0
 	if !v.Equal {

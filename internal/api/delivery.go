@@ -18,6 +18,7 @@ import (
 	"rillmark/internal/outlet"
 	"rillmark/internal/service"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/explaining"
 )
 
 // Counted is how many events of a table and type went out.
@@ -83,15 +84,15 @@ func (s *Server) deliveryRoutes() {
 		Limit  int                `query:"limit" minimum:"1" maximum:"200" default:"10"`
 		Tables bool               `query:"tables" doc:"Check the tables of a database, too"`
 		Body   *definition.Outlet `required:"false"`
-	}) (*body[service.Previews], error) {
-		found, err := s.service.Outlets.Preview(ctx, in.Name, in.Body, in.From, in.Limit)
+	}) (*body[explaining.Previews], error) {
+		found, err := s.service.Explaining.Preview(ctx, in.Name, in.Body, in.From, in.Limit)
 		if err == nil && in.Tables {
 			found.Tables, err = s.service.Outlets.TargetTables(ctx, in.Name, in.Body)
 		}
 		if err != nil {
 			return nil, problem(err)
 		}
-		return &body[service.Previews]{*found}, nil
+		return &body[explaining.Previews]{*found}, nil
 	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/run", "runOutletOnce", "Let a paused outlet deliver what there is now, or up to a place, and end it then", "outlets"), func(ctx context.Context, in *struct {
 		Named
@@ -127,15 +128,15 @@ func (s *Server) deliveryRoutes() {
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/flow", "getOutletFlow", "What became of the events that an outlet has read, table by table, and the time it took", "outlets"), func(ctx context.Context, in *struct {
 		Named
 		Minutes int `query:"minutes" minimum:"1" maximum:"60" default:"60" doc:"How far back"`
-	}) (*body[service.OutletFlow], error) {
-		flow, err := s.service.Overview.Flow(ctx, in.Name, in.Minutes)
+	}) (*body[explaining.OutletFlow], error) {
+		flow, err := s.service.Explaining.Flow(ctx, in.Name, in.Minutes)
 		if err != nil {
 			return nil, problem(err)
 		}
-		return &body[service.OutletFlow]{*flow}, nil
+		return &body[explaining.OutletFlow]{*flow}, nil
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/asyncapi", "getOutletDocument", "An AsyncAPI 3 document of what an outlet sends", "outlets"), func(ctx context.Context, in *Named) (*struct{ Body map[string]any }, error) {
-		doc, err := s.service.Outlets.AsyncAPI(ctx, in.Name)
+		doc, err := s.service.Explaining.AsyncAPI(ctx, in.Name)
 		if err != nil {
 			return nil, problem(err)
 		}

@@ -11,17 +11,18 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
-	"rillmark/internal/service"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/comparing"
+	"rillmark/internal/service/explaining"
 	"rillmark/internal/verify"
 )
 
 // CompareLine is one line of the answer when an outlet is verified: it holds one of its
 // members.
 type CompareLine struct {
-	Table   *verify.TableVerdict  `json:"table,omitempty" doc:"How the comparison of a table stands, about once a second, and when it is done"`
-	Result  *service.Verification `json:"result,omitempty" doc:"The last line: what was found"`
-	Problem *Problem              `json:"problem,omitempty" doc:"The last line where the comparison could not be completed"`
+	Table   *verify.TableVerdict    `json:"table,omitempty" doc:"How the comparison of a table stands, about once a second, and when it is done"`
+	Result  *comparing.Verification `json:"result,omitempty" doc:"The last line: what was found"`
+	Problem *Problem                `json:"problem,omitempty" doc:"The last line where the comparison could not be completed"`
 }
 
 func (s *Server) verifyRoutes() {
@@ -40,18 +41,18 @@ func (s *Server) whyRoutes() {
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/why", "whyOutlet", "What became of one event at an outlet, and by what", "outlets"), func(ctx context.Context, in *struct {
 		Named
 		Offset int64 `query:"offset" required:"true" minimum:"1"`
-	}) (*body[service.Why], error) {
-		w, err := s.service.Outlets.Why(ctx, in.Name, in.Offset)
+	}) (*body[explaining.Why], error) {
+		w, err := s.service.Explaining.Why(ctx, in.Name, in.Offset)
 		if err != nil {
 			return nil, problem(err)
 		}
-		return &body[service.Why]{*w}, nil
+		return &body[explaining.Why]{*w}, nil
 	})
 }
 
 // comparePlan reads what is to be compared.
-func comparePlan(query url.Values) (plan service.ComparePlan, fix bool, err error) {
-	plan = service.ComparePlan{Tables: query["table"], Keeps: true}
+func comparePlan(query url.Values) (plan comparing.ComparePlan, fix bool, err error) {
+	plan = comparing.ComparePlan{Tables: query["table"], Keeps: true}
 	for name, into := range map[string]*bool{"fix": &fix, "resume": &plan.Resume} {
 		switch given := query.Get(name); given {
 		case "", "false":
@@ -83,11 +84,11 @@ func (s *Server) verifyOutlet(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	lines := newLines(w)
-	result, err := s.service.Outlets.Verify(r.Context(), chi.URLParam(r, "name"), plan, func(now verify.TableVerdict) {
+	result, err := s.service.Comparing.Verify(r.Context(), chi.URLParam(r, "name"), plan, func(now verify.TableVerdict) {
 		lines.write(CompareLine{Table: &now}) //nolint:errcheck // a caller who has gone ends it by the context
 	})
 	if err == nil && fix && !result.Equal {
-		err = s.service.Outlets.Fix(r.Context(), result)
+		err = s.service.Comparing.Fix(r.Context(), result)
 	}
 	lines.end(r, err, CompareLine{Result: result}, func(p *Problem) any { return CompareLine{Problem: p} })
 }

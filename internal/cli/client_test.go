@@ -18,6 +18,7 @@ import (
 	"rillmark/internal/api"
 	"rillmark/internal/engine"
 	"rillmark/internal/service"
+	"rillmark/internal/service/comparing"
 	"rillmark/internal/verify"
 )
 
@@ -153,7 +154,7 @@ func TestComparisons(t *testing.T) {
 	require.Equal(t, []any{exitFailed, true}, []any{code, strings.Contains(errs, "the source is away. Fix: start it")})
 	code, _, errs = asked(t, says(200, lines), "verify", "reporting")
 	require.Equal(t, []any{exitFailed, true}, []any{code, strings.Contains(errs, "ended its answer early")}, errs)
-	require.Equal(t, "loading again for this outlet: 1 row of a, 2 rows of b, all rows of c", fixWords([]service.Fix{{Table: "a", Rows: 1}, {Table: "b", Rows: 2}, {Table: "c"}}))
+	require.Equal(t, "loading again for this outlet: 1 row of a, 2 rows of b, all rows of c", fixWords([]comparing.Fix{{Table: "a", Rows: 1}, {Table: "b", Rows: 2}, {Table: "c"}}))
 	require.Empty(t, columnWords([]verify.ColumnDifference{}))
 	require.Implements(t, (*error)(nil), &refusal{api.Problem{}})
 }

@@ -13,11 +13,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
-	"rillmark/internal/service"
+	"rillmark/internal/service/comparing"
 )
 
 func (a *app) cutover() *cobra.Command {
-	var plan service.CutoverPlan
+	var plan comparing.CutoverPlan
 	var sure, abort bool
 	wait := 2 * time.Minute
 	c := &cobra.Command{Use: "cutover OUTLET", Short: "Move a system to the database that an outlet keeps equal",
@@ -42,7 +42,7 @@ func (a *app) cutover() *cobra.Command {
 				}
 				return a.done(raw, "the writers of the source of outlet %s may write again; `rillmark outlet resume %s` has delivery go on", args[0], args[0])
 			case !sure:
-				var report service.CutoverReport
+				var report comparing.CutoverReport
 				raw, err := a.call(c.Context(), http.MethodGet, address, nil, &report)
 				if err != nil {
 					return err
@@ -65,7 +65,7 @@ func (a *app) cutover() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var result *service.CutoverResult
+			var result *comparing.CutoverResult
 			err = eachLine(a, r, func(l *api.CutoverLine) (bool, error) {
 				switch {
 				case l.Problem != nil:
@@ -96,7 +96,7 @@ func (a *app) cutover() *cobra.Command {
 	return c
 }
 
-func (a *app) printCutover(r *service.CutoverReport) error {
+func (a *app) printCutover(r *comparing.CutoverReport) error {
 	say := func(format string, args ...any) { fmt.Fprintf(a.out, format, args...) } //nolint:errcheck // a closed terminal
 	a.showChecks(r.Checks)
 	if len(r.Inventory.Counters) > 0 {
@@ -132,7 +132,7 @@ func (a *app) printCutover(r *service.CutoverReport) error {
 	return nil
 }
 
-func (a *app) printCutoverDone(r *service.CutoverResult) error {
+func (a *app) printCutoverDone(r *comparing.CutoverResult) error {
 	if a.json {
 		raw, err := json.Marshal(r)
 		if err != nil {

@@ -7,9 +7,9 @@ import (
 	"net/url"
 	"time"
 
-	"github.com/spf13/cobra"
+	"rillmark/internal/service/explaining"
 
-	"rillmark/internal/service"
+	"github.com/spf13/cobra"
 )
 
 func (a *app) outletFlow() *cobra.Command {
@@ -18,7 +18,7 @@ func (a *app) outletFlow() *cobra.Command {
 		Long: "Shows an equation for each table: the events that were read are the messages that went out,\nwithout those besides the first of an event (split), and what was kept back, merged with\nothers, and made dead letters. Counts go back an hour, in steps of five minutes, and begin\n" +
 			"anew with the service.",
 		Example: "  rillmark outlet flow reporting\n  rillmark outlet flow reporting --minutes 10 --json", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
-			var f service.OutletFlow
+			var f explaining.OutletFlow
 			raw, err := a.call(c.Context(), http.MethodGet, fmt.Sprintf("/v1/outlets/%s/flow?minutes=%d", url.PathEscape(args[0]), minutes), nil, &f)
 			if err != nil {
 				return err
@@ -32,11 +32,11 @@ func (a *app) outletFlow() *cobra.Command {
 	return c
 }
 
-func (a *app) printFlow(f *service.OutletFlow) error {
+func (a *app) printFlow(f *explaining.OutletFlow) error {
 	say := func(format string, args ...any) { fmt.Fprintf(a.out, format, args...) } //nolint:errcheck // a closed terminal
 	say("outlet %s since %s\n\n", f.Outlet, f.Since.Local().Format(time.DateTime))
 	rows := make([][]string, 0, len(f.Tables)+1)
-	line := func(l *service.FlowLine, name string) {
+	line := func(l *explaining.FlowLine, name string) {
 		sum := ""
 		if !l.Settled {
 			sum = "does not add up"

@@ -17,6 +17,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/service"
+	"rillmark/internal/service/explaining"
 	"rillmark/internal/settings"
 )
 
@@ -336,7 +337,7 @@ func (a *app) outletPreview() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var found service.Previews
+			var found explaining.Previews
 			raw, err := a.call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/preview?limit=%d&from=%d&tables=true", url.PathEscape(args[0]), limit, from), body, &found)
 			if err != nil {
 				return d.explained(err)
@@ -384,7 +385,7 @@ func (a *app) outletScript(verb, short, long string, of func(*service.TargetScri
 }
 
 // printKeptBack says what kept events back.
-func (a *app) printKeptBack(found *service.Previews) error {
+func (a *app) printKeptBack(found *explaining.Previews) error {
 	text := ""
 	if len(found.Items) == 0 {
 		text = "none of the events would go out; "
@@ -397,7 +398,7 @@ func (a *app) printKeptBack(found *service.Previews) error {
 	return err
 }
 
-func (a *app) printMessage(m *service.Preview) {
+func (a *app) printMessage(m *explaining.Preview) {
 	line := func(label, text string) {
 		if text != "" {
 			fmt.Fprintf(a.out, "%-12s %s\n", label, text) //nolint:errcheck // a closed terminal

@@ -13,7 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
-	"rillmark/internal/service"
+	"rillmark/internal/service/comparing"
 	"rillmark/internal/verify"
 )
 
@@ -63,7 +63,7 @@ type comparePlan struct {
 }
 
 // compare has an outlet compared, and shows how that goes.
-func (a *app) compare(ctx context.Context, outlet string, p comparePlan) (found *service.Verification, err error) {
+func (a *app) compare(ctx context.Context, outlet string, p comparePlan) (found *comparing.Verification, err error) {
 	query := url.Values{}
 	if len(p.tables) > 0 {
 		query["table"] = p.tables
@@ -107,7 +107,7 @@ func (a *app) compare(ctx context.Context, outlet string, p comparePlan) (found 
 }
 
 // fixWords say what is loaded again.
-func fixWords(fixes []service.Fix) string {
+func fixWords(fixes []comparing.Fix) string {
 	parts := make([]string, len(fixes))
 	for i, f := range fixes {
 		switch f.Rows {
@@ -125,7 +125,7 @@ func fixWords(fixes []service.Fix) string {
 // shownDifferences are printed; --json has more.
 const shownDifferences = 20
 
-func (a *app) printCompared(v *service.Verification) error {
+func (a *app) printCompared(v *comparing.Verification) error {
 	if a.json {
 		raw, err := json.Marshal(v)
 		if err == nil {
@@ -143,7 +143,7 @@ func (a *app) printCompared(v *service.Verification) error {
 	return &coded{exitNotReady, fmt.Errorf("%s is not equal to its source", v.Outlet)}
 }
 
-func (a *app) printComparison(v *service.Verification) error {
+func (a *app) printComparison(v *comparing.Verification) error {
 	rows := make([][]string, len(v.Tables))
 	for i, t := range v.Tables {
 		verdict := "equal"

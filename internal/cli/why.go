@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/spf13/cobra"
+	"rillmark/internal/service/explaining"
 
-	"rillmark/internal/service"
+	"github.com/spf13/cobra"
 )
 
 func (a *app) why() *cobra.Command {
@@ -20,7 +20,7 @@ func (a *app) why() *cobra.Command {
 			if err != nil {
 				return usage("%q is no offset", args[1])
 			}
-			var w service.Why
+			var w explaining.Why
 			raw, err := a.call(c.Context(), http.MethodGet, fmt.Sprintf("/v1/outlets/%s/why?offset=%d", url.PathEscape(args[0]), offset), nil, &w)
 			if err != nil || a.json {
 				return firstOf(err, func() error { return a.printJSON(raw) })

@@ -90,7 +90,7 @@ func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]strin
 				"`rillmark outlet load %s` has all rows come, to this outlet alone", head.First, head.First-1, name))
 		}
 	}
-	versions, err := s.newestVersions(ctx, d)
+	versions, err := s.NewestVersions(ctx, d)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +121,7 @@ func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]strin
 
 // columnsFit is checkColumns with what is on record of the source.
 func (s *Outlets) columnsFit(ctx context.Context, d *definition.Outlet) error {
-	versions, err := s.newestVersions(ctx, d)
+	versions, err := s.NewestVersions(ctx, d)
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/explaining"
 )
 
 // Letter is an event that an outlet could not deliver.
@@ -79,8 +80,8 @@ func (s *DeadLetters) List(ctx context.Context, name string, f catalog.LetterFil
 // OpenLetter is a dead letter with its event.
 type OpenLetter struct {
 	Letter
-	Event    json.RawMessage `json:"event" doc:"The event as the journal had it, as CloudEvents"`
-	Messages []Preview       `json:"messages" doc:"What the outlet would send for it now"`
+	Event    json.RawMessage      `json:"event" doc:"The event as the journal had it, as CloudEvents"`
+	Messages []explaining.Preview `json:"messages" doc:"What the outlet would send for it now"`
 }
 
 // Open opens one dead letter.
@@ -112,11 +113,11 @@ func (s *DeadLetters) Open(ctx context.Context, name string, id int64) (*OpenLet
 	origin.Fill(&e)
 	open := &OpenLetter{Letter: letterOf(&found[0])}
 	open.Event = (&encode.CloudEvents{Address: s.Config.PublicURL}).Append(nil, &e)
-	p, err := s.outlets.previewer(ctx, &record.Definition)
+	p, err := s.explaining.Previewer(ctx, &record.Definition)
 	if err != nil {
 		return nil, err
 	}
-	open.Messages, err = p.messages(&e)
+	open.Messages, err = p.Messages(&e)
 	return open, err
 }
 

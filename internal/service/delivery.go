@@ -184,7 +184,7 @@ const mostTopics = 200
 // topics are those that the tables which the outlet lets through would go to, as
 // far as they do not depend on the single row.
 func (s *Outlets) topics(ctx context.Context, d *definition.Outlet) ([]string, error) {
-	versions, err := s.newestVersions(ctx, d)
+	versions, err := s.NewestVersions(ctx, d)
 	if err != nil {
 		return nil, err
 	}

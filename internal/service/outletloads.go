@@ -53,10 +53,10 @@ func (s *Outlets) Load(ctx context.Context, name string, plan LoadPlan) (*LoadAs
 	if err != nil {
 		return nil, base.Answer(err, "source", record.Definition.Source)
 	}
-	if err := loads(source); err != nil {
+	if err := base.Loads(source); err != nil {
 		return nil, err
 	}
-	chosen, err := s.toCompare(ctx, &record.Definition, plan.Tables)
+	chosen, err := s.ChosenTables(ctx, &record.Definition, plan.Tables)
 	if err != nil {
 		return nil, err
 	}
@@ -72,14 +72,6 @@ func (s *Outlets) Load(ctx context.Context, name string, plan LoadPlan) (*LoadAs
 		}
 	}
 	return asked, s.askLoad(ctx, record, asked.Tables, plan.Where)
-}
-
-// loads says why a source loads no tables.
-func loads(source *catalog.Source) error {
-	if source.Definition.Loads() {
-		return nil
-	}
-	return &engine.Fault{Code: base.CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only", source.Name), Fix: "set mode to load-and-follow in its definition"}
 }
 
 // checkCondition says why a condition cannot choose rows of tables.
@@ -106,18 +98,10 @@ func (s *Outlets) askLoad(ctx context.Context, record *catalog.Outlet, tables []
 		return base.Answer(err, "outlet", record.Name)
 	}
 	what := load.Ask{Where: condition}.What()
-	s.Note(ctx, "info", "outlet/"+record.Name, "load", strings.TrimSpace(fmt.Sprintf("a load for this outlet alone was asked for: %s %s", someOf(tables), what)))
+	s.Note(ctx, "info", "outlet/"+record.Name, "load", strings.TrimSpace(fmt.Sprintf("a load for this outlet alone was asked for: %s %s", base.SomeOf(tables), what)))
 	s.overview.cache.expire()
 	s.running.loads.wake()
 	return nil
-}
-
-// someOf names the first of many.
-func someOf(names []string) string {
-	if len(names) > 5 {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:5], ", "), len(names)-5)
-	}
-	return strings.Join(names, ", ")
 }
 
 // loadForNew asks for the loads of an outlet that begins with one. A table whose own load

@@ -312,3 +312,41 @@ func (s *running) outletsOf(source int64) []*outletRun {
 	}
 	return all
 }
+
+// Capturing implements [comparing.Running].
+func (s *running) Capturing(name string) *capture.Source {
+	if one := s.copySources()[name]; one != nil && one.stop != nil {
+		return one.capture
+	}
+	return nil
+}
+
+// Delivering implements [comparing.Running].
+func (s *running) Delivering(name string) *outlet.Outlet {
+	if one := s.copyOutlets()[name]; one != nil && one.stop != nil {
+		return one.runner
+	}
+	return nil
+}
+
+// runner is what delivers for an outlet here, or has delivered; nil where nothing does.
+func (s *running) runner(name string) *outlet.Outlet {
+	if one := s.copyOutlets()[name]; one != nil {
+		return one.runner
+	}
+	return nil
+}
+
+// Delivered implements [comparing.Running].
+func (s *running) Delivered() map[string]*catalog.Outlet {
+	all := make(map[string]*catalog.Outlet)
+	for name, one := range s.copyOutlets() {
+		if one.runner != nil && one.stop != nil {
+			all[name] = one.record
+		}
+	}
+	return all
+}
+
+// Changed implements [comparing.Running].
+func (s *running) Changed() { s.overview.cache.expire() }

@@ -4,8 +4,10 @@
 //
 //   - [Service] is all of it; service.go starts and ends it.
 //   - [Sources], [Destinations], [Outlets], [DeadLetters], [Overview] and [Sessions] are what
-//     can be asked, each with its own state; package reading has what consumers read
-//     themselves. All work with package base.
+//     can be asked, each with its own state. Package reading has what consumers read themselves,
+//     explaining what outlets would send and have made of events, comparing what is done with the
+//     tables that they keep in databases, impact what a change of a table would do to them. All
+//     work with package base.
 //   - running.go makes what runs equal to what the records say; upkeep.go, retention.go
 //     and watch.go look after journals and what sources retain for us.
 package service
@@ -31,6 +33,8 @@ import (
 	"rillmark/internal/journal"
 	"rillmark/internal/netguard"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/comparing"
+	"rillmark/internal/service/explaining"
 	"rillmark/internal/service/impact"
 	"rillmark/internal/service/reading"
 	"rillmark/internal/state"
@@ -48,6 +52,8 @@ type Service struct {
 	Overview     *Overview
 	Sessions     *Sessions
 	Impact       *impact.Impact
+	Comparing    *comparing.Comparing
+	Explaining   *explaining.Explaining
 
 	running *running
 	upkeep  *upkeep
@@ -75,13 +81,12 @@ type (
 		destinations *Destinations
 		journals     *reading.Journals
 		overview     *Overview
-		cutting      sync.Map // the outlets, by number, that are being cut over
 	}
 	// DeadLetters are the events that destinations refused.
 	DeadLetters struct {
 		*base.Common
-		running *running
-		outlets *Outlets
+		running    *running
+		explaining *explaining.Explaining
 	}
 	// Overview is how everything stands.
 	Overview struct {
@@ -170,9 +175,15 @@ func assemble(c *base.Common) *Service {
 	s := &Service{Common: c, running: run, Overview: overview, Reading: reading.NewReading(c), Journals: reading.NewJournals(c), Sessions: &Sessions{c},
 		Sources: &Sources{Common: c, running: run, overview: overview}, Destinations: &Destinations{Common: c, running: run}}
 	s.Outlets = &Outlets{Common: c, running: run, sources: s.Sources, destinations: s.Destinations, journals: s.Journals, overview: overview}
-	s.Impact = &impact.Impact{Common: c, Engine: s.Sources.build, Destination: func(d definition.Outlet) (destination.Destination, error) { return s.Destinations.buildFor(d, nil) }}
+	toDestination := func(d definition.Outlet) (destination.Destination, error) { return s.Destinations.buildFor(d, nil) }
+	s.Impact = &impact.Impact{Common: c, Engine: s.Sources.build, Destination: toDestination}
+	s.Explaining = &explaining.Explaining{Common: c, Destination: toDestination, Runner: run.runner}
+	s.Comparing = &comparing.Comparing{Common: c, Engine: s.Sources.build, Destination: toDestination, Load: s.Outlets.askLoad, Running: run,
+		Pause: func(ctx context.Context, name, reason string) error {
+			return s.Outlets.SetRunning(ctx, name, false, reason, 0)
+		}}
 	s.upkeep = &upkeep{Common: c, running: run, sources: s.Sources}
-	s.DeadLetters = &DeadLetters{Common: c, running: run, outlets: s.Outlets}
+	s.DeadLetters = &DeadLetters{Common: c, running: run, explaining: s.Explaining}
 	run.captures, run.deliveries = s.Sources, s.Outlets
 	return s
 }
@@ -215,7 +226,7 @@ func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool 
 	s.Goes(s.running.keepReconciling)
 	s.Goes(s.running.loads.keep)
 	s.Goes(s.Overview.keep)
-	s.Goes((&standing{running: s.running, outlets: s.Outlets}).keep)
+	s.Goes(s.Comparing.Keep)
 	s.Goes(s.upkeep.keep)
 	s.Goes(s.upkeep.keepWatch)
 	s.Goes(s.upkeep.keepHistory)

@@ -244,7 +244,7 @@ func (s *Sources) Reload(ctx context.Context, name, table, condition string) err
 	if err != nil {
 		return base.Answer(err, "source", name)
 	}
-	if err := loads(record); err != nil {
+	if err := base.Loads(record); err != nil {
 		return err
 	}
 	states, err := s.Catalog.TableStates(ctx, record.ID)

@@ -119,7 +119,7 @@ func (s *Outlets) standsAt(ctx context.Context, name string) destination.Outlet 
 // versionsThere are the newest schema versions of an outlet's tables, without those that have
 // gone from the source.
 func (s *Outlets) versionsThere(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
-	versions, err := s.newestVersions(ctx, d)
+	versions, err := s.NewestVersions(ctx, d)
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package service
+package comparing
 
 import (
 	"context"
@@ -43,7 +43,7 @@ type keptComparison struct {
 
 // keptComparison begins a comparison, or takes up the last one that was not completed: its
 // tables and its sample are then in the plan.
-func (s *Outlets) keptComparison(ctx context.Context, outlet *catalog.Outlet, plan *ComparePlan) (*keptComparison, error) {
+func (s *Comparing) keptComparison(ctx context.Context, outlet *catalog.Outlet, plan *ComparePlan) (*keptComparison, error) {
 	k := &keptComparison{catalog: s.Catalog, outlet: outlet.ID, keeps: plan.Keeps, newest: make(map[string][]verify.Difference),
 		record: comparisonRecord{Began: time.Now(), Version: outlet.Version, Tables: plan.Tables, Sample: plan.Sample, Progress: make(map[string]verify.Progress), Differences: make(map[string][]verify.Difference)}}
 	if !plan.Resume {

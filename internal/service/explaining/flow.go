@@ -1,4 +1,4 @@
-package service
+package explaining
 
 import (
 	"context"
@@ -47,7 +47,7 @@ const longestFlow = time.Hour
 
 // Flow is what became of what an outlet has read in the last minutes, as this instance has
 // delivered it.
-func (s *Overview) Flow(ctx context.Context, name string, minutes int) (*OutletFlow, error) {
+func (s *Explaining) Flow(ctx context.Context, name string, minutes int) (*OutletFlow, error) {
 	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, base.Answer(err, "outlet", name)
@@ -58,13 +58,13 @@ func (s *Overview) Flow(ctx context.Context, name string, minutes int) (*OutletF
 		return nil, base.Answer(err, "outlet", name)
 	}
 	f.DeadNow = dead + behind
-	one := s.running.copyOutlets()[name]
-	if one == nil || one.runner == nil {
+	runner := s.Runner(name)
+	if runner == nil {
 		f.Since = time.Now()
 		return f, nil // its consumers read it, or another instance delivers
 	}
-	f.Committed = one.runner.Status().Committed
-	flow, since := one.runner.Flow(time.Now().Add(-min(time.Duration(minutes)*time.Minute, longestFlow)))
+	f.Committed = runner.Status().Committed
+	flow, since := runner.Flow(time.Now().Add(-min(time.Duration(minutes)*time.Minute, longestFlow)))
 	f.Since, f.Passed = since, flow.Passed
 	f.Shaping, f.Sending, f.Committing = flow.Shaping.Seconds(), flow.Sending.Seconds(), flow.Committing.Seconds()
 	for _, table := range flow.TableNames() {

@@ -1,8 +1,7 @@
-package service
+package explaining
 
 import (
 	"context"
-	"sort"
 	"strconv"
 	"strings"
 
@@ -15,7 +14,7 @@ import (
 
 // AsyncAPI is an AsyncAPI 3 document of what an outlet sends: a channel for each
 // topic, with the messages of each of its tables.
-func (s *Outlets) AsyncAPI(ctx context.Context, name string) (map[string]any, error) {
+func (s *Explaining) AsyncAPI(ctx context.Context, name string) (map[string]any, error) {
 	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, base.Answer(err, "outlet", name)
@@ -35,7 +34,7 @@ func (s *Outlets) AsyncAPI(ctx context.Context, name string) (map[string]any, er
 		}
 		protocol, host = to.Definition.Kind, strings.Fields(to.Definition.Where() + " -")[0]
 	}
-	versions, err := s.newestVersions(ctx, &d)
+	versions, err := s.NewestVersions(ctx, &d)
 	if err != nil {
 		return nil, err
 	}
@@ -75,32 +74,6 @@ func contentType(format encode.Format) string {
 	default:
 		return "application/json"
 	}
-}
-
-// newestVersions are the newest schema versions of the tables that an outlet
-// lets through.
-func (s *Outlets) newestVersions(ctx context.Context, d *definition.Outlet) ([]*change.Schema, error) {
-	filter, err := d.Filter()
-	if err != nil {
-		return nil, err
-	}
-	all, err := s.Catalog.SchemaVersions(ctx, d.Source)
-	if err != nil {
-		return nil, base.Answer(err, "source", d.Source)
-	}
-	newest := make(map[string]*change.Schema)
-	seen := make(map[string]int64)
-	for _, v := range all {
-		if at := v.FirstSeen.UnixNano(); filter.AdmitsTable(v.Schema.Table) && at >= seen[v.Schema.Table] {
-			newest[v.Schema.Table], seen[v.Schema.Table] = v.Schema, at
-		}
-	}
-	versions := make([]*change.Schema, 0, len(newest))
-	for _, v := range newest {
-		versions = append(versions, v)
-	}
-	sort.Slice(versions, func(i, j int) bool { return versions[i].Table < versions[j].Table })
-	return versions, nil
 }
 
 type asyncDocument struct {

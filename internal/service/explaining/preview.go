@@ -1,4 +1,4 @@
-package service
+package explaining
 
 import (
 	"cmp"
@@ -49,8 +49,8 @@ type PreviewHeader struct {
 // answer; encoding/json writes no deeper ones than 10,000.
 const maxShownDepth = 5000
 
-// previewer makes messages as an outlet would, without sending or storing.
-type previewer struct {
+// Previewer makes messages as an outlet would, without sending or storing.
+type Previewer struct {
 	maker  *encode.Maker
 	rows   *encode.Maker      // says what Avro and Parquet hold
 	kind   *destination.Kind  // nil where consumers read
@@ -58,12 +58,13 @@ type previewer struct {
 	halves shape.Halves       // of changed keys
 }
 
-func (s *Outlets) previewer(ctx context.Context, d *definition.Outlet) (*previewer, error) {
+// Previewer makes one for a definition.
+func (s *Explaining) Previewer(ctx context.Context, d *definition.Outlet) (*Previewer, error) {
 	copied := *d
 	if err := copied.Validate(); err != nil {
 		return nil, err
 	}
-	p := new(previewer)
+	p := new(Previewer)
 	var wants encode.Capabilities
 	if copied.Destination != "" {
 		record, err := s.Catalog.Destination(ctx, copied.Destination)
@@ -74,7 +75,7 @@ func (s *Outlets) previewer(ctx context.Context, d *definition.Outlet) (*preview
 			return nil, err
 		}
 		p.kind = kinds.Named(record.Definition.Kind)
-		to, err := s.destinations.buildFor(copied, nil)
+		to, err := s.Destination(copied)
 		if err != nil {
 			return nil, base.Answer(err, "destination", copied.Destination)
 		}
@@ -102,14 +103,15 @@ func (s *Outlets) previewer(ctx context.Context, d *definition.Outlet) (*preview
 }
 
 // prefix is what stands before the names of CloudEvents' attributes.
-func (p *previewer) prefix() string {
+func (p *Previewer) prefix() string {
 	if p.kind == nil {
 		return "ce-"
 	}
 	return p.kind.AttributePrefix
 }
 
-func (p *previewer) messages(e *change.Event) ([]Preview, error) {
+// Messages are those that an event gives.
+func (p *Previewer) Messages(e *change.Event) ([]Preview, error) {
 	var b, rows encode.Batch
 	if err := p.maker.Append(&b, e, true); err != nil {
 		return nil, err
@@ -186,7 +188,7 @@ const previewLook = 20_000
 // Preview shows what a definition, or a stored outlet where d is nil, would
 // send for real events of the journal: from an offset on, or the newest ones
 // where it is 0.
-func (s *Outlets) Preview(ctx context.Context, name string, d *definition.Outlet, from int64, limit int) (*Previews, error) {
+func (s *Explaining) Preview(ctx context.Context, name string, d *definition.Outlet, from int64, limit int) (*Previews, error) {
 	if d == nil {
 		record, err := s.Catalog.Outlet(ctx, name)
 		if err != nil {
@@ -194,7 +196,7 @@ func (s *Outlets) Preview(ctx context.Context, name string, d *definition.Outlet
 		}
 		d = &record.Definition
 	}
-	p, err := s.previewer(ctx, d)
+	p, err := s.Previewer(ctx, d)
 	if err != nil {
 		return nil, err
 	}
@@ -245,7 +247,7 @@ func (p *Previews) keep(limit int) {
 	p.Items = append(p.Items[:0], p.Items[len(p.Items)-limit:]...)
 }
 
-func (p *previewer) read(batch *journal.Batch, origin *outlet.Origin, filter *shape.Filter, found *Previews, limit int, newest bool) error {
+func (p *Previewer) read(batch *journal.Batch, origin *outlet.Origin, filter *shape.Filter, found *Previews, limit int, newest bool) error {
 	var e change.Event
 	for batch.Next(&e) {
 		if !newest && len(found.Items) >= limit {
@@ -284,7 +286,7 @@ func (p *previewer) read(batch *journal.Batch, origin *outlet.Origin, filter *sh
 }
 
 // show adds what becomes of an event.
-func (p *previewer) show(e *change.Event, filter *shape.Filter, found *Previews) error {
+func (p *Previewer) show(e *change.Event, filter *shape.Filter, found *Previews) error {
 	found.Looked++
 	admitted, err := filter.Admits(e)
 	if err != nil {
@@ -294,7 +296,7 @@ func (p *previewer) show(e *change.Event, filter *shape.Filter, found *Previews)
 		found.note(filter.KeptBackBy(e))
 		return nil
 	}
-	some, err := p.messages(e)
+	some, err := p.Messages(e)
 	if err != nil {
 		return base.UnfitForm(err)
 	}

@@ -1,4 +1,4 @@
-package service
+package comparing
 
 import (
 	"context"
@@ -23,7 +23,7 @@ const maxKeysAgain = 500
 // Fix has what a comparison found be read again for the outlet alone: through the journal,
 // so that it comes in order with all else. Rows that are missing or different come by their
 // keys; where there are rows too many, a load of all rows has them go.
-func (s *Outlets) Fix(ctx context.Context, v *Verification) error {
+func (s *Comparing) Fix(ctx context.Context, v *Verification) error {
 	record, err := s.Catalog.Outlet(ctx, v.Outlet)
 	if err != nil {
 		return base.Answer(err, "outlet", v.Outlet)
@@ -32,10 +32,10 @@ func (s *Outlets) Fix(ctx context.Context, v *Verification) error {
 	if err != nil {
 		return base.Answer(err, "source", record.Definition.Source)
 	}
-	if err := loads(source); err != nil {
+	if err := base.Loads(source); err != nil {
 		return err
 	}
-	built, err := s.sources.build(source)
+	built, err := s.Engine(source)
 	if err != nil {
 		return err
 	}
@@ -52,7 +52,7 @@ func (s *Outlets) Fix(ctx context.Context, v *Verification) error {
 		if checker, can := built.(engine.ConditionChecker); can {
 			condition, rows = keysCondition(checker, t, states[t.Table].Schema, v.Differences)
 		}
-		if err := s.askLoad(ctx, record, []string{t.Table}, condition); err != nil {
+		if err := s.Load(ctx, record, []string{t.Table}, condition); err != nil {
 			return err
 		}
 		v.Fixes = append(v.Fixes, Fix{Table: t.Table, Rows: rows})

@@ -1,4 +1,4 @@
-package service
+package comparing
 
 import (
 	"context"
@@ -13,7 +13,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"rillmark/internal/catalog"
-	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/engine"
 	"rillmark/internal/outlet"
@@ -57,7 +56,7 @@ type ComparePlan struct {
 
 // Verify compares the rows that an outlet keeps with the source's, by content, while both
 // change. report hears how it stands, about once a second and a table.
-func (s *Outlets) Verify(ctx context.Context, name string, plan ComparePlan, report func(verify.TableVerdict)) (*Verification, error) {
+func (s *Comparing) Verify(ctx context.Context, name string, plan ComparePlan, report func(verify.TableVerdict)) (*Verification, error) {
 	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, base.Answer(err, "outlet", name)
@@ -69,7 +68,7 @@ func (s *Outlets) Verify(ctx context.Context, name string, plan ComparePlan, rep
 	if len(d.Operations) > 0 || d.Changes == "inserts" {
 		return nil, cannotCompare("it does not take every operation: its tables are not meant to be equal to the source's")
 	}
-	to, err := s.destinations.buildFor(d, nil)
+	to, err := s.Destination(d)
 	if err != nil {
 		return nil, base.Answer(err, "destination", d.Destination)
 	}
@@ -77,7 +76,11 @@ func (s *Outlets) Verify(ctx context.Context, name string, plan ComparePlan, rep
 	if !can {
 		return nil, cannotCompare("its destination keeps no tables that could be read")
 	}
-	built, err := s.sources.engineOf(ctx, d.Source, nil)
+	source, err := s.Catalog.Source(ctx, d.Source)
+	if err != nil {
+		return nil, base.Answer(err, "source", d.Source)
+	}
+	built, err := s.Engine(source)
 	if err != nil {
 		return nil, err
 	}
@@ -89,11 +92,11 @@ func (s *Outlets) Verify(ctx context.Context, name string, plan ComparePlan, rep
 	if err != nil {
 		return nil, err
 	}
-	tables, err := s.toCompare(ctx, &d, plan.Tables)
+	tables, err := s.ChosenTables(ctx, &d, plan.Tables)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.passed(ctx, name, d.Source, reader); err != nil {
+	if err := s.passed(ctx, name, source, reader); err != nil {
 		return nil, err
 	}
 	rows, err := s.Forms(ctx, &d)
@@ -116,7 +119,7 @@ func (s *Outlets) Verify(ctx context.Context, name string, plan ComparePlan, rep
 		group.Go(func() error {
 			told := time.Now()
 			found, err := s.compare(working, comparer, reader, table, filter, rows, &verify.Comparison{Table: table, Sample: plan.Sample, Estimate: tables[table], From: kept.from(table), Save: kept.saver(table),
-				Passed: func(ctx context.Context) error { return s.passed(ctx, name, d.Source, reader) },
+				Passed: func(ctx context.Context) error { return s.passed(ctx, name, source, reader) },
 				Report: func(now verify.TableVerdict) {
 					mu.Lock()
 					defer mu.Unlock()
@@ -163,42 +166,8 @@ func cannotCompare(why string) error {
 	return &engine.Fault{Code: "cannot-verify", Message: "the outlet cannot be verified: " + why, Fix: "outlets to tables of a database can be, with all operations"}
 }
 
-// toCompare are the tables to compare, with about how many rows each has.
-func (s *Outlets) toCompare(ctx context.Context, d *definition.Outlet, patterns []string) (map[string]int64, error) {
-	filter, err := d.Filter()
-	if err != nil {
-		return nil, err
-	}
-	var chosen shape.Filter
-	for i, text := range patterns {
-		p, err := shape.ParsePattern(text)
-		if err != nil {
-			return nil, &definition.Invalid{Location: fmt.Sprintf("tables[%d]", i), Message: err.Error()}
-		}
-		chosen.Tables = append(chosen.Tables, p)
-	}
-	source, err := s.Catalog.Source(ctx, d.Source)
-	if err != nil {
-		return nil, base.Answer(err, "source", d.Source)
-	}
-	states, err := s.Catalog.TableStates(ctx, source.ID)
-	if err != nil {
-		return nil, base.Answer(err, "source", d.Source)
-	}
-	tables := make(map[string]int64)
-	for name, state := range states {
-		if !engine.Away(state.State) && filter.AdmitsTable(name) && chosen.AdmitsTable(name) {
-			tables[name] = max(state.RowsEstimate, state.RowsDone)
-		}
-	}
-	if len(tables) == 0 {
-		return nil, &engine.Fault{Code: "no-tables", Message: "there is no such table among those of the outlet", Fix: "`rillmark source tables " + d.Source + "` lists them"}
-	}
-	return tables, nil
-}
-
 // compare compares one table.
-func (s *Outlets) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, filter *shape.Filter, rows *shape.Rows, c *verify.Comparison) (verify.TableVerdict, error) {
+func (s *Comparing) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, filter *shape.Filter, rows *shape.Rows, c *verify.Comparison) (verify.TableVerdict, error) {
 	if c.From != nil && c.From.Verdict.Done {
 		return c.From.Verdict, nil
 	}
@@ -246,7 +215,7 @@ const lookAgain = 20 * time.Millisecond
 const longestFault = 20 * time.Second
 
 // passed returns once an outlet has delivered all that its source has committed until now.
-func (s *Outlets) passed(ctx context.Context, name, source string, reader engine.Comparer) error {
+func (s *Comparing) passed(ctx context.Context, name string, source *catalog.Source, reader engine.Comparer) error {
 	present, err := reader.Present(ctx)
 	if err != nil {
 		return err
@@ -256,14 +225,14 @@ func (s *Outlets) passed(ctx context.Context, name, source string, reader engine
 	var waiting time.Time // since when it waits for a fault to pass
 	reaches := int64(0)   // once capture has come there: the newest offset that was in the journal then
 	for {
-		from, to := s.running.copySources()[source], s.running.copyOutlets()[name]
+		from, to := s.Running.Capturing(source.Name), s.Running.Delivering(name)
 		switch {
-		case from == nil || from.stop == nil:
+		case from == nil:
 			return cannotCompare("its source is not captured by this instance now; resume it")
-		case to == nil || to.runner == nil || to.stop == nil:
+		case to == nil:
 			return cannotCompare("it is not delivered by this instance now; resume it")
 		}
-		switch now := to.runner.Status(); {
+		switch now := to.Status(); {
 		case now.Phase == outlet.PhaseFailed || now.Phase == outlet.PhasePaused:
 			return cannotCompare("it does not deliver now (" + now.Phase + ")")
 		case now.Phase != outlet.PhaseWaiting:
@@ -273,14 +242,14 @@ func (s *Outlets) passed(ctx context.Context, name, source string, reader engine
 		case time.Since(waiting) > longestFault:
 			return cannotCompare("it does not deliver now: " + now.Error)
 		}
-		if reaches == 0 && from.capture.Stats.Place() >= present {
-			head, err := s.Store.Head(ctx, from.record.ID)
+		if reaches == 0 && from.Stats.Place() >= present {
+			head, err := s.Store.Head(ctx, source.ID)
 			if err != nil {
-				return base.Answer(err, "source", source)
+				return base.Answer(err, "source", source.Name)
 			}
 			reaches = max(head.Next-1, 1)
 		}
-		if reaches > 0 && to.runner.Status().Committed >= reaches {
+		if reaches > 0 && to.Status().Committed >= reaches {
 			return nil
 		}
 		select {
@@ -292,7 +261,7 @@ func (s *Outlets) passed(ctx context.Context, name, source string, reader engine
 }
 
 // noteVerified puts the result on record; whole says that all tables were compared.
-func (s *Outlets) noteVerified(ctx context.Context, outlet int64, v *Verification, whole bool) error {
+func (s *Comparing) noteVerified(ctx context.Context, outlet int64, v *Verification, whole bool) error {
 	rows, level := int64(0), "info"
 	var wrong []string
 	for _, t := range v.Tables {
@@ -315,6 +284,6 @@ func (s *Outlets) noteVerified(ctx context.Context, outlet int64, v *Verificatio
 	if !whole {
 		return nil // it says nothing of the other tables
 	}
-	s.overview.cache.expire()
+	s.Running.Changed()
 	return s.Catalog.SetVerified(ctx, outlet, catalog.Verified{At: time.Now(), Equal: v.Equal, Rows: rows, Tables: len(v.Tables), Finding: strings.Join(wrong, "; ")})
 }

@@ -1,4 +1,4 @@
-package service
+package explaining
 
 import (
 	"context"
@@ -51,7 +51,7 @@ const (
 )
 
 // Why says what an outlet has made of the event at an offset, or will.
-func (s *Outlets) Why(ctx context.Context, name string, offset int64) (*Why, error) {
+func (s *Explaining) Why(ctx context.Context, name string, offset int64) (*Why, error) {
 	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, base.Answer(err, "outlet", name)
@@ -94,7 +94,7 @@ func (s *Outlets) Why(ctx context.Context, name string, offset int64) (*Why, err
 }
 
 // asEvent is an event as the journal has it.
-func (s *Outlets) asEvent(e *change.Event) (json.RawMessage, error) {
+func (s *Explaining) asEvent(e *change.Event) (json.RawMessage, error) {
 	var b encode.Batch
 	if err := encode.NewMaker(encode.Shape{Address: s.Config.PublicURL, Format: encode.FormatCloudEvents}, encode.Capabilities{}).Append(&b, e, true); err != nil {
 		return nil, err
@@ -107,7 +107,7 @@ func (s *Outlets) asEvent(e *change.Event) (json.RawMessage, error) {
 
 // settle has one of the two events of a changed key name the other's key only if that one
 // passes, too, as readers of both do.
-func (s *Outlets) settle(ctx context.Context, sourceID int64, e *change.Event, filter *shape.Filter) error {
+func (s *Explaining) settle(ctx context.Context, sourceID int64, e *change.Event, filter *shape.Filter) error {
 	if e.Rekeyed == nil || len(filter.Where) == 0 {
 		return nil
 	}
@@ -138,7 +138,7 @@ func (s *Outlets) settle(ctx context.Context, sourceID int64, e *change.Event, f
 }
 
 // passes asks what decides whether an event goes out, and makes its messages.
-func (s *Outlets) passes(ctx context.Context, record *catalog.Outlet, sourceID int64, e *change.Event, w *Why) error {
+func (s *Explaining) passes(ctx context.Context, record *catalog.Outlet, sourceID int64, e *change.Event, w *Why) error {
 	d := &record.Definition
 	filter, err := d.Filter()
 	if err != nil {
@@ -188,7 +188,7 @@ func (s *Outlets) passes(ctx context.Context, record *catalog.Outlet, sourceID i
 	if d.Changes == "combined" {
 		step("changes", true, "changes of a row that lie in one batch are combined: another message may stand for it, or none where they come to nothing")
 	}
-	p, err := s.previewer(ctx, d)
+	p, err := s.Previewer(ctx, d)
 	if err != nil {
 		return err
 	}
@@ -203,7 +203,7 @@ func (s *Outlets) passes(ctx context.Context, record *catalog.Outlet, sourceID i
 			step("rows", true, "its form: %s", formWords(e.Schema, formed))
 		}
 	}
-	w.Messages, err = p.messages(e)
+	w.Messages, err = p.Messages(e)
 	return err
 }
 
@@ -247,7 +247,7 @@ func tablesWords(filter *shape.Filter, e *change.Event) string {
 }
 
 // fate says what became of the event.
-func (s *Outlets) fate(ctx context.Context, record *catalog.Outlet, w *Why) error {
+func (s *Explaining) fate(ctx context.Context, record *catalog.Outlet, w *Why) error {
 	last := func() *WhyStep { return &w.Steps[len(w.Steps)-1] }
 	if len(w.Steps) > 0 && !last().Passes {
 		if w.Fate = fateKeptBack; w.Text == "" {

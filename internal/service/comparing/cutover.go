@@ -1,4 +1,4 @@
-package service
+package comparing
 
 import (
 	"context"
@@ -66,6 +66,8 @@ type CutoverResult struct {
 const (
 	// quietFor is how long nobody may have written.
 	quietFor = 2 * time.Second
+	// undoTime is what taking a cut over back may take.
+	undoTime = 30 * time.Second
 	// closeBehind is how far behind an outlet may be when a cut over begins.
 	closeBehind = 100_000
 )
@@ -84,7 +86,7 @@ func cannotCutOver(why string) error {
 	return &engine.Fault{Code: "cannot-cut-over", Message: "the outlet's tables cannot be cut over to: " + why, Fix: "outlets to tables of a database can be, with all operations"}
 }
 
-func (s *Outlets) moverOf(ctx context.Context, name string) (*mover, error) {
+func (s *Comparing) moverOf(ctx context.Context, name string) (*mover, error) {
 	record, err := s.Catalog.Outlet(ctx, name)
 	if err != nil {
 		return nil, base.Answer(err, "outlet", name)
@@ -103,7 +105,7 @@ func (s *Outlets) moverOf(ctx context.Context, name string) (*mover, error) {
 	if m.source, err = s.Catalog.Source(ctx, d.Source); err != nil {
 		return nil, base.Answer(err, "source", d.Source)
 	}
-	to, err := s.destinations.buildFor(d, nil)
+	to, err := s.Destination(d)
 	if err != nil {
 		return nil, base.Answer(err, "destination", d.Destination)
 	}
@@ -111,7 +113,7 @@ func (s *Outlets) moverOf(ctx context.Context, name string) (*mover, error) {
 	if m.counters, can = to.(destination.CounterSetter); !can {
 		return nil, cannotCutOver("its destination keeps no tables")
 	}
-	if m.engine, err = s.sources.build(m.source); err != nil {
+	if m.engine, err = s.Engine(m.source); err != nil {
 		return nil, err
 	}
 	if m.reader, can = m.engine.(engine.Comparer); !can {
@@ -125,7 +127,7 @@ func (s *Outlets) moverOf(ctx context.Context, name string) (*mover, error) {
 
 // CutoverCheck says whether an outlet's tables can be cut over to now, and what a person
 // has to see to. Nothing is changed.
-func (s *Outlets) CutoverCheck(ctx context.Context, name string) (*CutoverReport, error) {
+func (s *Comparing) CutoverCheck(ctx context.Context, name string) (*CutoverReport, error) {
 	m, err := s.moverOf(ctx, name)
 	if err != nil {
 		return nil, err
@@ -133,7 +135,7 @@ func (s *Outlets) CutoverCheck(ctx context.Context, name string) (*CutoverReport
 	return s.cutoverReport(ctx, m)
 }
 
-func (s *Outlets) cutoverReport(ctx context.Context, m *mover) (*CutoverReport, error) {
+func (s *Comparing) cutoverReport(ctx context.Context, m *mover) (*CutoverReport, error) {
 	name := m.record.Name
 	r := &CutoverReport{Outlet: name, Source: m.source.Name}
 	add := func(name string, verdict change.Verdict, found, fix string) {
@@ -143,16 +145,16 @@ func (s *Outlets) cutoverReport(ctx context.Context, m *mover) (*CutoverReport, 
 		}
 		r.Checks = append(r.Checks, c)
 	}
-	from, to := s.running.copySources()[m.source.Name], s.running.copyOutlets()[name]
-	if from == nil || from.stop == nil || from.capture.Status().Phase != "running" {
+	from, to := s.Running.Capturing(m.source.Name), s.Running.Delivering(name)
+	if from == nil || from.Status().Phase != "running" {
 		add("source", change.Missing, m.source.Name+" is not captured by this instance now", "rillmark source resume "+m.source.Name)
 	} else {
 		add("source", change.Good, m.source.Name+" is captured", "")
 	}
-	if to == nil || to.runner == nil || to.stop == nil {
+	if to == nil {
 		add("outlet", change.Missing, name+" is not delivered by this instance now", "rillmark outlet resume "+name)
 	} else {
-		status := to.runner.Status()
+		status := to.Status()
 		head, err := s.Store.Head(ctx, m.source.ID)
 		if err != nil {
 			return nil, base.Answer(err, "source", m.source.Name)
@@ -195,7 +197,7 @@ func eventsWords(n int64) string {
 }
 
 // checkMovedTables looks at the tables of a cut over.
-func (s *Outlets) checkMovedTables(ctx context.Context, m *mover, r *CutoverReport, add func(name string, verdict change.Verdict, found, fix string)) error {
+func (s *Comparing) checkMovedTables(ctx context.Context, m *mover, r *CutoverReport, add func(name string, verdict change.Verdict, found, fix string)) error {
 	filter, err := m.record.Definition.Filter()
 	if err != nil {
 		return err
@@ -231,21 +233,21 @@ func (s *Outlets) checkMovedTables(ctx context.Context, m *mover, r *CutoverRepo
 	case len(r.tables) == 0:
 		add("tables", change.Missing, "the outlet has no tables", "")
 	case len(unready) > 0:
-		add("tables", change.Missing, someOf(unready), "a table is ready once it is `following`")
+		add("tables", change.Missing, base.SomeOf(unready), "a table is ready once it is `following`")
 	default:
 		add("tables", change.Good, fmt.Sprintf("%d tables follow", len(r.tables)), "")
 	}
 	if len(keyless) > 0 {
-		add("keys", change.Missing, someOf(keyless)+": without a key they cannot be compared", "give them a key, or leave them out of the outlet")
+		add("keys", change.Missing, base.SomeOf(keyless)+": without a key they cannot be compared", "give them a key, or leave them out of the outlet")
 	}
 	if len(past) > 0 {
-		add("keep", change.Missing, someOf(past)+": with deleted rows or former versions among its rows it is no table that a system can go on with", "move with an outlet that keeps current rows")
+		add("keep", change.Missing, base.SomeOf(past)+": with deleted rows or former versions among its rows it is no table that a system can go on with", "move with an outlet that keeps current rows")
 	}
 	if len(m.record.Definition.Rows) > 0 {
 		add("form of rows", change.Note, "the outlet drops, renames or adds columns: the target has what its form makes of the rows, and a renamed column's counter is not set", "move with an outlet without rows, if the system needs them as they are")
 	}
 	if len(private) > 0 {
-		add("private columns", change.Note, someOf(private)+": what the source's rules mask or hash arrives so in the target", "take the rule away and reload the table, if the values are needed there")
+		add("private columns", change.Note, base.SomeOf(private)+": what the source's rules mask or hash arrives so in the target", "take the rule away and reload the table, if the values are needed there")
 	}
 	letters, err := s.Catalog.CountAllDeadLetters(ctx)
 	if err != nil {
@@ -260,7 +262,7 @@ func (s *Outlets) checkMovedTables(ctx context.Context, m *mover, r *CutoverRepo
 }
 
 // Cutover cuts over; report hears each step.
-func (s *Outlets) Cutover(ctx context.Context, name string, plan CutoverPlan, report func(CutoverStep)) (*CutoverResult, error) {
+func (s *Comparing) Cutover(ctx context.Context, name string, plan CutoverPlan, report func(CutoverStep)) (*CutoverResult, error) {
 	m, err := s.moverOf(ctx, name)
 	if err != nil {
 		return nil, err
@@ -277,7 +279,7 @@ func (s *Outlets) Cutover(ctx context.Context, name string, plan CutoverPlan, re
 		return nil, notReady(checked)
 	}
 	report(CutoverStep{"check", "the checks are fine"})
-	c := &cutover{Outlets: s, mover: m, plan: plan, report: report, tables: checked.tables}
+	c := &cutover{Comparing: s, mover: m, plan: plan, report: report, tables: checked.tables}
 	if plan.AsPassword, err = s.Catalog.Keeper.Expand(plan.AsPassword); err != nil {
 		return nil, &definition.Invalid{Location: "as_password", Message: err.Error()}
 	}
@@ -300,7 +302,7 @@ func notReady(r *CutoverReport) error {
 
 // cutover is one that is under way.
 type cutover struct {
-	*Outlets
+	*Comparing
 	*mover
 	plan   CutoverPlan
 	report func(CutoverStep)
@@ -363,7 +365,7 @@ func (c *cutover) run(ctx context.Context) (*CutoverResult, error) {
 	}
 	c.note("info", "counters", countersWords(counters))
 	// From here on nothing is taken back.
-	if err := c.SetRunning(ctx, c.record.Name, false, fmt.Sprintf("cut over at offset %d", c.offset), 0); err != nil {
+	if err := c.Pause(ctx, c.record.Name, fmt.Sprintf("cut over at offset %d", c.offset)); err != nil {
 		return nil, err
 	}
 	c.over = true
@@ -422,7 +424,7 @@ func (c *cutover) quiet(ctx context.Context) error {
 	}
 	deadline := time.Now().Add(wait)
 	for {
-		if err := c.passed(ctx, c.record.Name, c.source.Name, c.reader); err != nil {
+		if err := c.passed(ctx, c.record.Name, c.source, c.reader); err != nil {
 			return err
 		}
 		head, err := c.Store.Head(ctx, c.source.ID)
@@ -436,7 +438,7 @@ func (c *cutover) quiet(ctx context.Context) error {
 			return context.Cause(ctx)
 		case <-timer.C:
 		}
-		if err := c.passed(ctx, c.record.Name, c.source.Name, c.reader); err != nil {
+		if err := c.passed(ctx, c.record.Name, c.source, c.reader); err != nil {
 			return err
 		}
 		c.offset = head.Next - 1
@@ -493,7 +495,7 @@ func (c *cutover) undo(ctx context.Context, why error) error {
 	if ctx.Err() != nil {
 		why = errors.New("the call for it was ended")
 	}
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), clearTime)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoTime)
 	defer cancel()
 	text := "the cut over has ended without effect: " + why.Error()
 	if c.stopped && c.plan.StopWriters {
@@ -514,7 +516,7 @@ func (c *cutover) undo(ctx context.Context, why error) error {
 
 // AbortCutover lets a source's writers in again that a cut over keeps out which was cut off,
 // or whose end is to be taken back.
-func (s *Outlets) AbortCutover(ctx context.Context, name string, plan CutoverPlan) error {
+func (s *Comparing) AbortCutover(ctx context.Context, name string, plan CutoverPlan) error {
 	m, err := s.moverOf(ctx, name)
 	if err != nil {
 		return err
@@ -553,7 +555,7 @@ func unequalWords(v *Verification) string {
 			wrong = append(wrong, fmt.Sprintf("%s: %d missing, %d extra, %d different", t.Table, t.Missing, t.Extra, t.Different))
 		}
 	}
-	return someOf(wrong)
+	return base.SomeOf(wrong)
 }
 
 func countersWords(all []move.CounterSet) string {
@@ -565,7 +567,7 @@ func countersWords(all []move.CounterSet) string {
 	}
 	text := fmt.Sprintf("%d of %d counters are set in the target", len(all)-len(undone), len(all))
 	if len(undone) > 0 {
-		text += "; not " + someOf(undone)
+		text += "; not " + base.SomeOf(undone)
 	}
 	return text
 }
