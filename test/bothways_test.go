@@ -50,7 +50,9 @@ func bothWays(t *testing.T, one, other string) {
 	follows("out", here, there, "load-and-follow", map[string]any{})
 	i.caughtUp("out")
 	follows("back", there, here, "follow-only", map[string]any{"present": "keep", "definitions": "fixed"})
-	var checks struct{ Items []struct{ Name, Verdict, Found string } }
+	var checks struct {
+		Items []struct{ Name, Verdict, Found string }
+	}
 	i.must(http.MethodPost, "/v1/outlets/back/check", nil, &checks)
 	for _, c := range checks.Items {
 		require.NotEqual(t, "missing", c.Verdict, "%+v", c)
@@ -81,7 +83,9 @@ func bothWays(t *testing.T, one, other string) {
 	for side, id := range last {
 		side.run(fmt.Sprintf("INSERT INTO %s.members VALUES (%d, 'last', 0)", schemas[side], id))
 	}
-	read := func(s, from *side) []string { return s.digest(t, "SELECT member_id, name, n FROM "+schemas[from]+".members") }
+	read := func(s, from *side) []string {
+		return s.digest(t, "SELECT member_id, name, n FROM "+schemas[from]+".members")
+	}
 	i.eventually("both sides have the other's last row", func() bool {
 		rows := func(s *side, id int) bool {
 			found, err := s.rows(t.Context(), fmt.Sprintf("SELECT name FROM %s.members WHERE member_id = %d", schemas[s], id))

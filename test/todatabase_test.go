@@ -63,17 +63,30 @@ func sameRows(t *testing.T, want, got []string, what ...any) {
 // are held as text.
 func TestTypesInTables(t *testing.T) {
 	t.Parallel()
-	i, name := begin(t, "", factsTable()...)
+	// Types whose values go there in binary form, many rows of one type in each batch.
+	var packed []string
+	var fill []string
+	for n, v := range everyType {
+		kind, _, _ := strings.Cut(v.kind, "(")
+		if slices.Contains([]string{"smallint", "integer", "bigint", "numeric", "boolean", "real", "double precision", "text", "varchar", "char", "uuid", "date", "timestamp", "timestamptz", "bytea", "json", "jsonb"}, kind) {
+			packed = append(packed, fmt.Sprintf("c%d %s", n, v.kind))
+			fill = append(fill, fmt.Sprintf("INSERT INTO packed (id, c%d) SELECT %d + g, c%[1]d FROM facts, generate_series(1, 250) g WHERE facts.id = 1", n, 1000*n))
+		}
+	}
+	require.Greater(t, len(packed), 20)
+	i, name := begin(t, "", append(factsTable(), "CREATE TABLE packed (id bigint PRIMARY KEY, "+strings.Join(packed, ", ")+")")...)
 	source := sourceServer(t)
 	db := connect(t, source, name)
 	into := database(t, source, "postgres")
 	i.intoTables("facts", source, into, map[string]any{}, map[string]any{"tables": []string{"facts"}})
+	i.intoTables("packed", source, into, map[string]any{}, map[string]any{"tables": []string{"packed"}, "batch": map[string]any{"events": 250}})
 	i.resume()
 	i.settled("circulation", db)
+	run(t, db, fill...)
 	run(t, db, "CREATE TEMP TABLE copy AS SELECT * FROM facts", "UPDATE copy SET id = 2", "INSERT INTO facts SELECT * FROM copy", "INSERT INTO facts (id) VALUES (3)", "ALTER TYPE mood ADD VALUE 'high' AFTER 'low'", "UPDATE copy SET id = 4",
 		"INSERT INTO facts SELECT * FROM copy", "UPDATE facts SET "+moodColumn()+" = 'high' WHERE id = 4", "INSERT INTO facts (id) SELECT generate_series(10, 200)")
 	i.reached("circulation", db)
-	i.caughtUp("facts")
+	i.caughtUp("facts", "packed")
 	to := connect(t, source, into)
 	for _, conn := range []*pgx.Conn{db, to} {
 		run(t, conn, "SET timezone = 'UTC'", "SET search_path = pg_catalog")
@@ -85,6 +98,15 @@ func TestTypesInTables(t *testing.T) {
 			want, got = digest(t, db, "SELECT id, "+column+"::jsonb FROM public.facts"), digest(t, to, "SELECT id, "+column+"::jsonb FROM public.facts")
 		}
 		sameRows(t, want, got, "%s %s", v.kind, v.sql)
+	}
+	for _, column := range packed {
+		name, kind, _ := strings.Cut(column, " ")
+		if kind != "json" {
+			name += "::text"
+		} else {
+			name += "::jsonb"
+		}
+		sameRows(t, digest(t, db, "SELECT id, "+name+" FROM public.packed"), digest(t, to, "SELECT id, "+name+" FROM public.packed"), column)
 	}
 	require.Equal(t, []string{"(low)", "(high)", "(fine)"}, ordered(t, to, "SELECT enumlabel FROM pg_enum JOIN pg_type ON pg_type.oid = enumtypid WHERE typname = 'mood' ORDER BY enumsortorder"))
 }

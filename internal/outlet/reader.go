@@ -27,8 +27,8 @@ type reader struct {
 	current *journal.Batch // partly read
 	event   change.Event
 	halves  shape.Halves // of changed keys
-	filled  bool          // the last batch was handed on since it was full: there may be more
-	unfit   error         // the next event does not fit; what lies before it is in a batch
+	filled  bool         // the last batch was handed on since it was full: there may be more
+	unfit   error        // the next event does not fit; what lies before it is in a batch
 	net     shape.Net
 }
 

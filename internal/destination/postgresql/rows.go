@@ -2,6 +2,7 @@ package postgresql
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 
@@ -143,27 +144,46 @@ func (d *database) stageRows(ctx context.Context, b *sql.Binding, places []int, 
 // the next is made.
 const largestCopy = 64 << 10
 
-// copyIn sends rows' columns at places with COPY.
+// copyIn sends rows' columns at places with COPY: in binary form, which the server reads in
+// half the time, as long as every value has one.
 func (d *database) copyIn(ctx context.Context, into string, b *sql.Binding, places []int, rows sql.Rows) error {
 	source := &copying{d: d, b: b, places: places, rows: rows}
-	_, err := d.conn.PgConn().CopyFrom(ctx, source, "COPY "+into+" ("+b.List(places)+") FROM STDIN")
+	copies := "COPY " + into + " (" + b.List(places) + ") FROM STDIN"
+	if rows.N > 0 && d.canPack(b, places) {
+		// What the form of a value lacks shows on the way: the savepoint ends with the one around it.
+		if err := d.exec(ctx, "SAVEPOINT packed"); err != nil {
+			return err
+		}
+		source.packings = d.packings(b)
+		_, err := d.conn.PgConn().CopyFrom(ctx, source, copies+" (FORMAT binary)")
+		if !errors.Is(source.err, errUnpacked) {
+			return err
+		}
+		d.keepPackings(b, nil) // others like it will come
+		if err := d.exec(ctx, "ROLLBACK TO SAVEPOINT packed"); err != nil {
+			return err
+		}
+		source = &copying{d: d, b: b, places: places, rows: rows}
+	}
+	_, err := d.conn.PgConn().CopyFrom(ctx, source, copies)
 	if source.err != nil {
 		return source.err
 	}
 	return err
 }
 
-// copying makes the text of rows as it is read.
+// copying makes the form of rows as it is read.
 type copying struct {
-	d       *database
-	b       *sql.Binding
-	places  []int
-	rows    sql.Rows
-	at      int
-	text    []byte
-	rest    []byte
-	scratch []byte
-	err     error
+	d        *database
+	b        *sql.Binding
+	places   []int
+	rows     sql.Rows
+	packings []packing // of a binary form; nil for text
+	at       int
+	text     []byte
+	rest     []byte
+	scratch  []byte
+	err      error
 }
 
 // Read implements [io.Reader].
@@ -178,7 +198,7 @@ func (c *copying) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-// fill makes the text of the next rows.
+// fill makes the form of the next rows.
 func (c *copying) fill() error {
 	if c.at == c.rows.N {
 		if cap(c.text) <= 16*largestCopy { // a large row's room is given back
@@ -190,6 +210,11 @@ func (c *copying) fill() error {
 		c.text, c.d.buffer = c.d.buffer, nil
 	}
 	text := c.text[:0]
+	if c.packings != nil {
+		text, c.err = c.fillPacked(text, c.packings)
+		c.text, c.rest = text, text
+		return c.err
+	}
 	for ; c.at < c.rows.N && len(text) < largestCopy; c.at++ {
 		values := c.rows.Values(c.at)
 		for i, at := range c.places {

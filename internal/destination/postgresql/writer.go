@@ -35,7 +35,7 @@ func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destinati
 	if err != nil {
 		return nil, err
 	}
-	db := &database{Destination: d, outlet: o, conn: conn, fires: true, prepared: make(map[string]string), stages: make(map[string]bool)}
+	db := &database{Destination: d, outlet: o, conn: conn, fires: true, prepared: make(map[string]string), stages: make(map[string]bool), packs: make(map[*sql.Binding][]packing)}
 	if d.options.Triggers == "skip" {
 		_, err := conn.Exec(ctx, "SET session_replication_role = replica")
 		var refused *pgconn.PgError
@@ -64,6 +64,7 @@ type database struct {
 	statements int               // that were ever prepared
 	stale      bool              // those that were are to be dropped
 	buffer     []byte
+	packs      map[*sql.Binding][]packing // of the columns that are written
 }
 
 // Exec implements [sql.Database].
@@ -95,6 +96,7 @@ func (d *database) Undone() { clear(d.stages) }
 // Redefined implements [sql.Database]: a prepared statement keeps the types of its parameters.
 func (d *database) Redefined() {
 	clear(d.prepared)
+	clear(d.packs)
 	d.stale = true
 }
 

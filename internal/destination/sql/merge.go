@@ -1,6 +1,9 @@
 package sql
 
 import (
+	"bytes"
+	"hash/maphash"
+
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
 )
@@ -19,6 +22,7 @@ type Row struct {
 	Last *encode.Message
 
 	gone bool // it came and went in between
+	next *Row // another one whose key has the same hash
 }
 
 // Partial reports whether values are left as the target has them.
@@ -34,8 +38,10 @@ func (r *Row) Partial() bool {
 // Net is what changes of rows of one schema version come to. Its rows are those of the
 // messages: they are good as long as those are.
 type Net struct {
-	rows  map[string]*Row
+	rows  map[uint64]*Row // by hashes of their keys: strings of them would cost more than all else
+	seed  maphash.Seed
 	order []*Row
+	kinds [4][]*Row // what Rows gives
 	pool  []Row
 	keys  []change.Value
 	moved []change.Value // the row of the changed key whose second half comes next
@@ -52,7 +58,7 @@ func (n *Net) Reset() {
 // the target has, and before a first half whose second is not among the messages.
 func (n *Net) Add(messages []*encode.Message) int {
 	if n.rows == nil {
-		n.rows = make(map[string]*Row)
+		n.rows, n.seed = make(map[uint64]*Row, len(messages)), maphash.MakeSeed()
 	}
 	if cap(n.pool) < len(messages) {
 		n.pool = make([]Row, 0, len(messages)) // pointers into it stay good: it does not grow
@@ -72,7 +78,7 @@ func (n *Net) needsTarget(first, second *encode.Message) bool {
 	if second.Rekeyed == nil || !change.Omits(second.Row) {
 		return false
 	}
-	known := n.rows[string(first.OrderingKey)]
+	known, _ := n.find(first.OrderingKey)
 	if known == nil || known.Values == nil {
 		return true
 	}
@@ -84,12 +90,22 @@ func (n *Net) needsTarget(first, second *encode.Message) bool {
 	return false
 }
 
+// find is the row of a key, if it is known, and the key's hash.
+func (n *Net) find(key []byte) (*Row, uint64) {
+	hash := maphash.Bytes(n.seed, key)
+	row := n.rows[hash]
+	for row != nil && !bytes.Equal(row.Last.OrderingKey, key) {
+		row = row.next
+	}
+	return row, hash
+}
+
 func (n *Net) add(m *encode.Message) {
-	row := n.rows[string(m.OrderingKey)]
+	row, hash := n.find(m.OrderingKey)
 	if row == nil {
-		n.pool = append(n.pool, Row{New: m.Operation == change.Insert && m.Rekeyed == nil, Found: m.Operation == change.Existing || m.Rekeyed != nil})
+		n.pool = append(n.pool, Row{New: m.Operation == change.Insert && m.Rekeyed == nil, Found: m.Operation == change.Existing || m.Rekeyed != nil, next: n.rows[hash]})
 		row = &n.pool[len(n.pool)-1]
-		n.rows[string(m.OrderingKey)] = row
+		n.rows[hash] = row
 		n.order = append(n.order, row)
 	}
 	row.Last = m
@@ -129,8 +145,10 @@ func (n *Net) key(m *encode.Message, image []change.Value) []change.Value {
 }
 
 // Rows gives what is left to do: rows that are gone, rows of which values are left as they
-// are, rows that are there, and rows that are new or mostly so.
+// are, rows that are there, and rows that are new or mostly so. They are good until the next
+// call.
 func (n *Net) Rows() (gone, partial, there, fresh []*Row) {
+	gone, partial, there, fresh = n.kinds[0][:0], n.kinds[1][:0], n.kinds[2][:0], n.kinds[3][:0]
 	for _, r := range n.order {
 		switch {
 		case r.gone:
@@ -144,5 +162,6 @@ func (n *Net) Rows() (gone, partial, there, fresh []*Row) {
 			there = append(there, r)
 		}
 	}
+	n.kinds = [4][]*Row{gone, partial, there, fresh}
 	return gone, partial, there, fresh
 }
