@@ -5,8 +5,12 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -260,4 +264,101 @@ func TestFormsThatFail(t *testing.T) {
 		require.NoError(t, json.Unmarshal(raw, &text))
 		require.Contains(t, fmt.Sprint(text.Errors)+string(raw), at)
 	}
+}
+
+// TestSharedForms: outlets use a form by its name, go on with its next version, keep it from being
+// removed, and none is left with a form that does not fit its tables.
+func TestSharedForms(t *testing.T) {
+	t.Parallel()
+	i, name := begin(t, "", "CREATE TABLE patrons (patron_id bigint PRIMARY KEY, name text, email text)", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, days integer)", "INSERT INTO patrons VALUES (1, 'Ada Kaya', 'a@example')", "INSERT INTO loans VALUES (1, 7)")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	file := i.folder + "/readers.yaml"
+	store := func(text string, command ...string) (string, int) {
+		t.Helper()
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		_, errs, code := i.cli(append(command, "--file", file)...)
+		return errs, code
+	}
+	form := `rows:
+  - match: public.patrons
+    columns: [{match: email, treat: mask}]
+    new: [{name: initials, is: initials(name)}]
+functions:
+  - {name: initials, arguments: [{name: full, type: text}], is: 'full.split(" ").map(w, w.substring(0, 1)).join("")'}
+`
+	errs, code := store(form, "form", "add", "readers")
+	require.Zero(t, code, errs)
+	errs, code = store("rows: [{match: public.patrons, new: [{name: x, is: nothing(name)}]}]", "form", "add", "wrong")
+	require.Equal(t, 3, code)
+	require.Contains(t, errs, "rows[0].new[0].is")
+	_, errs, code = i.cli("outlet", "add", "none", "--source", "circulation", "--forms", "nobody")
+	require.Equal(t, 3, code)
+	require.Contains(t, errs, `there is no form "nobody"`)
+
+	// One uses it as it is, the other has rows of its own, which decide first, and calls its functions.
+	i.must(http.MethodPost, "/v1/outlets/plain", map[string]any{"source": "circulation", "forms": []string{"readers"}, "operations": []string{"existing", "insert"}, "format": "row"}, nil)
+	i.must(http.MethodPost, "/v1/outlets/own", map[string]any{"source": "circulation", "forms": []string{"readers"}, "operations": []string{"existing", "insert"}, "format": "row",
+		"rows": []map[string]any{{"match": "public.patrons", "columns": []map[string]any{{"match": "email", "treat": "drop"}}, "new": []map[string]any{{"name": "mark", "is": `initials(name) + "!"`}}}}}, nil)
+	read := func(outlet string) string {
+		events, _ := i.page(outlet, 100)
+		return join(events)
+	}
+	require.Contains(t, read("plain"), `"name":"Ada Kaya","email":"***","initials":"AK"`)
+	require.Contains(t, read("own"), `"name":"Ada Kaya","mark":"AK!"`)
+	require.NotContains(t, read("own"), "email")
+	out, errs, code := i.cli("form", "show", "readers")
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "own, plain")
+	_, errs, code = i.cli("form", "remove", "readers")
+	require.Equal(t, 3, code)
+	require.Contains(t, errs, "in use by an outlet")
+
+	// What a delivering outlet writes is in the new form from the next event on; what does not fit
+	// its tables is refused, and says where.
+	i.must(http.MethodPost, "/v1/destinations/archive", map[string]any{"kind": "file", "file": map[string]string{"directory": "archive"}}, nil)
+	i.must(http.MethodPost, "/v1/outlets/archive", map[string]any{"source": "circulation", "destination": "archive", "forms": []string{"readers"}, "format": "row"}, nil)
+	i.caughtUp("archive")
+	out, _, _ = i.cli("form", "show", "readers", "--yaml")
+	version := "version: 1"
+	require.Contains(t, out, version)
+	errs, code = store(strings.Replace(form, "match: email", "match: e_mail", 1), "form", "edit", "readers", "--version", "1")
+	require.Equal(t, 3, code)
+	require.Contains(t, errs, "outlet archive, which uses the form")
+	require.Contains(t, errs, "forms: readers: rows[0].columns[0].match")
+	errs, code = store(strings.Replace(form, "treat: mask", "treat: drop", 1), "form", "edit", "readers", "--version", "1")
+	require.Zero(t, code, errs)
+	errs, code = store(form, "form", "edit", "readers", "--version", "1")
+	require.Equal(t, 3, code)
+	require.Contains(t, errs, "somebody else has changed")
+	run(t, db, "INSERT INTO patrons VALUES (2, 'Jo Tran', 'j@example')")
+	i.reached("circulation", db)
+	i.caughtUp("archive")
+	written := rowsOf(t, i, "archive")
+	require.Contains(t, written, `"email":"***"`)
+	require.Contains(t, written, `"name":"Jo Tran","initials":"JT"`)
+	require.NotContains(t, written, "j@example")
+	for _, outlet := range []string{"plain", "own", "archive"} {
+		i.must(http.MethodDelete, "/v1/outlets/"+outlet, nil, nil)
+	}
+	_, errs, code = i.cli("form", "remove", "readers")
+	require.Zero(t, code, errs)
+}
+
+// rowsOf is all that an outlet has written into files.
+func rowsOf(t *testing.T, i *instance, directory string) string {
+	t.Helper()
+	names, err := filepath.Glob(filepath.Join(i.folder, "files", directory, "*.ndjson*"))
+	require.NoError(t, err)
+	var all strings.Builder
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return rowsOf(t, i, directory) // it has its final name meanwhile
+		}
+		require.NoError(t, err)
+		all.Write(text)
+	}
+	return all.String()
 }

@@ -294,6 +294,31 @@ func (s *Server) destinationRoutes() {
 	})
 }
 
+func (s *Server) formRoutes() {
+	get := func(ctx context.Context, name string) (Record[definition.Form], error) {
+		r, err := s.service.Forms.Get(ctx, name)
+		if err != nil {
+			return Record[definition.Form]{}, err
+		}
+		return recordOf(r), nil
+	}
+	putRoutes(s, "forms", "form", s.service.Forms.Add, s.service.Forms.Edit, get, nil)
+	huma.Register(s.api, operation(http.MethodGet, "/v1/forms", "listForms", "All forms of rows that outlets share", "forms"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Form]]], error) {
+		all, err := s.service.Forms.All(ctx)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out := items[Record[definition.Form]]{Items: make([]Record[definition.Form], len(all))}
+		for i, r := range all {
+			out.Items[i] = recordOf(r)
+		}
+		return &body[items[Record[definition.Form]]]{out}, nil
+	})
+	huma.Register(s.api, operation(http.MethodDelete, "/v1/forms/{name}", "removeForm", "Remove a form that no outlet uses", "forms"), func(ctx context.Context, in *Named) (*struct{}, error) {
+		return nil, problem(s.service.Forms.Remove(ctx, in.Name))
+	})
+}
+
 func (s *Server) outletRoutes() {
 	get := func(ctx context.Context, name string) (Record[definition.Outlet], error) {
 		r, err := s.service.Outlets.Get(ctx, name)

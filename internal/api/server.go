@@ -94,6 +94,7 @@ func (s *Server) describe() {
 func (s *Server) routes() {
 	s.sourceRoutes()
 	s.destinationRoutes()
+	s.formRoutes()
 	s.outletRoutes()
 	s.deliveryRoutes()
 	s.readingRoutes()

@@ -65,18 +65,20 @@ const (
 	sources      kind = "source"
 	destinations kind = "destination"
 	outlets      kind = "outlet"
+	forms        kind = "form"
 )
 
-// Source, Destination and Outlet are the records.
+// Source, Destination, Outlet and Form are the records.
 type (
 	Source      = Record[definition.Source]
 	Destination = Record[definition.Destination]
 	Outlet      = Record[definition.Outlet]
+	Form        = Record[definition.Form]
 )
 
 func columns(k kind) string {
 	switch k {
-	case destinations:
+	case destinations, forms:
 		return "id, name, definition, version, false, '', false, false, created_at, updated_at"
 	case sources:
 		return "id, name, definition, version, running, reason, once, ended, created_at, updated_at"

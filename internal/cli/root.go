@@ -126,7 +126,7 @@ environment's RILLMARK_SERVER, says where it is; RILLMARK_TOKEN holds its token.
 	root.PersistentFlags().StringVar(&a.server, "server", server, "address of the service")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON instead of tables")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.serve(), a.source(), a.destination(), a.outlet(), a.mark(), a.deadLetter(), a.watch(), a.read(), a.history(), a.rows(), a.why(), a.schema(), a.journal(), a.verify(), a.cutover(), a.status(), a.log(), a.demo(), a.standIn(), a.version(), a.describe())
+	root.AddCommand(a.serve(), a.source(), a.destination(), a.form(), a.outlet(), a.mark(), a.deadLetter(), a.watch(), a.read(), a.history(), a.rows(), a.why(), a.schema(), a.journal(), a.verify(), a.cutover(), a.status(), a.log(), a.demo(), a.standIn(), a.version(), a.describe())
 	return root
 }
 

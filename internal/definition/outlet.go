@@ -30,8 +30,10 @@ type Outlet struct {
 	// Rows are the forms in which rows go out; Functions are those that they call.
 	Rows      []RowForm  `json:"rows,omitempty" flag:"-" title:"Form of rows" advanced:"yes" maxItems:"200" doc:"In which form rows go out, by patterns of tables: columns that are dropped, masked, hashed or renamed, and new ones by expression. A table that none matches goes out as it is. Conditions look at rows as the source has them"`
 	Functions []Function `json:"functions,omitempty" flag:"-" title:"Functions" advanced:"yes" maxItems:"200" doc:"Functions of your own, for the expressions of new columns"`
-	From      string     `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
-	Changes   string     `json:"changes,omitempty" title:"Changes" enum:"each,combined,inserts" default:"each" doc:"Each change; combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
+	// Forms are names of forms that outlets share.
+	Forms   []string `json:"forms,omitempty" title:"Shared forms" advanced:"yes" maxItems:"20" doc:"Names of forms of rows that outlets share (rillmark form add): their rows stand behind the outlet's own, and the outlet's expressions may call their functions"`
+	From    string   `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
+	Changes string   `json:"changes,omitempty" title:"Changes" enum:"each,combined,inserts" default:"each" doc:"Each change; combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
 
 	Format       encode.Format `json:"format,omitempty" title:"Format" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet,table" doc:"How events are written, cloudevents without it, and table for a database, which has nothing else; cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files; table: rows of tables"`
 	Columns      string        `json:"columns,omitempty" title:"Columns of an update" advanced:"yes" enum:"all,changed" default:"all" doc:"All columns of an update; changed: only the key and what changed"`
@@ -65,7 +67,9 @@ type Outlet struct {
 	// Settings is the section of the destination's kind; nil where there is none.
 	Settings destination.OutletSettings `json:"-"`
 
-	sections []string // those that were read
+	shared   []sharedRows // set once the forms that it names are in their places
+	own      int          // its own functions stand from there on
+	sections []string     // those that were read
 }
 
 // UnmarshalJSON implements [json.Unmarshaler].
@@ -203,8 +207,13 @@ func (o *Outlet) Validate() error {
 	if len(o.Along) > 0 && o.Columns != "changed" {
 		return settings.Wrong("along", "all columns come anyway, unless columns is changed")
 	}
-	if _, err := o.RowForms(); err != nil {
+	if err := o.checkForms(); err != nil {
 		return err
+	}
+	if len(o.Forms) == 0 || o.shared != nil { // else its expressions can call what is not known here
+		if _, err := o.RowForms(); err != nil {
+			return err
+		}
 	}
 	if err := o.validateShape(); err != nil {
 		return err

@@ -50,6 +50,9 @@ type Argument struct {
 // RowForms are the forms of rows, ready to be fitted to tables; nil where rows go out as
 // they are. Hashing needs its key yet.
 func (o *Outlet) RowForms() (*shape.Rows, error) {
+	if len(o.Forms) > 0 && o.shared == nil {
+		return nil, errors.New("the forms that the outlet shares are not known here") // nothing goes out without them
+	}
 	if len(o.Rows)+len(o.Functions) == 0 {
 		return nil, nil //nolint:nilnil // rows go out as they are
 	}
@@ -64,7 +67,7 @@ func (o *Outlet) RowForms() (*shape.Rows, error) {
 	formulas, err := expression.NewFormulas(functions)
 	var wrong *expression.FunctionError
 	if errors.As(err, &wrong) {
-		return nil, settings.Wrong(fmt.Sprintf("functions[%d]", wrong.At), "%s", err)
+		return nil, settings.Wrong(o.functionAt(wrong.At), "%s", err)
 	}
 	if err != nil {
 		return nil, err
@@ -74,10 +77,8 @@ func (o *Outlet) RowForms() (*shape.Rows, error) {
 	}
 	rows := &shape.Rows{Formulas: formulas}
 	for i, r := range o.Rows {
-		form := shape.RowForm{}
-		at := func(format string, args ...any) string {
-			return fmt.Sprintf("rows[%d].", i) + fmt.Sprintf(format, args...)
-		}
+		form := shape.RowForm{At: o.rowsAt(i)}
+		at := func(format string, args ...any) string { return form.At + "." + fmt.Sprintf(format, args...) }
 		if form.Match, err = shape.ParsePattern(r.Match); err != nil {
 			return nil, settings.Wrong(at("match"), "%s", err)
 		}

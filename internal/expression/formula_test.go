@@ -95,6 +95,19 @@ func TestFormulas(t *testing.T) {
 	require.ErrorContains(t, err, "more digits than decimal(3,0) holds")
 }
 
+// TestUnknownFunctions: a function that is not there is found before any table is known, whatever
+// the form of its call, and none is missed that is.
+func TestUnknownFunctions(t *testing.T) {
+	x, err := NewFormulas([]Function{{"fine", []Argument{{"d", "integer"}}, "d * 2"}})
+	require.NoError(t, err)
+	for text, says := range map[string]string{"nothing(name)": "no function nothing", "finne(days)": "no function finne; fine?", "name.trimm()": "no function trimm; trim?", "math.absolute(days)": "no function absolute"} {
+		require.ErrorContains(t, x.Parse(text), says)
+	}
+	for _, text := range []string{"fine(days) + 1", "math.abs(days)", "body.reader.name.size()", "tags.map(t, t.upperAscii())", "has(body.reader)", `name in ["a"] ? timestamp("2026-11-23T09:00:00Z") : lent_at`, "base64.encode(cover)", "tags[0] == -days", "{'a': !is_open}"} {
+		require.NoError(t, x.Parse(text), text)
+	}
+}
+
 // TestDocumentedFormulas binds the examples of the page on forms, and works them out.
 func TestDocumentedFormulas(t *testing.T) {
 	page, err := os.ReadFile("../../docs/forms.md")

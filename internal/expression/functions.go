@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"github.com/google/cel-go/cel"
+	"github.com/google/cel-go/common/ast"
 	"github.com/google/cel-go/common/types"
 	"github.com/google/cel-go/common/types/ref"
 	"github.com/google/cel-go/ext"
@@ -119,8 +120,41 @@ func (x *Formulas) add(f Function) error {
 
 // Parse says why a text can be no expression, whatever the columns.
 func (x *Formulas) Parse(text string) error {
-	if _, issues := x.env.Parse(text); issues.Err() != nil {
+	parsed, issues := x.env.Parse(text)
+	if issues.Err() != nil {
 		return fmt.Errorf("the expression cannot be read: %s", firstIssue(issues))
 	}
+	unknown := ""
+	ast.PostOrderVisit(parsed.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		if e.Kind() != ast.CallKind || unknown != "" {
+			return
+		}
+		// A name with dots, such as math.abs, is a member of a variable to the parser.
+		name, full := e.AsCall().FunctionName(), e.AsCall().FunctionName()
+		if e.AsCall().IsMemberFunction() && e.AsCall().Target().Kind() == ast.IdentKind {
+			full = e.AsCall().Target().AsIdent() + "." + name
+		}
+		if !x.env.HasFunction(name) && !x.env.HasFunction(full) {
+			unknown = name
+		}
+	}))
+	if unknown != "" {
+		return fmt.Errorf("there is no function %s%s", unknown, x.likeFunction(unknown))
+	}
 	return nil
+}
+
+// likeFunction is a function whose name is much like one that is not there.
+func (x *Formulas) likeFunction(name string) string {
+	var names []string
+	for known := range x.env.Functions() {
+		if isIdentifier(known) {
+			names = append(names, known)
+		}
+	}
+	slices.Sort(names)
+	if close := Similar(name, names); close != "" {
+		return "; " + close + "?"
+	}
+	return ""
 }

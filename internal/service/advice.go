@@ -138,8 +138,8 @@ func (s *Outlets) columnsFit(ctx context.Context, d *definition.Outlet) error {
 		for i := range all {
 			ever[i] = all[i].Schema
 		}
-		if form, rule, says, is := rows.Unused(ever); is {
-			return &definition.Invalid{Location: fmt.Sprintf("rows[%d].columns[%d].match", form, rule), Message: says}
+		if at, says, is := rows.Unused(ever); is {
+			return &definition.Invalid{Location: at, Message: says}
 		}
 	}
 	if err := placesApart(d, versions); err != nil {

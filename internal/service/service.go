@@ -3,7 +3,7 @@
 // the API asks. It knows no HTTP.
 //
 //   - [Service] is all of it; service.go starts and ends it.
-//   - [Sources], [Destinations], [Outlets], [DeadLetters], [Overview] and [Sessions] are what
+//   - [Sources], [Destinations], [Outlets], [DeadLetters], [Forms], [Overview] and [Sessions] are what
 //     can be asked, each with its own state. Package reading has what consumers read themselves,
 //     explaining what outlets would send and have made of events, comparing what is done with the
 //     tables that they keep in databases, impact what a change of a table would do to them. All
@@ -47,6 +47,7 @@ type Service struct {
 	Destinations *Destinations
 	Outlets      *Outlets
 	DeadLetters  *DeadLetters
+	Forms        *Forms
 	Reading      *reading.Reading
 	Journals     *reading.Journals
 	Overview     *Overview
@@ -87,6 +88,12 @@ type (
 		*base.Common
 		running    *running
 		explaining *explaining.Explaining
+	}
+	// Forms are forms of rows that outlets share.
+	Forms struct {
+		*base.Common
+		running *running
+		outlets *Outlets
 	}
 	// Overview is how everything stands.
 	Overview struct {
@@ -184,6 +191,7 @@ func assemble(c *base.Common) *Service {
 		}}
 	s.upkeep = &upkeep{Common: c, running: run, sources: s.Sources}
 	s.DeadLetters = &DeadLetters{Common: c, running: run, explaining: s.Explaining}
+	s.Forms = &Forms{Common: c, running: run, outlets: s.Outlets}
 	run.captures, run.deliveries = s.Sources, s.Outlets
 	return s
 }

@@ -12,6 +12,7 @@ import (
 
 // RowForm says in which form rows of some tables are handed on.
 type RowForm struct {
+	At      string // where it is defined, for people
 	Match   Pattern
 	Columns []ColumnForm
 	New     []NewColumn
@@ -112,7 +113,7 @@ func (f *RowForm) private(column string) bool {
 // known.
 type Unfit struct {
 	Table  string
-	Form   int    // which of the forms
+	At     string // where its form is defined
 	New    int    // which of its new columns; -1 for none
 	Column string // that one's name
 	Reason string
@@ -203,7 +204,7 @@ func (r *Rows) fit(at int, of *change.Schema) (*boundRows, error) {
 	form := &r.Forms[at]
 	b := new(boundRows)
 	unfit := func(format string, args ...any) (*boundRows, error) {
-		return nil, &Unfit{Table: of.Table, Form: at, New: -1, Reason: fmt.Sprintf(format, args...)}
+		return nil, &Unfit{Table: of.Table, At: form.At, New: -1, Reason: fmt.Sprintf(format, args...)}
 	}
 	var columns []change.Column
 	for i, c := range of.Columns {
@@ -232,7 +233,7 @@ func (r *Rows) fit(at int, of *change.Schema) (*boundRows, error) {
 		one := &form.New[i]
 		formula, c, err := r.Formulas.Bind(of, one.Is, one.Type)
 		if err != nil {
-			return nil, &Unfit{Table: of.Table, Form: at, New: i, Column: one.Name, Reason: err.Error()}
+			return nil, &Unfit{Table: of.Table, At: form.At, New: i, Column: one.Name, Reason: err.Error()}
 		}
 		c.Name = one.Name
 		columns = append(columns, c)
@@ -376,9 +377,9 @@ func (r *Rows) rekeyed(b *boundRows, e *change.Event) []change.Value {
 }
 
 // Unused is a column rule that matches no column of the versions of the tables that its form
-// decides about: its name may be a wrong one, and what it is to keep back would go out. ok is
-// false where there is none; a form for whose tables there is no version is passed over.
-func (r *Rows) Unused(versions []*change.Schema) (form, rule int, says string, ok bool) {
+// decides about: its name may be a wrong one, and what it is to keep back would go out. at is where
+// it is defined; ok is false where there is none; a form for whose tables there is no version is passed over.
+func (r *Rows) Unused(versions []*change.Schema) (at, says string, ok bool) {
 	for i := range r.Forms {
 		var columns []change.Column
 		for _, v := range versions {
@@ -388,11 +389,11 @@ func (r *Rows) Unused(versions []*change.Schema) (form, rule int, says string, o
 		}
 		for n, one := range r.Forms[i].Columns {
 			if len(columns) > 0 && !slices.ContainsFunc(columns, func(c change.Column) bool { return one.Match.Matches(c.Name) }) {
-				return i, n, fmt.Sprintf("none of its tables has a column %q%s", one.Match, expression.ClosestTo(one.Match.String(), columns)), true
+				return fmt.Sprintf("%s.columns[%d].match", r.Forms[i].At, n), fmt.Sprintf("none of its tables has a column %q%s", one.Match, expression.ClosestTo(one.Match.String(), columns)), true
 			}
 		}
 	}
-	return 0, 0, "", false
+	return "", "", false
 }
 
 // Watch looks at an event that does not go out: where a schema change may have given a
@@ -433,7 +434,7 @@ func (r *Rows) exposed(at int, c *change.SchemaChange) error {
 	if gone == "" || came == "" {
 		return nil
 	}
-	return &Unfit{Table: c.Definition.Table, Form: at, New: -1, Exposes: true, Reason: fmt.Sprintf("the private column %q is gone, and %q is new and has no rule: it may be the same column under another name; add a rule for it", gone, came)}
+	return &Unfit{Table: c.Definition.Table, At: form.At, New: -1, Exposes: true, Reason: fmt.Sprintf("the private column %q is gone, and %q is new and has no rule: it may be the same column under another name; add a rule for it", gone, came)}
 }
 
 // definition is a schema change as it concerns what goes out.

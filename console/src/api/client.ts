@@ -145,6 +145,16 @@ export function useDestinations() {
   return useQuery({ queryKey: ["destinations"], queryFn: () => answered(api.GET("/v1/destinations")), select: (page) => page.items });
 }
 
+/** useForms lists the forms of rows that outlets share. */
+export function useForms() {
+  return useQuery({ queryKey: ["forms"], queryFn: () => answered(api.GET("/v1/forms")), select: (page) => page.items });
+}
+
+/** useOutletRecords lists the outlets with their definitions. */
+export function useOutletRecords() {
+  return useQuery({ queryKey: ["outlet-records"], queryFn: () => answered(api.GET("/v1/outlets")), select: (page) => page.items });
+}
+
 /** useKinds lists the kinds of destinations, which stay as they are while the service
  * runs. */
 export function useKinds() {

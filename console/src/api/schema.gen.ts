@@ -92,6 +92,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/forms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All forms of rows that outlets share */
+        get: operations["listForms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/forms/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One form */
+        get: operations["getForm"];
+        /** Change a form */
+        put: operations["editForm"];
+        /** Add a form */
+        post: operations["addForm"];
+        /** Remove a form that no outlet uses */
+        delete: operations["removeForm"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/kinds": {
         parameters: {
             query?: never;
@@ -1659,6 +1696,20 @@ export interface components {
             split: number;
             table?: string;
         };
+        Form: {
+            /** Description */
+            description?: string;
+            /**
+             * Functions
+             * @description As an outlet's functions; the outlet's own, and the expressions of its rows, may call them
+             */
+            functions?: components["schemas"]["Function"][];
+            /**
+             * Form of rows
+             * @description As an outlet's rows: they stand behind those of the outlet itself, so that its own decide first
+             */
+            rows?: components["schemas"]["RowForm"][];
+        };
         Function: {
             /**
              * Arguments
@@ -1756,6 +1807,9 @@ export interface components {
         };
         ItemsRecordDestination: {
             items: components["schemas"]["RecordDestination"][];
+        };
+        ItemsRecordForm: {
+            items: components["schemas"]["RecordForm"][];
         };
         ItemsRecordOutlet: {
             items: components["schemas"]["RecordOutlet"][];
@@ -2386,6 +2440,11 @@ export interface components {
              */
             format?: "cloudevents" | "cloudevents-binary" | "data" | "row" | "avro" | "parquet" | "table";
             /**
+             * Shared forms
+             * @description Names of forms of rows that outlets share (rillmark form add): their rows stand behind the outlet's own, and the outlet's expressions may call their functions
+             */
+            forms?: string[];
+            /**
              * Start at
              * @description Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME
              * @default beginning
@@ -2929,6 +2988,26 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             definition: components["schemas"]["Destination"];
+            name: string;
+            reason?: string;
+            /** @description Whether it is to run */
+            running: boolean;
+            /** Format: date-time */
+            updated_at: string;
+            /**
+             * Format: int64
+             * @description Give it back as If-Match when changing the definition
+             */
+            version: number;
+            /** @description In the answer to storing it: what somebody should know */
+            warnings?: string[];
+            /** @description Of a source or a destination: where it is, in a few words */
+            where?: string;
+        };
+        RecordForm: {
+            /** Format: date-time */
+            created_at: string;
+            definition: components["schemas"]["Form"];
             name: string;
             reason?: string;
             /** @description Whether it is to run */
@@ -3924,6 +4003,171 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ItemsEngine"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listForms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemsRecordForm"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getForm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordForm"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    editForm: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The version that the change was made to; needed where the name exists */
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Form"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordForm"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addForm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Form"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordForm"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeForm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -37,6 +37,9 @@ export type Kind = Omit<Schemas["Kind"], "settings" | "outlet"> & { settings?: S
 export type Engine = Omit<Schemas["Engine"], "connection" | "source"> & { connection: Schema; source: Schema };
 export type Destination = Schemas["Destination"];
 export type DestinationRecord = Schemas["RecordDestination"];
+/** SharedForm is a form of rows that outlets share. */
+export type SharedForm = Schemas["Form"];
+export type SharedFormRecord = Schemas["RecordForm"];
 export type OutletHistory = Schemas["OutletHistory"];
 export type TableVerdict = Schemas["TableVerdict"];
 export type Verification = Schemas["Verification"];

@@ -46,7 +46,11 @@ func Answer(err error, kind, name string) error {
 	case errors.Is(err, catalog.ErrVersion):
 		return &engine.Fault{Code: CodeChanged, Message: fmt.Sprintf("somebody else has changed %s %q meanwhile", kind, name), Fix: "look at it again and repeat the change on its newest version"}
 	case errors.Is(err, catalog.ErrInUse):
-		return &engine.Fault{Code: CodeInUse, Message: fmt.Sprintf("%s %q is in use by an outlet", kind, name), Fix: "remove its outlets first"}
+		fix := "remove its outlets first"
+		if kind == "form" {
+			fix = "take it out of the definitions of its outlets first"
+		}
+		return &engine.Fault{Code: CodeInUse, Message: fmt.Sprintf("%s %q is in use by an outlet", kind, name), Fix: fix}
 	case errors.Is(err, journal.ErrCorrupt):
 		return damageFault(err, name)
 	case errors.Is(err, journal.ErrExpired):

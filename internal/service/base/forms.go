@@ -15,11 +15,26 @@ import (
 // Forms are an outlet's forms of rows, with the key of hashed values; nil where rows go out
 // as they are.
 func (s *Common) Forms(ctx context.Context, d *definition.Outlet) (*shape.Rows, error) {
+	d, err := s.WithForms(ctx, d)
+	if err != nil {
+		return nil, err
+	}
 	rows, err := d.RowForms()
 	if err != nil {
 		return nil, err
 	}
 	return rows, s.keyed(ctx, d, rows)
+}
+
+// WithForms is an outlet with the shared forms that it names in their places.
+func (s *Common) WithForms(ctx context.Context, d *definition.Outlet) (*definition.Outlet, error) {
+	return d.WithForms(func(name string) (*definition.Form, error) {
+		record, err := s.Catalog.Form(ctx, name)
+		if err != nil {
+			return nil, Answer(err, "form", name)
+		}
+		return &record.Definition, nil
+	})
 }
 
 // keyed gives forms the key of hashed values, where they hash.
@@ -41,6 +56,10 @@ func (s *Common) keyed(ctx context.Context, d *definition.Outlet, rows *shape.Ro
 
 // Shape is how an outlet's events are put into messages.
 func (s *Common) Shape(ctx context.Context, d *definition.Outlet) (encode.Shape, error) {
+	d, err := s.WithForms(ctx, d)
+	if err != nil {
+		return encode.Shape{}, err
+	}
 	shaped, err := d.Shape(s.Config.PublicURL)
 	if err != nil {
 		return shaped, err
@@ -54,9 +73,9 @@ func UnfitForm(err error) error {
 	if !errors.As(err, &unfit) {
 		return err
 	}
-	at := fmt.Sprintf("rows[%d]", unfit.Form)
+	at := unfit.At
 	if unfit.New >= 0 {
-		at = fmt.Sprintf("rows[%d].new[%d].is", unfit.Form, unfit.New)
+		at += fmt.Sprintf(".new[%d].is", unfit.New)
 	}
 	return &definition.Invalid{Location: at, Message: err.Error()}
 }

@@ -243,7 +243,7 @@ func (s *Comparing) checkMovedTables(ctx context.Context, m *mover, r *CutoverRe
 	if len(past) > 0 {
 		add("keep", change.Missing, base.SomeOf(past)+": with deleted rows or former versions among its rows it is no table that a system can go on with", "move with an outlet that keeps current rows")
 	}
-	if len(m.record.Definition.Rows) > 0 {
+	if len(m.record.Definition.Rows)+len(m.record.Definition.Forms) > 0 {
 		add("form of rows", change.Note, "the outlet drops, renames or adds columns: the target has what its form makes of the rows, and a renamed column's counter is not set", "move with an outlet without rows, if the system needs them as they are")
 	}
 	if len(private) > 0 {

@@ -1,5 +1,5 @@
 import { Form } from "react-bootstrap";
-import { useMarks } from "../../api/client";
+import { useForms, useMarks } from "../../api/client";
 import { useSourceStatus } from "../../api/status";
 import type { Kind, Mark, Outlet } from "../../api/types";
 import { SchemaForm, type Widget } from "../../parts/form/SchemaForm";
@@ -28,6 +28,7 @@ interface Props {
 export function OutletForm({ kind, outlet, onChange, stored }: Props) {
   const source = useSourceStatus(outlet.source);
   const { data: marks } = useMarks(outlet.source);
+  const { data: forms } = useForms();
   const tables = source?.tables.map((t) => t.name) ?? [];
   const schema = kind.outlet as Schema;
   const value = outlet as unknown as Section;
@@ -43,6 +44,7 @@ export function OutletForm({ kind, outlet, onChange, stored }: Props) {
         widgets={{
           tables: ({ id, value: patterns, onChange: set }) => <TablePicker key={outlet.source} id={id} tables={tables} value={(patterns as string[] | undefined) ?? []} onChange={set} />,
           from: startAt(marks),
+          forms: chosenForms(forms?.map((f) => f.name)),
         }}
       />
       {own && (
@@ -68,6 +70,32 @@ function titled(schema: Schema, kind: Kind): Schema {
   }
   const title = kind.topic[0]!.toUpperCase() + kind.topic.slice(1);
   return { ...schema, properties: { ...schema.properties, topic: { ...topic, title, examples: ["{source}.{schema|log}.{table|messages}"] } } };
+}
+
+/** chosenForms asks which of the shared forms are used, in the order in which they are chosen. */
+function chosenForms(names: string[] = []): Widget {
+  return ({ id, schema, value, onChange }) => {
+    const chosen = (value as string[] | undefined) ?? [];
+    const all = [...names, ...chosen.filter((name) => !names.includes(name))];
+    return (
+      <fieldset className="part">
+        <legend>{schema.title}</legend>
+        {all.map((name) => (
+          <Form.Check
+            key={name}
+            id={`${id}-${name}`}
+            label={name}
+            checked={chosen.includes(name)}
+            onChange={(e) => {
+              const next = e.target.checked ? [...chosen, name] : chosen.filter((one) => one !== name);
+              onChange(next.length ? next : undefined);
+            }}
+          />
+        ))}
+        <Form.Text>{all.length ? "Their rows stand behind the outlet's own." : "There are none yet: the page of all outlets adds them."}</Form.Text>
+      </fieldset>
+    );
+  };
 }
 
 /** startAt asks for the place at which a new outlet starts. */

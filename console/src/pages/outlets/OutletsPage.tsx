@@ -5,6 +5,7 @@ import { count, rate, span } from "../../parts/numbers";
 import { worstFirst } from "../../parts/attention";
 import { StateMark } from "../../parts/StateMark";
 import { Destinations } from "./Destinations";
+import { SharedForms } from "./SharedForms";
 
 /** OutletsPage lists the consumers of all journals. */
 export function OutletsPage() {
@@ -74,6 +75,7 @@ export function OutletsPage() {
         </div>
       )}
       <Destinations />
+      {outlets && <SharedForms />}
     </>
   );
 }
