@@ -245,3 +245,51 @@ func TestReloadsWhileAllGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, http.StatusNotFound, code, "%s", raw)
 }
+
+// TestARemovedOutletsLoad: a load for one outlet alone ends with the outlet, whatever it waits for, in
+// both engines, and the table goes on as before.
+func TestARemovedOutletsLoad(t *testing.T) {
+	t.Parallel()
+	i, name := begin(t, "", "CREATE TABLE copies (copy_id bigint PRIMARY KEY)", "INSERT INTO copies SELECT generate_series(1, 500)")
+	db := connect(t, sourceServer(t), name)
+	m := mariaServer(t, nil)
+	database, maria := mariaDatabase(t, m, "CREATE TABLE copies (copy_id bigint PRIMARY KEY)", "INSERT INTO copies SELECT seq FROM seq_1_to_500")
+	i.must(http.MethodPost, "/v1/sources/catalogue", mariaSource(t, m, map[string]any{"match": database + ".copies"}), nil)
+	for _, source := range []string{"circulation", "catalogue"} {
+		i.must(http.MethodPost, "/v1/sources/"+source+"/resume", nil, nil)
+	}
+	i.settled("circulation", db)
+	state := func(source string) string {
+		for _, s := range i.status().Sources {
+			if s.Name == source {
+				for _, table := range s.Tables {
+					if strings.HasSuffix(table.Name, ".copies") {
+						return table.State
+					}
+				}
+			}
+		}
+		return ""
+	}
+	i.eventually("the catalogue is loaded", func() bool { return state("catalogue") == "following" })
+	locked, err := maria.Conn(t.Context())
+	require.NoError(t, err)
+	defer locked.Close() //nolint:errcheck // it goes back to the pool
+	_, err = locked.ExecContext(t.Context(), "LOCK TABLES copies WRITE")
+	require.NoError(t, err)
+	run(t, db, "BEGIN", "LOCK TABLE copies IN ACCESS EXCLUSIVE MODE")
+	for source, table := range map[string]string{"circulation": "public.copies", "catalogue": database + ".copies"} {
+		i.must(http.MethodPost, "/v1/outlets/"+source, map[string]any{"source": source}, nil)
+		i.must(http.MethodPost, "/v1/outlets/"+source+"/load", nil, nil)
+		i.eventually("the load for the outlet waits", func() bool { return state(source) != "following" })
+		i.must(http.MethodDelete, "/v1/outlets/"+source, nil, nil)
+		i.eventually(table+" goes on as before", func() bool { return state(source) == "following" })
+	}
+	run(t, db, "COMMIT", "INSERT INTO copies VALUES (501)")
+	_, err = locked.ExecContext(t.Context(), "UNLOCK TABLES")
+	require.NoError(t, err)
+	i.reached("circulation", db)
+	proveJournal(t, i.journal("circulation")).equals(t, db, "copies")
+	i.must(http.MethodPost, "/v1/outlets/circulation", map[string]any{"source": "circulation", "from": "load"}, nil)
+	i.outletIs("circulation", "is loaded", func(o outletStatus) bool { return len(o.Loads) == 0 })
+}

@@ -533,6 +533,9 @@ func (r *run) keepReloading(ctx context.Context, reloads <-chan engine.Reload) e
 // reload begins a load of a table that is followed; the lock is held.
 func (r *run) reload(name string, ask load.Ask) error {
 	t := r.tables[name]
+	if ask.Drop {
+		return r.drop(t, ask.For)
+	}
 	if t == nil || t.rule == nil || engine.Away(t.state.State) || (ask != load.Ask{}) && t.load != nil {
 		return engine.ErrCannotLoad
 	}
@@ -546,6 +549,22 @@ func (r *run) reload(name string, ask load.Ask) error {
 	t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, "", 0
 	r.sink.Table(t.progressState())
 	r.sink.Touch()
+	r.wakeLoaders()
+	return nil
+}
+
+// drop ends the load of a table for an outlet that is no more; the lock is held. A chunk that is
+// being read comes to nothing.
+func (r *run) drop(t *table, whose load.Audience) error {
+	if t == nil || t.load == nil || whose.ID == 0 || t.load.progress.For.ID != whose.ID {
+		return engine.ErrCannotLoad
+	}
+	p := t.load.progress
+	t.load = nil
+	t.state.State, t.state.Note = p.Then, p.ThenNote
+	r.sink.Table(t.progressState())
+	r.sink.Touch()
+	r.sink.Report(engine.Report{Level: "info", Event: "load-dropped", Message: t.state.Table + ": the outlet " + whose.Name + ", for which it was loaded, is no more"})
 	r.wakeLoaders()
 	return nil
 }

@@ -293,3 +293,18 @@ func loadsOf(loads []catalog.OutletLoad, outlet int64, tables []TableStatus) (of
 	}
 	return of
 }
+
+// dropLoad ends a load that is under way for an outlet that is no more. Where that cannot be done,
+// it runs to its end, for nobody.
+func (s *running) dropLoad(ctx context.Context, one *catalog.OutletLoad) {
+	source := s.copySources()[one.SourceOf]
+	if source == nil || source.stop == nil {
+		return
+	}
+	asked, cancel := context.WithTimeout(ctx, reloadTime)
+	defer cancel()
+	_, err := source.capture.Reload(asked, one.Table, load.Ask{For: load.Audience{ID: one.Outlet, Name: one.OutletName}, Drop: true})
+	if err != nil && !errors.Is(err, engine.ErrCannotLoad) {
+		s.RunLog.Write("warn", "outlet/"+one.OutletName, "load", one.Table+": its load for the removed outlet goes on: "+err.Error())
+	}
+}

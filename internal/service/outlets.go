@@ -132,10 +132,19 @@ func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, rea
 
 // Remove removes an outlet with its offset; what it delivered stays.
 func (s *Outlets) Remove(ctx context.Context, name string) error {
+	loads, err := s.Catalog.OutletLoads(ctx)
+	if err != nil {
+		return base.Answer(err, "outlet", name)
+	}
 	if err := s.Catalog.RemoveOutlet(ctx, name); err != nil {
 		return base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, "removed", "outlet removed")
+	for i := range loads {
+		if loads[i].OutletName == name && loads[i].Begun {
+			s.running.dropLoad(ctx, &loads[i])
+		}
+	}
 	return base.Answer(s.running.reconcile(), "outlet", name)
 }
 

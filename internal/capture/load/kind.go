@@ -9,6 +9,8 @@ type Ask struct {
 	Where string `json:"where,omitempty"`
 	// For has the load's events come to one outlet alone; nobody else notices it.
 	For Audience `json:"for,omitzero"`
+	// Drop ends the load for that outlet, in place of beginning one: nobody is left to read it.
+	Drop bool `json:"drop,omitempty"`
 }
 
 // Audience is the outlet that a load is for; the zero value is everybody.

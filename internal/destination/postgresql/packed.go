@@ -59,7 +59,7 @@ func (c *copying) fillPacked(dst []byte, packings []packing) ([]byte, error) {
 	}
 	for ; c.at < c.rows.N && len(dst) < largestCopy; c.at++ {
 		values := c.rows.Values(c.at)
-		dst = binary.BigEndian.AppendUint16(dst, uint16(len(c.places))) //nolint:gosec // a table has 1,600 columns at most
+		dst = binary.BigEndian.AppendUint16(dst, uint16(len(c.places)))
 		for _, at := range c.places {
 			v := &values[c.b.From[at]]
 			if v.Presence != change.Present {
@@ -71,7 +71,7 @@ func (c *copying) fillPacked(dst []byte, packings []packing) ([]byte, error) {
 			if dst, fits = packings[at](append(dst, 0, 0, 0, 0), v.Text); !fits {
 				return dst, errUnpacked
 			}
-			binary.BigEndian.PutUint32(dst[start:], uint32(len(dst)-start-4)) //nolint:gosec // a value has 1 GiB at most
+			binary.BigEndian.PutUint32(dst[start:], uint32(len(dst)-start-4))
 		}
 	}
 	if c.at == c.rows.N {

@@ -108,11 +108,11 @@ func packInteger(size int) packing {
 		}
 		switch size {
 		case 2:
-			return binary.BigEndian.AppendUint16(dst, uint16(n)), true //nolint:gosec // it has been parsed to fit
+			return binary.BigEndian.AppendUint16(dst, uint16(n)), true
 		case 4:
-			return binary.BigEndian.AppendUint32(dst, uint32(n)), true //nolint:gosec // it has been parsed to fit
+			return binary.BigEndian.AppendUint32(dst, uint32(n)), true
 		}
-		return binary.BigEndian.AppendUint64(dst, uint64(n)), true //nolint:gosec // the same bits
+		return binary.BigEndian.AppendUint64(dst, uint64(n)), true
 	}
 }
 
@@ -179,7 +179,7 @@ func digits(text []byte) (n int, ok bool) {
 
 func packDate(dst, text []byte) ([]byte, bool) {
 	days, ok := day(text)
-	return binary.BigEndian.AppendUint32(dst, uint32(int32(days))), ok //nolint:gosec // four digits of a year
+	return binary.BigEndian.AppendUint32(dst, uint32(int32(days))), ok
 }
 
 // packTimestamp takes YYYY-MM-DDTHH:MM:SS.ffffff.
@@ -196,7 +196,7 @@ func packTimestamp(dst, text []byte) ([]byte, bool) {
 		return dst, false
 	}
 	at := ((days*24+int64(hour))*60+int64(minute))*60 + int64(second)
-	return binary.BigEndian.AppendUint64(dst, uint64(at*1_000_000+int64(micros))), true //nolint:gosec // the same bits
+	return binary.BigEndian.AppendUint64(dst, uint64(at*1_000_000+int64(micros))), true
 }
 
 // packNumeric writes groups of four decimal digits (numeric_recv): how many, the power of
@@ -222,7 +222,7 @@ func packNumeric(dst, text []byte) ([]byte, bool) {
 	whole = bytes.TrimLeft(whole, "0")
 	start := len(dst)
 	dst = append(dst, 0, 0, 0, 0, byte(sign>>8), byte(sign))
-	dst = binary.BigEndian.AppendUint16(dst, uint16(len(behind))) //nolint:gosec // at most 1000
+	dst = binary.BigEndian.AppendUint16(dst, uint16(len(behind)))
 	weight := (len(whole)+3)/4 - 1
 	groups, empty := 0, 0 // empty are the last ones that are zero, which are not written
 	group := func(n int) {
@@ -235,7 +235,7 @@ func packNumeric(dst, text []byte) ([]byte, bool) {
 			for ; empty > 0; empty-- {
 				dst, groups = append(dst, 0, 0), groups+1
 			}
-			dst, groups = binary.BigEndian.AppendUint16(dst, uint16(n)), groups+1 //nolint:gosec // at most 9999
+			dst, groups = binary.BigEndian.AppendUint16(dst, uint16(n)), groups+1
 		}
 	}
 	for at := 0; at < len(whole); {
@@ -254,7 +254,7 @@ func packNumeric(dst, text []byte) ([]byte, bool) {
 	if groups == 0 {
 		weight = 0
 	}
-	binary.BigEndian.PutUint16(dst[start:], uint16(groups))          //nolint:gosec // at most 502
-	binary.BigEndian.PutUint16(dst[start+2:], uint16(int16(weight))) //nolint:gosec // the same
+	binary.BigEndian.PutUint16(dst[start:], uint16(groups))
+	binary.BigEndian.PutUint16(dst[start+2:], uint16(int16(weight)))
 	return dst, true
 }

@@ -65,6 +65,9 @@ func (r *Loading) KeepReloading(ctx context.Context, reloads <-chan engine.Reloa
 // for; the lock is held.
 func (r *Loading) Reload(name string, ask load.Ask) error {
 	t := r.tables[name]
+	if ask.Drop {
+		return r.drop(t, ask.For)
+	}
 	switch {
 	case t == nil || t.Captured == nil || engine.Away(t.State.State) || t.State.State == engine.StateUnpublished, (ask != load.Ask{}) && t.Load != nil:
 		return engine.ErrCannotLoad
@@ -84,6 +87,22 @@ func (r *Loading) Reload(name string, ask load.Ask) error {
 	r.sink.Table(t.ProgressState())
 	r.sink.Touch()
 	r.ReleaseLoad(t)
+	return nil
+}
+
+// drop ends the load of a table for an outlet that is no more; the lock is held. A chunk that is
+// being read comes to nothing.
+func (r *Loading) drop(t *tables.Table, whose load.Audience) error {
+	if t == nil || t.Load == nil || whose.ID == 0 || t.Load.Progress.For.ID != whose.ID {
+		return engine.ErrCannotLoad
+	}
+	p := t.Load.Progress
+	t.Load = nil
+	t.State.State, t.State.Note = p.Then, p.ThenNote
+	r.sink.Table(t.ProgressState())
+	r.sink.Touch()
+	r.sink.Report(engine.Report{Level: "info", Event: "load-dropped", Message: t.State.Table + ": the outlet " + whose.Name + ", for which it was loaded, is no more"})
+	r.WakeLoaders()
 	return nil
 }
 
