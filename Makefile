@@ -21,7 +21,8 @@ test: setup-tests build
 	go test -race -timeout 10m $(QUICK)
 	go test -timeout 20m -parallel 4 $$(go list ./... | grep -vxF "$$(go list $(QUICK))")
 
-soak: setup-tests build
+soak: build
+	@sh scripts/setup.sh --soak
 	RILLMARK_RACE=1 RILLMARK_ROUNDS=$${RILLMARK_ROUNDS:-20} go test -race -timeout 12h -count=1 -parallel 4 ./...
 	go test -run '^$$' -fuzz FuzzDecode -fuzztime 5m ./internal/postgres/pgoutput
 	go test -run '^$$' -fuzz FuzzCursor -fuzztime 5m ./internal/journal

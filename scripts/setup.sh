@@ -2,7 +2,7 @@
 # Installs what a fresh Debian 12 machine with Go and Node lacks for the demo and
 # the tests: a PostgreSQL and a MariaDB server and the console's packages; for the tests
 # also Chromium, the servers that events are delivered to, and clients to read them
-# back. Does nothing where all is there; says plainly what is missing where it
+# back; for the soak also the SQL of MariaDB's own tests. Does nothing where all is there; says plainly what is missing where it
 # cannot install.
 set -eu
 cd "$(dirname "$0")/.."
@@ -10,7 +10,15 @@ cd "$(dirname "$0")/.."
 missing=""
 ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
 [ -x /usr/sbin/mariadbd ] && command -v mariadb-install-db >/dev/null || missing="$missing mariadb-server"
-if [ "${1:-}" = "--tests" ]; then
+tests=""
+case "${1:-}" in
+--tests) tests=yes ;;
+--soak)
+    tests=yes
+    [ -d /usr/share/mysql/mysql-test ] || missing="$missing mariadb-test-data"
+    ;;
+esac
+if [ -n "$tests" ]; then
     [ -x /usr/bin/chromium ] || missing="$missing chromium"
     for package in kcat redis-server redis-tools nats-server; do
         tool=$package
@@ -50,7 +58,7 @@ if [ ! -e console/node_modules/.package-lock.json ] || [ console/package-lock.js
     (cd console && npm ci --no-audit --no-fund --loglevel=error)
 fi
 
-if [ "${1:-}" = "--tests" ] && { [ ! -e test/readers/node_modules/.package-lock.json ] || [ test/readers/package-lock.json -nt test/readers/node_modules/.package-lock.json ]; }; then
+if [ -n "$tests" ] && { [ ! -e test/readers/node_modules/.package-lock.json ] || [ test/readers/package-lock.json -nt test/readers/node_modules/.package-lock.json ]; }; then
     echo "setup: fetching the readers that the tests use …"
     (cd test/readers && npm ci --no-audit --no-fund --loglevel=error)
 fi

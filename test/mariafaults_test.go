@@ -265,6 +265,29 @@ func TestMariaDBCascades(t *testing.T) {
 	i.must(http.MethodPost, "/v1/sources/catalogue/tables/"+database+".children/reload", nil, nil)
 	i.mariaSettled("catalogue", db)
 	proveJournal(t, i.journal("catalogue")).mariaEquals(t, db, database, "children")
+
+	// A foreign key counts from the statement that makes it, whenever tables are looked at again.
+	mariaRun(t, db, "CREATE TABLE late_parents (id int PRIMARY KEY)", "CREATE TABLE late_children (id int PRIMARY KEY, parent int, FOREIGN KEY (parent) REFERENCES late_parents (id) ON DELETE CASCADE)",
+		"INSERT INTO late_parents VALUES (1), (2)", "INSERT INTO late_children VALUES (10, 1), (20, 2)", "DELETE FROM late_parents WHERE id = 1", "RENAME TABLE late_parents TO later_parents", "DELETE FROM later_parents WHERE id = 2")
+	i.eventually("the child is loaded anew", func() bool {
+		events := ofTable(i.journal("catalogue"), database+".late_children", "loaded")
+		was, _ := state("late_children")
+		return len(events) > 0 && was == "following"
+	})
+	i.mariaReached("catalogue", db)
+	proveJournal(t, i.journal("catalogue")).mariaEquals(t, db, database, "late_children")
+
+	// What is written through a union of tables stands in the log as the union's rows alone.
+	mariaRun(t, db, "CREATE TABLE shelf1 (id int PRIMARY KEY) ENGINE=MyISAM", "CREATE TABLE shelf2 (id int PRIMARY KEY) ENGINE=MyISAM", "CREATE TABLE shelves (id int PRIMARY KEY) ENGINE=MERGE UNION=(shelf1, shelf2)", "INSERT INTO shelf1 VALUES (1), (2)")
+	i.mariaReached("catalogue", db)
+	mariaRun(t, db, "UPDATE shelves SET id = 7 WHERE id = 1")
+	i.eventually("the union's tables are loaded anew", func() bool {
+		events := i.journal("catalogue")
+		was, _ := state("shelf1")
+		return len(ofTable(events, database+".shelf1", "loaded")) > 0 && was == "following"
+	})
+	i.mariaReached("catalogue", db)
+	proveJournal(t, i.journal("catalogue")).mariaEquals(t, db, database, "shelf1")
 }
 
 // TestMariaDBNewKey: a table that is given a key is loaded once for it, whatever its rule says

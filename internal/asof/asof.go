@@ -140,7 +140,12 @@ func (t *Table) define(e *change.Event) error {
 func (t *Table) become(v version) error {
 	before := t.Schema()
 	t.versions = append(t.versions, v)
-	if before == nil || slices.Equal(keyNames(before, nil), keyNames(v.schema, v.renamed)) {
+	switch {
+	case before == nil:
+		return nil
+	case len(v.schema.Key()) == 0 && before.Fingerprint() != v.schema.Fingerprint():
+		return t.rekey() // rows without a key are known by all of their columns
+	case slices.Equal(keyNames(before, nil), keyNames(v.schema, v.renamed)):
 		return nil
 	}
 	return t.rekey()

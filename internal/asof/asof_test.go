@@ -201,6 +201,16 @@ func TestWhatIsKnown(t *testing.T) {
 	n, err := bag.Rows()
 	require.NoError(t, err)
 	require.EqualValues(t, 2, n)
+
+	// Another column comes: rows from before are found by all of their columns still.
+	wider := change.NewSchema(change.PostgreSQL, "public.bag", []change.Column{{Name: "n", Type: "text", Rule: change.RuleText}, {Name: "late", Type: "text", Rule: change.RuleText, Nullable: true}}, nil, false)
+	added := definition(plain, wider, false)
+	added.Table, added.Schema = "public.bag", wider
+	require.NoError(t, bag.Apply(added))
+	require.NoError(t, bag.Apply(&change.Event{Operation: change.Update, Table: "public.bag", Schema: wider, Before: []change.Value{change.Of("z"), change.NullValue()}, After: []change.Value{change.Of("z"), change.Of("new")}}))
+	n, err = bag.Rows()
+	require.NoError(t, err)
+	require.EqualValues(t, 2, n)
 }
 
 // TestNoRoomOnDisk: rows that memory has no room for need a folder; without one there is an

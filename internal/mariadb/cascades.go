@@ -2,10 +2,13 @@ package mariadb
 
 import (
 	"context"
+	"slices"
 
+	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
 	"rillmark/internal/mariadb/catalogue"
+	"rillmark/internal/mariadb/statement"
 )
 
 // child is a table whose rows the server may change with those of another, by a foreign
@@ -22,16 +25,61 @@ func (r *run) cascades(ctx context.Context, reader *catalogue.Reader) error {
 	if err != nil {
 		return err
 	}
-	r.under(func() {
-		r.children = make(map[string][]child)
-		for _, first := range all {
-			for _, one := range beyond(all, first) {
-				if t := r.tables[one.Child]; t != nil && t.rule != nil {
-					r.children[first.Parent] = append(r.children[first.Parent], child{t, one.Name, first.OnDelete, first.OnUpdate})
-				}
+	r.under(func() { r.relate(all) })
+	return nil
+}
+
+// relate notes which tables change with others; the lock is held.
+func (r *run) relate(all []catalogue.Cascade) {
+	r.foreign, r.children = all, make(map[string][]child)
+	for _, first := range all {
+		for _, one := range beyond(all, first) {
+			if t := r.tables[one.Child]; t != nil && t.rule != nil {
+				r.children[first.Parent] = append(r.children[first.Parent], child{t, one.Name, first.OnDelete, first.OnUpdate})
 			}
 		}
-	})
+	}
+}
+
+// reference looks at the foreign keys of tables that a statement has made, altered or renamed. The
+// lock is held.
+func (r *run) reference(ctx context.Context, e statement.Effect) error {
+	switch e.Kind {
+	case statement.Rename:
+		if len(r.foreign) == 0 {
+			return nil
+		}
+		all, err := r.reader.Cascades(ctx)
+		if err == nil {
+			r.relate(all)
+		}
+		return err
+	case statement.Create, statement.Alter:
+		for _, name := range e.Tables {
+			if err := r.referenceOf(ctx, name); err != nil {
+				return err
+			}
+		}
+	default:
+	}
+	return nil
+}
+
+// referenceOf looks at the foreign keys of a table that a statement has just made or altered: its
+// rows may change with others' before the next look at all tables. The lock is held.
+func (r *run) referenceOf(ctx context.Context, of statement.Table) error {
+	its, err := r.reader.CascadesOf(ctx, of.Database, of.Name)
+	if err != nil {
+		return err
+	}
+	name := change.TableName(of.Database, of.Name)
+	if len(its) > 0 && r.tables[name] == nil && r.rule(name) != nil {
+		r.newTable(name, of) // its creation comes next
+	}
+	others := slices.DeleteFunc(slices.Clone(r.foreign), func(c catalogue.Cascade) bool { return c.Child == name })
+	if len(its) > 0 || len(others) < len(r.foreign) {
+		r.relate(append(others, its...))
+	}
 	return nil
 }
 

@@ -51,7 +51,8 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 	r.announce(b)
 	rule := r.rule(name)
 	if rule == nil || isOurs(m.Database) {
-		return nil
+		b.merged, err = r.isMerged(ctx, m.Database, m.Table)
+		return err
 	}
 	if !m.Full {
 		return &engine.Fault{Code: "log-metadata", Final: true, Message: fmt.Sprintf("the rows of %s at %s:%d of the log come without the names of their columns (binlog_row_metadata was not FULL when they were written)", name, s.File(), s.Place().Offset),
@@ -79,7 +80,7 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 		return &engine.Fault{Code: "unknown-type", Final: true, Cause: err, Message: "table " + name + " cannot be captured", Fix: "leave the table out by a rule, or give the column another type"}
 	}
 	if t.listed != nil {
-		b.transactional = t.listed.Transactional()
+		b.transactional, b.merged = t.listed.Transactional(), t.listed.Engine == engineMerge
 	}
 	b.columns = columns
 	if agrees {
@@ -150,6 +151,9 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 	}
 	if g.rolled && b.transactional || uint64(number) < r.skip>>32 {
 		return nil
+	}
+	if b.merged {
+		r.writtenThrough(b)
 	}
 	if len(r.children) > 0 {
 		if event.Kind != binlog.Write {

@@ -52,6 +52,8 @@ type run struct {
 
 	tables   map[string]*table
 	bindings map[uint64]*binding
+	// foreign are the foreign keys by which tables change with others.
+	foreign []catalogue.Cascade
 	// children are the tables that change with others, by the names of those.
 	children map[string][]child
 	writer   rows.Writer

@@ -34,6 +34,9 @@ func (r *run) statement(ctx context.Context, s *stream.Stream, e stream.Event, n
 	effects := statement.Read(text, string(q.Database), q.Mode&binlog.ModeANSIQuotes != 0, q.Mode&binlog.ModeNoBackslashes != 0)
 	var steps []step
 	for _, effect := range effects {
+		if err := r.reference(ctx, effect); err != nil {
+			return err
+		}
 		more, err := r.effect(ctx, effect, text, fmt.Sprintf("%s:%d", s.File(), s.Place().Offset))
 		if err != nil {
 			return err

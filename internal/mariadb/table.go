@@ -53,4 +53,6 @@ type binding struct {
 	name    string // the same as events have it
 	// transactional is false of a table whose rows stay when its group is rolled back.
 	transactional bool
+	// merged is true of a table that is a union of MyISAM tables: its rows are theirs.
+	merged bool
 }

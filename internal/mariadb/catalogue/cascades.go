@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"rillmark/internal/change"
+	"rillmark/internal/mariadb/wire"
 )
 
 // Cascade is a foreign key by which the server changes rows of one table with those of
@@ -23,8 +24,15 @@ func (c *Cascade) Words() string { return c.words }
 
 // Cascades are those that the login sees: it needs the right REFERENCES, or another beside
 // SELECT, on the child.
-func (r *Reader) Cascades(ctx context.Context) ([]Cascade, error) {
-	rows, err := r.Conn.All(ctx, "SELECT constraint_name, unique_constraint_schema, referenced_table_name, constraint_schema, table_name, delete_rule, update_rule FROM information_schema.referential_constraints")
+func (r *Reader) Cascades(ctx context.Context) ([]Cascade, error) { return r.cascades(ctx, "") }
+
+// CascadesOf are those of one table.
+func (r *Reader) CascadesOf(ctx context.Context, database, table string) ([]Cascade, error) {
+	return r.cascades(ctx, " WHERE constraint_schema = "+wire.Text(database)+" AND table_name = "+wire.Text(table))
+}
+
+func (r *Reader) cascades(ctx context.Context, where string) ([]Cascade, error) {
+	rows, err := r.Conn.All(ctx, "SELECT constraint_name, unique_constraint_schema, referenced_table_name, constraint_schema, table_name, delete_rule, update_rule FROM information_schema.referential_constraints"+where)
 	if err != nil {
 		return nil, err
 	}

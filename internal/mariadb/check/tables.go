@@ -69,6 +69,10 @@ func table(c *session.Config, t *catalogue.Table) []change.Check {
 	if len(t.Key()) == 0 && len(rule.Key) == 0 {
 		checks = append(checks, change.Check{Name: name, Verdict: change.Note, Found: "it has no key", Why: "consumers cannot tell two equal rows apart, and while it is loaded the log is not read", Fix: "ALTER TABLE " + quoted(t.Name()) + " ADD PRIMARY KEY (...), or name columns as its key in the source's rules"})
 	}
+	if t.Engine == "MRG_MyISAM" {
+		return append(checks, change.Check{Name: name, Verdict: change.Note, Found: "it is a union of other tables (MERGE)", Why: "what is written through it stands in the log as its own rows: MyISAM tables are then shown as stale, since each may be among those that it consists of",
+			Fix: "leave it out by a rule, and have applications write to its tables"})
+	}
 	if !t.Transactional() {
 		checks = append(checks, change.Check{Name: name, Verdict: change.Note, Found: "its storage engine is " + t.Engine, Why: "it is loaded under a read lock for each chunk, so that writers wait meanwhile; a failed statement on it may leave rows behind", Fix: "ALTER TABLE " + quoted(t.Name()) + " ENGINE = InnoDB"})
 	}
