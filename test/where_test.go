@@ -214,6 +214,16 @@ func TestHalvesThatPassAlone(t *testing.T) {
 		i.must(http.MethodPost, "/v1/outlets/low/commit", map[string]any{"committed": passed}, nil)
 	}
 	require.Equal(t, want, all(paged))
+	// A part of the journal that ends between two halves has the first one, which names no other key.
+	for _, end := range []int64{1, 5} {
+		var page struct {
+			Events []json.RawMessage
+			Passed int64
+		}
+		i.must(http.MethodGet, fmt.Sprintf("/v1/outlets/low/events?from=%d&until=%d", from, from+end), nil, &page)
+		require.Equal(t, map[int64][]string{1: {"delete 1"}, 5: {"delete 1", "insert 2", "delete 3"}}[end], all(page.Events))
+		require.Equal(t, from+end-1, page.Passed)
+	}
 	var preview struct{ Items []struct{ Body string } }
 	i.must(http.MethodPost, fmt.Sprintf("/v1/outlets/low/preview?from=%d", from), nil, &preview)
 	var previewed []json.RawMessage

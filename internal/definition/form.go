@@ -24,12 +24,6 @@ func (f *Form) Validate() error {
 	return err
 }
 
-// Clone is a form whose lists nobody else holds.
-func (f Form) Clone() Form {
-	f.Rows, f.Functions = slices.Clone(f.Rows), slices.Clone(f.Functions)
-	return f
-}
-
 // maxForms are how many forms an outlet may name.
 const maxForms = 20
 
@@ -58,10 +52,10 @@ func (o *Outlet) WithForms(named func(name string) (*Form, error)) (*Outlet, err
 	all := *o
 	all.shared = make([]sharedRows, 0, len(o.Forms))
 	rows, functions := slices.Clone(o.Rows), []Function(nil)
-	for i, name := range o.Forms {
+	for _, name := range o.Forms {
 		form, err := named(name)
 		if err != nil {
-			return nil, settings.Wrong(fmt.Sprintf("forms[%d]", i), "%s", err)
+			return nil, err
 		}
 		all.shared = append(all.shared, sharedRows{name, len(rows), len(functions)})
 		rows, functions = append(rows, form.Rows...), append(functions, form.Functions...)

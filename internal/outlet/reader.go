@@ -147,6 +147,11 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 			r.filled = true
 			break
 		}
+		if r.until > 0 && r.current.Last >= r.until { // the other half lies behind the end
+			if err := r.release(b, nil); err != nil {
+				return err
+			}
+		}
 		last, committed = r.halves.Before(r.current.Last), r.current.LastCommit
 		r.current = nil
 		if r.until > 0 && last >= r.until {

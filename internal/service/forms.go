@@ -75,11 +75,7 @@ func (s *Forms) fits(ctx context.Context, d *definition.Outlet, name string, for
 		if other == name {
 			return form, nil
 		}
-		record, err := s.Catalog.Form(ctx, other)
-		if err != nil {
-			return nil, base.Answer(err, "form", other)
-		}
-		return &record.Definition, nil
+		return s.NamedForm(ctx, other)
 	})
 	if err != nil {
 		return err

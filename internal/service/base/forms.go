@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"rillmark/internal/catalog"
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/encode"
@@ -28,13 +29,20 @@ func (s *Common) Forms(ctx context.Context, d *definition.Outlet) (*shape.Rows, 
 
 // WithForms is an outlet with the shared forms that it names in their places.
 func (s *Common) WithForms(ctx context.Context, d *definition.Outlet) (*definition.Outlet, error) {
-	return d.WithForms(func(name string) (*definition.Form, error) {
-		record, err := s.Catalog.Form(ctx, name)
-		if err != nil {
-			return nil, Answer(err, "form", name)
-		}
-		return &record.Definition, nil
-	})
+	return d.WithForms(func(name string) (*definition.Form, error) { return s.NamedForm(ctx, name) })
+}
+
+// NamedForm is a shared form that an outlet names. One that is not there is a fault of the
+// outlet's definition.
+func (s *Common) NamedForm(ctx context.Context, name string) (*definition.Form, error) {
+	record, err := s.Catalog.Form(ctx, name)
+	switch answer := Answer(err, "form", name); {
+	case errors.Is(err, catalog.ErrNotFound):
+		return nil, &definition.Invalid{Location: "forms", Message: answer.Error()}
+	case err != nil:
+		return nil, answer
+	}
+	return &record.Definition, nil
 }
 
 // keyed gives forms the key of hashed values, where they hash.

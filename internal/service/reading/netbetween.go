@@ -84,7 +84,7 @@ func (a *admitted) Next(ctx context.Context) (*change.Event, error) {
 			return nil, base.Answer(err, "source", f.origin.Source)
 		}
 		if a.batch.Last >= f.until {
-			return nil, nil
+			return a.settled(nil) // its other half lies behind the end
 		}
 		a.batch = nil
 	}

@@ -182,12 +182,14 @@ func (f *Feed) read() error {
 	if err := f.batch.Err(); err != nil {
 		return base.Answer(err, "source", f.origin.Source)
 	}
-	if len(f.out.Messages) == 0 {
+	if len(f.out.Messages) == 0 { // all of the batch has been read
+		if f.until > 0 && f.batch.Last >= f.until {
+			err := f.release(nil) // its other half lies behind the end
+			f.at, f.batch, f.ended = f.until, nil, true
+			return err
+		}
 		f.at = f.halves.Before(f.batch.Last)
 		f.batch = nil
-		if f.until > 0 && f.at >= f.until {
-			f.at, f.ended = f.until, true
-		}
 	}
 	return nil
 }
