@@ -44,6 +44,9 @@ type Message struct {
 	Before, Rekeyed []change.Value
 	Document        []byte
 	Committed       time.Time
+	// After is the newest offset before the message's transaction of the source, where the
+	// destination asks for whole ones; 0 where it is not known.
+	After int64
 	// EncodeError is why the event cannot be put into its form; nothing is sent then.
 	EncodeError error
 

@@ -303,7 +303,7 @@ func (o *Outlet) once(ctx context.Context) error {
 	}
 	o.Budget.running.Add(1)
 	defer o.Budget.running.Add(-1)
-	r := &reader{Outlet: o, at: s.at, until: offset.Until, letPass: offset.LetPass, whole: s.wants.Whole, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
+	r := &reader{Outlet: o, at: s.at, ended: s.at, until: offset.Until, letPass: offset.LetPass, whole: s.wants.Whole, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
 	r.halves.Filter = r.filter
 	if len(s.rows) > 0 {
 		r.maker.Order()

@@ -21,6 +21,7 @@ type reader struct {
 	letPass int64         // schema changes up to this offset may pass
 	wait    time.Duration // how long events wait for others
 	whole   bool          // the destination asks where transactions end
+	ended   int64         // the newest offset with which one ends
 	filter  *shape.Filter
 	maker   *encode.Maker
 	journal journal.Reader
@@ -123,12 +124,11 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 				last, r.current = r.until, nil
 				break
 			}
-			whole := b.Whole
 			if err := r.take(b); err != nil {
 				if last == r.at || !isUnfit(err) {
 					return err
 				}
-				r.unfit, b.Whole, r.current = err, whole, nil // what lies before it goes out first
+				r.unfit, r.current = err, nil // what lies before it goes out first
 				break
 			}
 			if r.halves.Before(r.event.Offset) < r.event.Offset {
@@ -242,11 +242,23 @@ func (r *reader) take(b *encode.Batch) error {
 	return r.one(b, &r.event)
 }
 
-// one puts an event into the batch.
+// one puts an event into the batch, and tells where its transaction begins and ends.
 func (r *reader) one(b *encode.Batch, e *change.Event) error {
-	if r.whole && e.Transaction.Last {
-		b.Whole = e.Offset
+	from := len(b.Messages)
+	if err := r.chosen(b, e); err != nil || !r.whole {
+		return err
 	}
+	for i := from; i < len(b.Messages); i++ {
+		b.Messages[i].After = r.ended
+	}
+	if e.Transaction.Last {
+		b.Whole, r.ended = e.Offset, e.Offset
+	}
+	return nil
+}
+
+// chosen puts an event into the batch, where the outlet's conditions admit it.
+func (r *reader) chosen(b *encode.Batch, e *change.Event) error {
 	if err := r.mayPass(e); err != nil {
 		return err
 	}

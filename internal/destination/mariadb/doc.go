@@ -7,6 +7,7 @@
 // that are rounded), the row is refused, too.
 //
 // MariaDB commits at each statement that makes or alters a table (see
-// [sql.Dialect.TransactionalDefinitions]). Temporary tables, in which rows are staged, are
-// emptied by DELETE: TRUNCATE would commit as well.
+// [sql.Dialect.TransactionalDefinitions]): one that is needed while a transaction is open is
+// run over a second session. Temporary tables, in which rows are staged, are emptied by
+// DELETE: TRUNCATE would commit as well.
 package mariadb

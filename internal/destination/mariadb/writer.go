@@ -26,6 +26,14 @@ func (d *Destination) Capabilities() encode.Capabilities {
 
 // Open implements [destination.Destination].
 func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destination.Writer, error) {
+	db, err := d.session(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	return sql.Begin(ctx, db, &d.options.Options, o)
+}
+
+func (d *Destination) session(ctx context.Context, o destination.Outlet) (*database, error) {
 	conn, err := d.connect(ctx, sql.SessionName(o))
 	if err != nil {
 		return nil, err
@@ -35,7 +43,18 @@ func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destinati
 		db.Close() //nolint:errcheck // the first error is the one to report
 		return nil, explained(err)
 	}
-	return sql.Begin(ctx, db, &d.options.Options, o)
+	return db, nil
+}
+
+// Beside implements [sql.Database].
+func (d *database) Beside(ctx context.Context) (sql.Database, error) {
+	other, err := d.session(ctx, d.outlet)
+	if err != nil {
+		return nil, err
+	}
+	other.epoch = d.epoch
+	// What this session has open may be what holds a table: nobody would let go.
+	return other, other.conn.Exec(ctx, "SET lock_wait_timeout = 1")
 }
 
 // database is a session that writes for one outlet.

@@ -139,3 +139,6 @@ func (d *database) Refusal(table string, err error) error { return refusal(table
 
 // Writing implements [sql.RowWriter].
 func (d *database) Writing(c *change.Column, _ *sql.Column) sql.Writing { return writingOf(c) }
+
+// Beside implements [sql.Database]: definitions are part of transactions here.
+func (d *database) Beside(context.Context) (sql.Database, error) { return nil, errors.ErrUnsupported }

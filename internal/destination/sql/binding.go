@@ -34,7 +34,7 @@ func (b *Binding) fits(schema *change.Schema) bool {
 	return b != nil && (b.Source == schema || b.Source.Fingerprint() == schema.Fingerprint())
 }
 
-// bindAll makes the tables ready for messages of rows where that would end a savepoint.
+// bindAll makes the tables ready for messages of rows where that would commit what is open.
 func (w *Writer) bindAll(ctx context.Context, messages []encode.Message) error {
 	if w.db.TransactionalDefinitions() {
 		return nil
@@ -44,7 +44,11 @@ func (w *Writer) bindAll(ctx context.Context, messages []encode.Message) error {
 			if t := w.tables[m.Table]; t != nil && t.bound.fits(m.Schema) {
 				continue
 			}
-			if _, err := w.bind(ctx, m.Table, m.Schema); err != nil {
+			err := w.apart(ctx, m.Table, func(w *Writer) error {
+				_, err := w.bind(ctx, m.Table, m.Schema)
+				return err
+			})
+			if err != nil {
 				return err
 			}
 		}

@@ -21,6 +21,10 @@ type Database interface {
 	Exec(ctx context.Context, statement string) (rows int64, err error)
 	// Begin opens a transaction.
 	Begin(ctx context.Context) error
+	// Beside opens another session like this one, the caller's own, for definitions that
+	// would commit what is open here. It is asked for only where definitions are no part of
+	// transactions.
+	Beside(ctx context.Context) (Database, error)
 	// Redefined says that a table or type has another definition now: what was prepared for
 	// the former one is of no use.
 	Redefined()

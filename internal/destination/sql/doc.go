@@ -1,7 +1,7 @@
 // Package sql is what outlets to tables of databases share, whichever database it is.
 //
 // A [Writer] delivers one outlet. It takes a batch apart where the source's transactions end
-// ([Writer.Send]), finds or makes the table for each message (tables.go, alter.go), works out
+// ([Writer.Send], part.go), finds or makes the table for each message (tables.go, alter.go), works out
 // what the changes of a run of rows come to ([Net]), and has its [Database] write that. Loads
 // of tables that have rows are in reload.go, the versions of a row in versions.go. What a
 // kind of database does in its own way, its statements and its types, is behind [Database],

@@ -21,6 +21,8 @@ type Writer struct {
 	outlet  destination.Outlet
 	kept    func(table string) Keep
 	record  *Record
+	// onRecord are the tables of the record as they are committed; it is replaced, never changed.
+	onRecord map[string]*TableState
 	// saved is what the tables were at savepoints, by their names.
 	saved    map[string]map[string]*TableState
 	tables   map[string]*Table
@@ -32,11 +34,14 @@ type Writer struct {
 	leftover map[string]bool // tables that go once the transaction is over
 	net      Net
 	plan     *[]string // where statements that define tables are only noted; see [Plan]
+	// touched are the tables, by their names in the source, that the open transaction has
+	// written; noted where definitions are no part of transactions.
+	touched map[string]bool
 }
 
 // Begin makes a session the one that writes for an outlet. It becomes the writer's own.
 func Begin(ctx context.Context, db Database, options *Options, outlet destination.Outlet) (*Writer, error) {
-	w := &Writer{db: db, options: options, outlet: outlet, tables: make(map[string]*Table), cautious: make(map[string]int), saved: make(map[string]map[string]*TableState), leftover: make(map[string]bool)}
+	w := &Writer{db: db, options: options, outlet: outlet, tables: make(map[string]*Table), cautious: make(map[string]int), saved: make(map[string]map[string]*TableState), leftover: make(map[string]bool), touched: make(map[string]bool)}
 	err := w.begin(ctx)
 	if err != nil {
 		db.Close() //nolint:errcheck // the first error is the one to report
@@ -55,6 +60,7 @@ func (w *Writer) begin(ctx context.Context) (err error) {
 	if w.record.Tables == nil {
 		w.record.Tables = make(map[string]*TableState)
 	}
+	w.onRecord = maps.Clone(w.record.Tables)
 	if w.record.Run != w.outlet.Run {
 		if err := w.rewound(ctx); err != nil {
 			return err
@@ -83,7 +89,7 @@ func (w *Writer) rewound(ctx context.Context) error {
 	if err := w.db.WriteRecord(ctx, r); err != nil {
 		return err
 	}
-	r.TablesChanged = false
+	w.tablesRecorded()
 	return w.exec(ctx, "COMMIT")
 }
 
@@ -125,7 +131,8 @@ func (w *Writer) Flush(ctx context.Context, last bool) (int64, error) {
 		return 0, w.db.Explained(err)
 	}
 	*w.record = r
-	w.recorded, w.record.TablesChanged = time.Now(), false
+	w.recorded = time.Now()
+	w.tablesRecorded()
 	return w.durable, nil
 }
 
@@ -161,9 +168,6 @@ func (w *Writer) send(ctx context.Context, batch *encode.Batch) ([]destination.R
 	cut := len(batch.Messages)
 	for cut > 0 && batch.Messages[cut-1].Offset > whole {
 		cut--
-	}
-	if err := w.ahead(ctx, batch.Messages); err != nil {
-		return nil, err
 	}
 	behind := destination.NewBehind(w.outlet.Wait)
 	refused, err := w.part(ctx, batch, 0, cut, behind)
@@ -226,6 +230,7 @@ func (w *Writer) commit(ctx context.Context, offset int64) error {
 		return err
 	}
 	w.open = false
+	clear(w.touched)
 	w.done(offset)
 	for name := range w.leftover {
 		if err := w.exec(ctx, "DROP TABLE IF EXISTS "+name); err != nil {
@@ -238,8 +243,15 @@ func (w *Writer) commit(ctx context.Context, offset int64) error {
 
 // done notes that everything up to an offset is committed, and the record with it.
 func (w *Writer) done(offset int64) {
-	w.durable, w.record.TablesChanged, w.recorded = offset, false, time.Now()
+	w.durable, w.recorded = offset, time.Now()
 	w.reached = max(w.reached, offset)
+	w.tablesRecorded()
+}
+
+func (w *Writer) tablesRecorded() {
+	if w.record.TablesChanged {
+		w.record.TablesChanged, w.onRecord = false, maps.Clone(w.record.Tables)
+	}
 }
 
 func (w *Writer) exec(ctx context.Context, statement string) error {
@@ -254,62 +266,6 @@ func (w *Writer) begun(ctx context.Context) error {
 	err := w.db.Begin(ctx)
 	w.open = err == nil
 	return err
-}
-
-// ahead makes or alters tables before the first of a batch's rows is written, where that
-// would commit what is open: no transaction is torn by it, unless it is the source's own that
-// changes definitions between its rows.
-func (w *Writer) ahead(ctx context.Context, messages []encode.Message) error {
-	if w.db.TransactionalDefinitions() || w.open {
-		return nil
-	}
-	seen := make(map[string]bool)
-	for i := range messages {
-		m := &messages[i]
-		if seen[m.Table] || m.Schema == nil {
-			continue
-		}
-		seen[m.Table] = true
-		if m.Operation.IsRow() {
-			if _, err := w.bind(ctx, m.Table, m.Schema); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// part writes messages from one index to before another, in the open transaction or one that
-// it opens.
-func (w *Writer) part(ctx context.Context, batch *encode.Batch, from, to int, behind *destination.Behind) (refused []destination.Refusal, err error) {
-	for from < to && err == nil {
-		end := to
-		if !w.db.TransactionalDefinitions() {
-			for end = from; end < to && !defines(&batch.Messages[end]); end++ {
-				continue
-			}
-		}
-		var more []destination.Refusal
-		if end > from {
-			more, err = w.segment(ctx, batch, from, end, behind)
-		} else {
-			// No savepoint outlives such a statement.
-			end++
-			m := &batch.Messages[from]
-			if err = w.event(ctx, m); err != nil && w.db.RefusesRow(err) && !engine.IsFinal(err) {
-				more = []destination.Refusal{{Index: from, Err: w.db.Refusal(m.Table, err)}}
-				err = w.outlet.KeepRefused(ctx, batch, more)
-			}
-		}
-		refused, from = append(refused, more...), end
-		w.reached = batch.Messages[end-1].Offset
-	}
-	return refused, err
-}
-
-// defines reports whether a message may need statements that make or alter tables.
-func defines(m *encode.Message) bool {
-	return m.Operation == change.Definition || m.Operation == change.Void || m.Operation == change.Loaded || m.Operation == change.Truncate
 }
 
 // segment writes messages behind a savepoint. What the database refuses is kept as a dead
