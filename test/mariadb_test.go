@@ -295,6 +295,7 @@ func TestMariaDBValues(t *testing.T) {
 	add("varbinary(300)", "x'00FF0000'", `"AP8AAA=="`, "''", `""`)
 	add("blob", "x'DEADBEEF'", `"3q2+7w=="`)
 	add("enum('x','y''z','')", "'x'", `"x"`, "'y''z'", `"y'z"`)
+	add(`enum('nul\0','b')`, `'nul\0'`, `"nul\u0000"`, "'b'", `"b"`)
 	add("enum('Łódź','b') character set latin2", "'Łódź'", `"Łódź"`)
 	add("set('a','b','c','d','e','f','g','h','i')", "'a,i'", `"a,i"`, "''", `""`)
 	add("json", `'{"n": 18446744073709551615, "t": [1, null, "x"]}'`, `{"n":18446744073709551615,"t":[1,null,"x"]}`, "'null'", "null", "'\"text\"'", `"text"`)

@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/settings"
@@ -360,7 +361,7 @@ func (c *Catalog) setRunning(ctx context.Context, k kind, name string, running b
 	if k == sources {
 		ends = ", once = false, ended = false"
 	}
-	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark."+string(k)+" SET running = $2, reason = $3, updated_at = now()"+ends+" WHERE name = $1", name, running, reason)
+	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark."+string(k)+" SET running = $2, reason = $3, updated_at = now()"+ends+" WHERE name = $1", name, running, change.Storable(reason))
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}

@@ -232,7 +232,7 @@ func testDeadLettersOfARow(t *testing.T, c *Catalog, ids []int64) {
 	letter := func(offset int64, row, state, message string) DeadLetter {
 		return DeadLetter{Offset: offset, Row: []byte(row), State: state, EventID: fmt.Sprint("circulation/1/", offset), Table: "public.loans", Operation: "update", Error: message, Attempts: 1, Event: []byte{1}}
 	}
-	store(12, letter(10, "a", LetterDead, "409: the Branch is closed"), letter(11, "a", LetterBehind, ""), letter(12, "b", LetterDead, "400"))
+	store(12, letter(10, "a", LetterDead, "409: the Branch is closed"), letter(11, "a", LetterBehind, ""), letter(12, "b", LetterDead, "400: \x00 and \xff"))
 	store(20, letter(20, "a", LetterBehind, ""), letter(19, "", LetterDead, "no row"))
 	list := func(f LetterFilter) (offsets []int64) {
 		found, err := c.DeadLetters(ctx, outlet, f)
@@ -334,6 +334,7 @@ func testTheLogOfTheRun(t *testing.T, c *Catalog, _ []int64) {
 	for n := range 30 {
 		entries = append(entries, LogEntry{At: now.Add(time.Duration(n-30) * time.Minute), Subject: fmt.Sprint("outlet/", n%2), Level: "info", Event: "said", Message: fmt.Sprint(n)})
 	}
+	entries[0].Message = "a server said \x00 and \xff"
 	require.NoError(t, c.AppendLog(ctx, entries))
 	require.NoError(t, c.AppendLog(ctx, nil))
 	said := func(subject string, since time.Time, limit int) (messages []string) {

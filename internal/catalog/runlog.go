@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"rillmark/internal/change"
 )
 
 // LogEntry is one line of the log of the run.
@@ -21,7 +23,7 @@ type LogEntry struct {
 func (c *Catalog) AppendLog(ctx context.Context, entries []LogEntry) error {
 	rows := make([][]any, len(entries))
 	for i, e := range entries {
-		rows[i] = []any{e.At, e.Level, e.Subject, e.Event, e.Message}
+		rows[i] = []any{e.At, e.Level, e.Subject, e.Event, change.Storable(e.Message)}
 	}
 	_, err := c.Pool.CopyFrom(ctx, pgx.Identifier{"rillmark", "run_log"}, []string{"at", "level", "subject", "event", "message"}, pgx.CopyFromRows(rows))
 	return err

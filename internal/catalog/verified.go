@@ -5,6 +5,8 @@ import (
 	"errors"
 	"time"
 
+	"rillmark/internal/change"
+
 	"github.com/jackc/pgx/v5"
 )
 
@@ -20,7 +22,7 @@ type Verified struct {
 // SetVerified puts on record what a comparison has found.
 func (c *Catalog) SetVerified(ctx context.Context, outlet int64, v Verified) error {
 	_, err := c.Pool.Exec(ctx, `INSERT INTO rillmark.verified (outlet_id, at, equal, compared_rows, tables, finding) VALUES ($1, $2, $3, $4, $5, $6)
-		ON CONFLICT (outlet_id) DO UPDATE SET at = $2, equal = $3, compared_rows = $4, tables = $5, finding = $6`, outlet, v.At, v.Equal, v.Rows, v.Tables, v.Finding)
+		ON CONFLICT (outlet_id) DO UPDATE SET at = $2, equal = $3, compared_rows = $4, tables = $5, finding = $6`, outlet, v.At, v.Equal, v.Rows, v.Tables, change.Storable(v.Finding))
 	return err
 }
 

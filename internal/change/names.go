@@ -133,3 +133,8 @@ func withoutControls(name string) string {
 		return r
 	}, name)
 }
+
+// Storable is a text as every database stores it: U+0000, and what is no UTF-8, is replaced.
+func Storable(text string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(text, "\uFFFD"), "\x00", "\uFFFD")
+}

@@ -24,6 +24,6 @@ func (w *Writer) record(ctx context.Context, to executor, t *change.TableState) 
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
 		ON CONFLICT (source_id, name) DO UPDATE SET state = excluded.state, note = excluded.note, fingerprint = coalesce(excluded.fingerprint, source_table.fingerprint),
 			load = excluded.load, rows_done = excluded.rows_done, rows_estimate = excluded.rows_estimate, rule = excluded.rule, members = excluded.members, published = excluded.published, identity = excluded.identity, reload = NULL, updated_at = now()`,
-		w.source, t.Table, t.State, t.Note, fingerprint, t.Progress, t.RowsDone, t.RowsEstimate, t.Rule, t.Members, t.Published, t.Identity)
+		w.source, t.Table, t.State, change.Storable(t.Note), fingerprint, t.Progress, t.RowsDone, t.RowsEstimate, t.Rule, t.Members, t.Published, t.Identity)
 	return err
 }

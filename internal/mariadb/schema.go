@@ -288,8 +288,12 @@ func (r *run) truncated(ctx context.Context, t *table) (step, error) {
 	var filled []bool
 	if t.state.Schema == nil {
 		listed, err := r.reader.Find(ctx, t.name.Database, t.name.Name)
-		if err != nil || listed == nil || listed.Unfit != "" {
+		if err != nil {
 			return step{}, err
+		}
+		if listed == nil || listed.Unfit != "" {
+			// Nobody knows anything of its rows, and it is gone again, or will not be captured.
+			return step{false, func() { r.disturbed(t) }}, nil
 		}
 		if l, err = r.layout(t, listed.Columns, false); err != nil {
 			return step{}, err
