@@ -277,6 +277,16 @@ func TestMariaDBCascades(t *testing.T) {
 	i.mariaReached("catalogue", db)
 	proveJournal(t, i.journal("catalogue")).mariaEquals(t, db, database, "late_children")
 
+	// A row of a versioned table is deleted by an update.
+	mariaRun(t, db, "CREATE TABLE kept_parents (id int PRIMARY KEY, v int) WITH SYSTEM VERSIONING", "CREATE TABLE kept_children (id int PRIMARY KEY, parent int, FOREIGN KEY (parent) REFERENCES kept_parents (id) ON DELETE CASCADE) WITH SYSTEM VERSIONING",
+		"INSERT INTO kept_parents VALUES (1, 1)", "INSERT INTO kept_children VALUES (10, 1)")
+	i.mariaReached("catalogue", db)
+	mariaRun(t, db, "DELETE FROM kept_parents")
+	i.eventually("the versioned child is loaded anew", func() bool {
+		was, _ := state("kept_children")
+		return len(ofTable(i.journal("catalogue"), database+".kept_children", "loaded")) > 0 && was == "following"
+	})
+
 	// What is written through a union of tables stands in the log as the union's rows alone.
 	mariaRun(t, db, "CREATE TABLE shelf1 (id int PRIMARY KEY) ENGINE=MyISAM", "CREATE TABLE shelf2 (id int PRIMARY KEY) ENGINE=MyISAM", "CREATE TABLE shelves (id int PRIMARY KEY) ENGINE=MERGE UNION=(shelf1, shelf2)", "INSERT INTO shelf1 VALUES (1), (2)")
 	i.mariaReached("catalogue", db)

@@ -101,8 +101,10 @@ func beyond(all []catalogue.Cascade, first catalogue.Cascade) []catalogue.Cascad
 // held. The log announces such a table at each statement that may change it, and brings no
 // row of it: an update that leaves the parent's key alone announces none.
 func (r *run) cascaded(b *binding, kind binlog.RowsKind) {
+	// A versioned table's row is deleted by an update of its end.
+	ends := b.table == nil || b.table.listed == nil || b.table.listed.Versioned
 	for _, c := range r.children[b.name] {
-		if kind == binlog.Delete && !c.onDelete || kind == binlog.Update && !c.onUpdate || !r.tx.announced[c.table.state.Table] {
+		if kind == binlog.Delete && !c.onDelete || kind == binlog.Update && !c.onUpdate && (!c.onDelete || !ends) || !r.tx.announced[c.table.state.Table] {
 			continue
 		}
 		why := "rows of " + b.name + " were deleted or changed their key, and the server does not log what its foreign key " + c.key + " changes with them"
