@@ -186,7 +186,7 @@ func (l *loader) convert(c *chunk, row [][]byte) error {
 		}
 		start := len(l.arena)
 		grown, err := column.FromSelect(l.arena, text)
-		if err != nil && !l.run.undecodableIn(c.listed.Name(), column, err) {
+		if err != nil && !l.run.garbled.note(l.run.sink, c.listed.Name(), column, err) {
 			return fmt.Errorf("column %s (%s): %w", column.Name, column.Type, err)
 		}
 		l.arena = grown

@@ -17,7 +17,6 @@ import (
 	"rillmark/internal/mariadb/catalogue"
 	"rillmark/internal/mariadb/session"
 	"rillmark/internal/mariadb/stream"
-	"rillmark/internal/mariadb/values"
 	"rillmark/internal/mariadb/wire"
 )
 
@@ -497,16 +496,6 @@ func (r *run) loadEnds(t *table) {
 	r.sink.Report(engine.Report{Level: "info", Event: "load-done", Message: fmt.Sprintf("%s: %d rows loaded", t.state.Table, t.state.RowsDone)})
 	r.tellLoads(true)
 	r.wakeLoaders()
-}
-
-// undecodableIn is undecodable for a load.
-func (r *run) undecodableIn(table string, c *values.Column, err error) bool {
-	var bad *values.Undecodable
-	if !errors.As(err, &bad) {
-		return false
-	}
-	r.sink.Report(engine.Report{Level: "warn", Event: "undecodable-text", Message: fmt.Sprintf("%s: column %s (%s) holds %s; they stand in the event as U+FFFD", table, c.Name, c.Type, bad.Error())})
-	return true
 }
 
 // keepReloading takes requests to read tables anew.

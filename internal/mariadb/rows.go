@@ -288,18 +288,13 @@ func (r *run) image(b *binding, there []byte, data []byte, half int) (image []ch
 		}
 		start := len(r.tx.arena)
 		grown, used, err := c.FromLog(r.tx.arena, data)
-		if err != nil && !r.undecodable(b.table, c, err) {
+		if err != nil && !r.garbled.note(r.sink, b.table.state.Table, c, err) {
 			return nil, nil, fmt.Errorf("column %s (%s): %w", c.Name, c.Type, err)
 		}
 		r.tx.arena = grown
 		image[i], data = change.Value{Presence: change.Present, Text: grown[start:len(grown):len(grown)]}, data[used:]
 	}
 	return image, data, nil
-}
-
-// undecodable reports bytes that are no text; it says whether that is what is wrong.
-func (r *run) undecodable(t *table, c *values.Column, err error) bool {
-	return r.undecodableIn(t.state.Table, c, err)
 }
 
 // refused puts on a table's record that values of one of its rows were left out.

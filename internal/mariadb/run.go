@@ -60,6 +60,7 @@ type run struct {
 	tx       transaction
 	waits    []*wait
 	loads    loads
+	garbled  garbled
 	// whole is closed once the transaction is complete that the last run cut: nothing else may
 	// come into the journal before.
 	whole chan struct{}
