@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
@@ -108,9 +109,9 @@ func (r *run) cascaded(b *binding, kind binlog.RowsKind) {
 			continue
 		}
 		why := "rows of " + b.name + " were deleted or changed their key, and the server does not log what its foreign key " + c.key + " changes with them"
-		if c.table.state.State == engine.StateStale && c.table.state.Note == why+reloadByHand {
+		if c.table.state.State == engine.StateStale && c.table.state.Note == why+states.ReloadByHand {
 			continue
 		}
-		r.rewritten(c.table, why)
+		r.states.Rewritten(c.table, why)
 	}
 }

@@ -95,7 +95,7 @@ func (l *loader) literal(c *values.Column, text []byte) string {
 }
 
 // read reads the next rows of a table by its key: at most limit, 0 for all.
-func (l *loader) read(ctx context.Context, j *job, limit int, each func(*chunk) error) (*chunk, error) {
+func (l *loader) rows(ctx context.Context, j *job, limit int, each func(*chunk) error) (*chunk, error) {
 	c := &chunk{listed: j.listed, layout: j.layout}
 	key := j.listed.Key()
 	statement := selecting(j.listed, j.layout)

@@ -337,8 +337,8 @@ func (r *run) closes(s *stream.Stream) {
 		r.cut = false
 		close(r.whole)
 	}
-	if r.loads.wanted {
-		r.loads.past.ended(s.Place())
+	if r.states.Reading() {
+		r.past.ended(s.Place())
 	}
 	r.reached(s.Place(), s.File())
 }

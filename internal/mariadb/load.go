@@ -19,29 +19,10 @@ import (
 
 // progress is how far a table's load is; it is stored with the events.
 type progress struct {
-	// Began is true once the void event stands in the journal.
-	Began bool `json:"began"`
+	load.Task
 	// After is the key of the last row that was read, as literals of the server's language.
 	After []string `json:"after,omitempty"`
-	// Restarts counts how often the load had to begin anew.
-	Restarts int `json:"restarts,omitempty"`
-	// Kind says which rows are read; of a part, Where chooses them, and Then and ThenNote
-	// are the table's state afterwards.
-	Kind     load.Kind `json:"kind,omitempty"`
-	Where    string    `json:"where,omitempty"`
-	Then     string    `json:"then,omitempty"`
-	ThenNote string    `json:"then_note,omitempty"`
-	// For is the outlet that the load is for alone. For anybody else the table goes on as
-	// it was: its state afterwards is Then, too.
-	For load.Audience `json:"for,omitzero"`
 }
-
-// apart reports whether the table's state is not what the load leads to, but what it was
-// before.
-func (p *progress) apart() bool { return p.Kind != load.Full || p.For.ID != 0 }
-
-// maxOverlay bounds what a load holds of the log, in bytes.
-const maxOverlay = 16 << 20
 
 // tableLoad is a table's load as the log sees it; the sink's lock guards it.
 type tableLoad struct {
@@ -71,11 +52,12 @@ type tableLoad struct {
 
 // overlaid is one change of a row, or of the table's definition.
 type overlaid struct {
-	at      stream.Place // the end of its group
-	was, is string       // the keys; empty for none
-	after   []change.Value
-	ddl     bool
+	load.Change
+	at  stream.Place // the end of its group
+	ddl bool
 }
+
+func (o *overlaid) change() *load.Change { return &o.Change }
 
 // restoredLoad is the load that is on record.
 func restoredLoad(stored []byte) *tableLoad {
@@ -88,8 +70,7 @@ func restoredLoad(stored []byte) *tableLoad {
 
 // restart has the load begin anew: with a void event, which takes away what was read so far.
 func (l *tableLoad) restart() {
-	p := l.progress
-	l.progress = progress{Kind: p.Kind, Where: p.Where, Then: p.Then, ThenNote: p.ThenNote, For: p.For, Restarts: p.Restarts + 1}
+	l.progress = progress{Task: l.progress.Anew()}
 	l.turn++
 }
 
@@ -102,25 +83,13 @@ func (l *tableLoad) record(from stream.Place) {
 
 // observe keeps a changed row of a group that ends at a place.
 func (l *tableLoad) observe(at stream.Place, was, is, after []change.Value) {
-	if !l.recording {
-		return
+	if l.recording {
+		l.keep(overlaid{Change: load.ChangeOf(was, is, after), at: at})
 	}
-	o := overlaid{at: at, after: change.CloneImage(after)}
-	if len(was) > 0 {
-		o.was = change.RowKey(was)
-	}
-	if len(is) > 0 {
-		o.is = change.RowKey(is)
-	}
-	l.keep(o)
 }
 
 func (l *tableLoad) keep(o overlaid) {
-	size := 160 + len(o.was) + len(o.is)
-	for _, v := range o.after {
-		size += 32 + len(v.Text)
-	}
-	if l.bytes += size; l.bytes > maxOverlay {
+	if l.bytes += o.Size(); l.bytes > load.MaxOverlay {
 		// What is being read has to be read again, from a later snapshot.
 		l.changes, l.bytes, l.floor = nil, 0, o.at
 		return
@@ -146,11 +115,8 @@ func (l *tableLoad) prune(low stream.Place) {
 	}
 	l.changes = slices.Delete(l.changes, 0, n)
 	l.floor, l.bytes = low, 0
-	for _, o := range l.changes {
-		l.bytes += 160 + len(o.was) + len(o.is)
-		for _, v := range o.after {
-			l.bytes += 32 + len(v.Text)
-		}
+	for i := range l.changes {
+		l.bytes += l.changes[i].Size()
 	}
 }
 
@@ -163,46 +129,4 @@ func (l *tableLoad) between(low stream.Place) (changes []overlaid, ddl bool) {
 		}
 	}
 	return changes, ddl
-}
-
-// layOver applies changes to the rows of a chunk, whose keys are known by place in rows.
-// A row that is not among them is in its own event.
-func layOver(rows [][]change.Value, schema *change.Schema, changes []overlaid) [][]change.Value {
-	if len(changes) == 0 {
-		return rows
-	}
-	keyed := schema.Key()
-	byKey := make(map[string]int, len(rows))
-	key := make([]change.Value, len(keyed))
-	for i, row := range rows {
-		for j, at := range keyed {
-			key[j] = row[at]
-		}
-		byKey[change.RowKey(key)] = i
-	}
-	for _, o := range changes {
-		which := o.was
-		if which == "" {
-			which = o.is
-		}
-		i, found := byKey[which]
-		if !found {
-			continue
-		}
-		if o.is == "" {
-			rows[i] = nil
-			delete(byKey, which)
-			continue
-		}
-		for column, v := range o.after {
-			if v.Presence != change.Omitted {
-				rows[i][column] = v
-			}
-		}
-		if o.is != which {
-			delete(byKey, which)
-			byKey[o.is] = i
-		}
-	}
-	return slices.DeleteFunc(rows, func(row []change.Value) bool { return row == nil })
 }

@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/change"
 	"rillmark/internal/mariadb/stream"
 )
@@ -28,7 +29,7 @@ func TestLayOver(t *testing.T) {
 	require.Len(t, changes, 4)
 	require.False(t, ddl)
 	changes, _ = l.between(at(10))
-	got := layOver([][]change.Value{row("1", "new"), row("2", "goes"), row("3", "moves"), row("5", "stays")}, schema, changes)
+	got := load.LayOver([][]change.Value{row("1", "new"), row("2", "goes"), row("3", "moves"), row("5", "stays")}, schema, changes, (*overlaid).change)
 	require.Equal(t, [][]change.Value{row("1", "seen already"), row("4", "and changed"), row("5", "stays")}, got)
 
 	l.disturb(at(70))

@@ -2,15 +2,13 @@ package mariadb
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
-	"sort"
-	"strings"
+	"maps"
 	"time"
 
 	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rows"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
@@ -19,17 +17,6 @@ import (
 	"rillmark/internal/mariadb/stream"
 	"rillmark/internal/mariadb/wire"
 )
-
-// loads hands loads out to the sessions that read; the sink's lock guards it.
-type loads struct {
-	more chan struct{} // closed and made anew when there is more to load
-	// past is what is remembered of the log while tables are loaded.
-	past history
-	// wanted is set while any table has a load.
-	wanted bool
-	// told is when the status page learnt what is being loaded.
-	told time.Time
-}
 
 // loader is one session that loads tables.
 type loader struct {
@@ -61,30 +48,13 @@ func (j *job) current() bool {
 	return j.table.load == j.load && j.load.turn == j.turn && j.table.version == j.version
 }
 
-// wakeLoaders has every session look for something to read; the lock is held.
-func (r *run) wakeLoaders() {
-	r.loads.wanted = !r.allLoaded()
-	close(r.loads.more)
-	r.loads.more = make(chan struct{})
-}
-
-func (r *run) allLoaded() bool {
-	for _, t := range r.tables {
-		if t.load != nil {
-			return false
-		}
-	}
-	return true
-}
-
 // keepLoading runs the sessions that load what is to be loaded.
 func (r *run) keepLoading(ctx context.Context) error {
 	group, ctx := guard.WithContext(ctx)
 	for n := range r.config.LoadSessions {
 		group.Go(func() error {
 			l := &loader{run: r, writer: rows.Writer{Sink: r.sink, Largest: r.config.LargestValue}}
-			defer l.hangUp()
-			return l.work(ctx, n == 0)
+			return states.Work(ctx, r.states, l, n == 0)
 		})
 	}
 	return group.Wait()
@@ -101,101 +71,62 @@ func (l *loader) connect(ctx context.Context) (err error) {
 	return err
 }
 
-func (l *loader) hangUp() {
+// HangUp implements [states.Session].
+func (l *loader) HangUp(context.Context) {
 	if l.conn != nil {
 		l.conn.Close()
 	}
 	l.conn = nil
 }
 
-// work does one job after the other. The first session also sees to the end of a run that
-// only loads.
-func (l *loader) work(ctx context.Context, first bool) error {
+// Next implements [states.Session].
+func (l *loader) Next() (*job, bool) {
 	r := l.run
-	for {
-		var j *job
-		var more chan struct{}
-		err := r.sink.Locked(func() error {
-			j, more = r.nextJob(), r.loads.more
-			if j != nil || !first || !r.config.LoadOnly || !r.allLoaded() {
-				return nil
-			}
-			if err := r.sink.StoreWhole(ctx); err != nil {
-				return err
-			}
-			return engine.ErrComplete
-		})
-		if err != nil {
-			return err
-		}
-		if j == nil {
-			r.under(func() { r.tellLoads(true) })
-			l.hangUp()
-			select {
-			case <-ctx.Done():
-				return context.Cause(ctx)
-			case <-more:
-			}
-			continue
-		}
-		if err = l.connect(ctx); err == nil {
-			err = l.do(ctx, j)
-		}
-		why := ""
-		if err != nil && ctx.Err() == nil {
-			if why = l.skippable(err); why != "" {
-				l.hangUp() // whatever the session is in the middle of
-			}
-		}
-		err = r.sink.Locked(func() error {
-			j.load.taken = false
-			if err != nil && why == "" {
-				return err
-			}
-			if why != "" && why != again {
-				r.giveUp(j, why)
-			}
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-		if why == again {
-			select {
-			case <-ctx.Done():
-				return context.Cause(ctx)
-			case <-time.After(50 * time.Millisecond):
-			}
-		}
+	best, found := states.First(maps.Values(r.tables), func(t *table) bool { return !t.load.taken })
+	if !found {
+		return nil, false
 	}
-}
-
-// nextJob hands out what is to be done next: of the table with the highest priority; the
-// lock is held.
-func (r *run) nextJob() *job {
-	var best *table
-	for _, t := range r.tables {
-		if t.load == nil || t.load.taken || t.rule == nil {
-			continue
-		}
-		if best == nil || t.rule.Priority > best.rule.Priority || t.rule.Priority == best.rule.Priority && t.state.Table < best.state.Table {
-			best = t
-		}
-	}
-	if best == nil {
-		return nil
-	}
-	l := best.load
-	l.taken = true
+	one := best.load
+	one.taken = true
 	from := r.at.place
 	if r.tx.open {
 		from = r.tx.end // what of the open group has been taken is not kept
 	}
-	l.record(from)
-	if l.limit == 0 {
-		l.limit = 200 // the first chunk shows how large rows are
+	one.record(from)
+	if one.limit == 0 {
+		one.limit = 200 // the first chunk shows how large rows are
 	}
-	return &job{table: best, load: l, turn: l.turn, at: l.progress, limit: l.limit}
+	return &job{table: best, load: one, turn: one.turn, at: one.progress, limit: one.limit}, true
+}
+
+// Do implements [states.Session].
+func (l *loader) Do(ctx context.Context, j *job) error {
+	err := l.connect(ctx)
+	if err == nil {
+		err = l.read(ctx, j)
+	}
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	if err != nil && l.skippable(err) != "" {
+		l.HangUp(ctx) // whatever the session is in the middle of
+	}
+	return err
+}
+
+// Done implements [states.Session].
+func (l *loader) Done(j *job, err error) (soon bool, _ error) {
+	j.load.taken = false
+	why := l.skippable(err)
+	switch {
+	case err == nil, why == again:
+		return err != nil, nil
+	case why == "":
+		return false, err
+	case j.table.load == j.load:
+		l.run.states.LoadFailed(j.table, &j.at.Task, why)
+	}
+	return false, nil
 }
 
 // again is why a job is handed out once more.
@@ -221,53 +152,17 @@ func (l *loader) skippable(err error) string {
 		return ""
 	case wire.Code(err) == 1064, wire.Code(err) == 1054, wire.Code(err) == 1305: // syntax, unknown column or function
 		return "its rows cannot be read: " + err.Error()
+	case damaged[wire.Code(err)]:
+		return "its rows cannot be read: " + err.Error() + ". Mend the table on the server (CHECK TABLE says what it is), then reload it with `rillmark source reload`"
 	}
 	return ""
 }
 
-// giveUp ends a load that cannot go on while others can; the lock is held.
-func (r *run) giveUp(j *job, why string) {
-	t := j.table
-	if t.load != j.load {
-		return
-	}
-	t.load = nil
-	t.state.State, t.state.Note = engine.StateNotLoaded, why
-	if j.at.apart() {
-		t.state.State, t.state.Note = j.at.Then, j.at.ThenNote
-	}
-	r.sink.Table(t.progressState())
-	r.sink.Touch()
-	r.sink.Report(engine.Report{Level: "error", Event: "load-failed", Message: t.state.Table + ": " + why})
-	r.tellLoads(true)
-	r.wakeLoaders()
-}
+// damaged are the server's errors of a table whose file is damaged, or not there.
+var damaged = map[uint16]bool{1016: true, 1017: true, 1030: true, 1033: true, 1034: true, 1194: true, 1195: true, 1296: true, 1712: true, 1812: true, 1814: true, 1815: true, 1877: true, 1932: true}
 
-// tellLoads puts what is being loaded on the status page; the lock is held.
-func (r *run) tellLoads(now bool) {
-	if !now && time.Since(r.loads.told) < 200*time.Millisecond {
-		return
-	}
-	r.loads.told = time.Now()
-	var names []string
-	for _, t := range r.tables {
-		if t.load != nil && t.load.progress.Began {
-			names = append(names, t.state.Table)
-		}
-	}
-	sort.Strings(names)
-	doing := "following"
-	switch {
-	case len(names) > 3:
-		doing = fmt.Sprintf("following, and loading %d tables", len(names))
-	case len(names) > 0:
-		doing = "following, and loading " + strings.Join(names, ", ")
-	}
-	r.sink.Report(engine.Report{Doing: doing})
-}
-
-// do reads one chunk and puts it into the journal.
-func (l *loader) do(ctx context.Context, j *job) error {
+// read reads one chunk and puts it into the journal.
+func (l *loader) read(ctx context.Context, j *job) error {
 	if err := l.layoutOf(ctx, j); err != nil {
 		return err
 	}
@@ -285,7 +180,7 @@ func (l *loader) do(ctx context.Context, j *job) error {
 	}
 	l.arena, l.images = nil, nil
 	l.writer.Fresh()
-	c, err := l.read(ctx, j, j.limit, nil)
+	c, err := l.rows(ctx, j, j.limit, nil)
 	if err != nil {
 		return err
 	}
@@ -387,16 +282,9 @@ func (r *run) loadBegins(j *job) {
 	if t.state.Schema == nil {
 		r.adopt(t, j.layout, j.listed.Filled)
 	}
-	p := &t.load.progress
-	if p.Kind == load.Full {
-		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place, For: p.For.ID})
-	}
-	p.Began, p.After = true, nil
+	t.load.progress.After = nil
 	t.listed = j.listed
-	t.state.State, t.state.Note, t.state.RowsDone, t.state.RowsEstimate = engine.StateLoading, p.what(), 0, j.listed.Rows
-	r.sink.Table(t.progressState())
-	r.sink.Report(engine.Report{Level: "info", Event: "load-began", Message: strings.TrimSpace(fmt.Sprintf("loading %s %s", t.state.Table, p.what())) + fmt.Sprintf(", about %d rows", j.listed.Rows)})
-	r.tellLoads(false)
+	r.states.LoadBegan(t, r.tx.place, "", j.listed.Rows)
 }
 
 // longUnsure is after how many snapshots of which nothing is known it is said that the load
@@ -416,18 +304,13 @@ func (l *loader) noteWait(j *job, known bool) {
 	}
 }
 
-// what says which part of a table a load reads; empty for all of it.
-func (p *progress) what() string {
-	return load.Ask{Where: p.Where, For: p.For}.What()
-}
-
 // deliver puts a chunk into the journal. The lock is held, a unit is open.
 func (l *loader) deliver(j *job, s *snapshot, c *chunk) error {
 	r, t := l.run, j.table
 	if !j.current() || !t.load.progress.Began {
 		return errAgain
 	}
-	low, known := r.loads.past.low(s, j.load.sound)
+	low, known := r.past.low(s, j.load.sound)
 	l.noteWait(j, known)
 	if !known || low.Before(j.load.floor) {
 		return errAgain // what lies before it was not kept: the next snapshot is later
@@ -441,7 +324,7 @@ func (l *loader) deliver(j *job, s *snapshot, c *chunk) error {
 		return errAgain // the new version has changed rows that were read before
 	}
 	t.listed = c.listed
-	for _, row := range layOver(c.rows, c.layout.Schema, changes) {
+	for _, row := range load.LayOver(c.rows, c.layout.Schema, changes, (*overlaid).change) {
 		r.addExisting(t, c, row)
 	}
 	j.load.sound = low
@@ -454,8 +337,7 @@ func (l *loader) deliver(j *job, s *snapshot, c *chunk) error {
 	if c.end {
 		r.loadEnds(t)
 	}
-	r.sink.Table(t.progressState())
-	r.tellLoads(false)
+	r.sink.Table(t.Record())
 	return nil
 }
 
@@ -474,86 +356,6 @@ func (r *run) addExisting(t *table, c *chunk, row []change.Value) {
 // loadEnds ends a load of which everything is in the journal; the lock is held, a unit is
 // open.
 func (r *run) loadEnds(t *table) {
-	p := t.load.progress
-	event := change.Row{Operation: change.Loaded, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place, For: p.For.ID}
-	refused := t.load.refused
-	t.load = nil
-	t.state.State, t.state.Note = engine.StateFollowing, ""
-	if p.Kind == load.Full {
-		t.state.RowsEstimate = t.state.RowsDone
-	} else {
-		event.Body, _ = json.Marshal(map[string]string{"part": p.what()}) // it is text
-	}
-	if p.apart() {
-		t.state.State, t.state.Note = p.Then, p.ThenNote
-	} else {
-		t.keyNote()
-	}
-	if refused > 0 && t.state.State == engine.StateFollowing {
-		t.state.State, t.state.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", refused)
-	}
-	r.sink.Add(&event)
-	r.sink.Report(engine.Report{Level: "info", Event: "load-done", Message: fmt.Sprintf("%s: %d rows loaded", t.state.Table, t.state.RowsDone)})
-	r.tellLoads(true)
-	r.wakeLoaders()
-}
-
-// keepReloading takes requests to read tables anew.
-func (r *run) keepReloading(ctx context.Context, reloads <-chan engine.Reload) error {
-	for {
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case one := <-reloads:
-			err := r.sink.Locked(func() error {
-				if err := r.reload(one.Table, one.Ask); err != nil {
-					return err
-				}
-				return r.sink.StoreWhole(ctx)
-			})
-			one.Done <- err
-			if err != nil && !errors.Is(err, engine.ErrCannotLoad) {
-				return err
-			}
-		}
-	}
-}
-
-// reload begins a load of a table that is followed; the lock is held.
-func (r *run) reload(name string, ask load.Ask) error {
-	t := r.tables[name]
-	if ask.Drop {
-		return r.drop(t, ask.For)
-	}
-	if t == nil || t.rule == nil || engine.Away(t.state.State) || (ask != load.Ask{}) && t.load != nil {
-		return engine.ErrCannotLoad
-	}
-	t.load = &tableLoad{}
-	if (ask != load.Ask{}) {
-		t.load.progress = progress{Where: ask.Where, For: ask.For, Then: t.state.State, ThenNote: t.state.Note}
-	}
-	if ask.Where != "" {
-		t.load.progress.Kind = load.Part
-	}
-	t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, "", 0
-	r.sink.Table(t.progressState())
-	r.sink.Touch()
-	r.wakeLoaders()
-	return nil
-}
-
-// drop ends the load of a table for an outlet that is no more; the lock is held. A chunk that is
-// being read comes to nothing.
-func (r *run) drop(t *table, whose load.Audience) error {
-	if t == nil || t.load == nil || whose.ID == 0 || t.load.progress.For.ID != whose.ID {
-		return engine.ErrCannotLoad
-	}
-	p := t.load.progress
-	t.load = nil
-	t.state.State, t.state.Note = p.Then, p.ThenNote
-	r.sink.Table(t.progressState())
-	r.sink.Touch()
-	r.sink.Report(engine.Report{Level: "info", Event: "load-dropped", Message: t.state.Table + ": the outlet " + whose.Name + ", for which it was loaded, is no more"})
-	r.wakeLoaders()
-	return nil
+	r.states.LoadEnded(t, r.tx.place, t.load.refused)
+	t.keyNote()
 }

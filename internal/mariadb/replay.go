@@ -139,7 +139,7 @@ func (r *run) complete(ctx context.Context, s *stream.Stream) error {
 		switch {
 		case was != nil:
 			r.at.end(*was, !g.rolled)
-			r.loads.past.committed(xaCommit{xid: g.head.XID, at: r.tx.end, prepared: was.place})
+			r.past.committed(xaCommit{xid: g.head.XID, at: r.tx.end, prepared: was.place})
 			return nil
 		case before != nil && g.rolled:
 			r.at.end(before.prepared, false)

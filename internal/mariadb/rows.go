@@ -303,18 +303,7 @@ func (r *run) refused(table, key string) {
 	if t == nil {
 		return
 	}
-	note := fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", key)
-	switch {
-	case t.load != nil && t.load.progress.apart(): // the state is what the table had before, again
-		if p := &t.load.progress; p.Then == engine.StateFollowing {
-			p.Then, p.ThenNote = engine.StateStale, note
-		}
-	case t.load != nil, t.state.State != engine.StateFollowing:
-		return
-	default:
-		t.state.State, t.state.Note = engine.StateStale, note
-	}
-	r.sink.Table(t.progressState())
+	r.states.LeftOut(t, key)
 }
 
 // observe hands a changed row to the load of its table.

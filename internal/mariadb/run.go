@@ -4,15 +4,14 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"strconv"
 	"sync"
 	"time"
 
-	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/rules"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
@@ -59,8 +58,11 @@ type run struct {
 	writer   rows.Writer
 	tx       transaction
 	waits    []*wait
-	loads    loads
-	garbled  garbled
+	// states keeps what the tables are; past is what is remembered of the log while they are
+	// loaded.
+	states  *states.Keeper
+	past    history
+	garbled garbled
 	// whole is closed once the transaction is complete that the last run cut: nothing else may
 	// come into the journal before.
 	whole chan struct{}
@@ -106,8 +108,21 @@ func newNonce() string {
 func newRun(c *session.Config, sink engine.Sink) *run {
 	r := &run{config: c, sink: sink, tables: make(map[string]*table), bindings: make(map[uint64]*binding)}
 	r.writer = rows.Writer{Sink: sink, Largest: c.LargestValue, Observe: r.observe, Refused: r.refused}
-	r.loads.more = make(chan struct{})
+	r.states = &states.Keeper{Sink: sink, Loads: c.Load, LoadOnly: c.LoadOnly, All: r.all}
 	return r
+}
+
+func (r *run) all(yield func(states.Table) bool) {
+	for _, t := range r.tables {
+		if !yield(t) {
+			return
+		}
+	}
+}
+
+func (r *run) find(name string) (states.Table, bool) {
+	t, found := r.tables[name]
+	return t, found
 }
 
 // Run implements [engine.Engine].
@@ -140,14 +155,8 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	if err := r.refresh(ctx, r.reader, true); err != nil {
 		return err
 	}
-	for name, state := range start.Tables {
-		if state.Reload == nil {
-			continue
-		}
-		err := sink.Locked(func() error { return r.reload(name, load.Ask{Where: *state.Reload}) })
-		if err != nil && !errors.Is(err, engine.ErrCannotLoad) {
-			return err
-		}
+	if err := r.states.Resume(start.Tables, r.find); err != nil {
+		return err
 	}
 	s, err := r.open(ctx)
 	if err != nil {
@@ -168,7 +177,7 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	group.Go(func() error { return r.read(ctx, s) })
 	group.Go(func() error { return r.keepRefreshing(ctx) })
 	group.Go(func() error { return r.keepLoading(ctx) })
-	group.Go(func() error { return r.keepReloading(ctx, start.Reloads) })
+	group.Go(func() error { return r.states.KeepReloading(ctx, start.Reloads, r.find) })
 	if start.Once && !c.LoadOnly {
 		group.Go(func() error { return r.catchUp(ctx) })
 	}
@@ -397,8 +406,8 @@ func (r *run) await(ctx context.Context, until stream.Place) error {
 // committed before is in the journal.
 func (r *run) catchUp(ctx context.Context) error {
 	for loaded := false; !loaded; {
-		var more chan struct{}
-		r.under(func() { loaded, more = r.allLoaded(), r.loads.more })
+		var more <-chan struct{}
+		r.under(func() { loaded, more = r.states.AllLoaded(), r.states.More() })
 		if loaded {
 			break
 		}

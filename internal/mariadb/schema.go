@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"rillmark/internal/capture/rows"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
@@ -199,9 +200,9 @@ func (r *run) created(ctx context.Context, e statement.Effect, text string) ([]s
 			t.state.Schema = nil // of a new table nothing is rewritten
 			r.adopt(t, l, filled)
 		}
-		r.sink.Table(t.progressState())
+		r.sink.Table(t.Record())
 		r.sink.Report(engine.Report{Level: "info", Event: "table-" + t.state.State, Message: t.state.Table + ": created"})
-		r.wakeLoaders()
+		r.states.Wake()
 	}}}, nil
 }
 
@@ -309,8 +310,6 @@ func (r *run) truncated(ctx context.Context, t *table) (step, error) {
 	}}, nil
 }
 
-const goneNote = "dropped or renamed in the source"
-
 // goes puts on record that a table is dropped or renamed; a unit is open.
 func (r *run) goes(t *table, text string) {
 	if t.state.Schema != nil {
@@ -318,9 +317,9 @@ func (r *run) goes(t *table, text string) {
 		r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place, Body: body.Encode()})
 	}
 	r.disturbed(t)
-	t.state.State, t.state.Note, t.load, t.listed = engine.StateGone, goneNote, nil, nil
-	r.sink.Table(t.progressState())
-	r.wakeLoaders()
+	t.listed = nil
+	r.states.LeaveOut(t, engine.StateGone, states.NoteGone)
+	r.states.Wake()
 }
 
 // adopt makes a version the table's current one, with its schema event before its first
@@ -338,9 +337,9 @@ func (r *run) adopt(t *table, l *rows.Layout, filled []bool) {
 	t.state.Schema, t.statement, t.renamed = l.Schema, "", nil
 	switch {
 	case old != nil && len(old.Key()) == 0 && len(l.Schema.Key()) > 0 && r.config.Load:
-		r.reread(t, "it has been given a key, which the events of its rows do not have", true)
+		r.states.Reread(t, "it has been given a key, which the events of its rows do not have", true)
 	case rewrites:
-		r.rewritten(t, "a schema change filled or changed rows without an event")
+		r.states.Rewritten(t, states.NoteRewritten)
 	}
-	r.sink.Table(t.progressState())
+	r.sink.Table(t.Record())
 }

@@ -5,16 +5,11 @@ import (
 	"slices"
 	"time"
 
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/catalogue"
 	"rillmark/internal/mariadb/statement"
-)
-
-const (
-	ruleChanged  = "the table's rule has changed, and events before that follow the old one"
-	reloadByHand = ": reload the table with `rillmark source reload`"
-	noKeyNote    = "no key: consumers cannot tell two equal rows apart"
 )
 
 func (r *run) newTable(name string, of statement.Table) *table {
@@ -38,17 +33,10 @@ func (r *run) restore(name string, state *engine.TableState) {
 
 // appears is for a table that is taken up with the rows that it has.
 func (r *run) appears(t *table) {
-	t.state.Note, t.state.Rule, t.state.RowsDone = "", t.rule.Digest(), 0
-	if r.config.Load {
-		t.state.State, t.load = engine.StateToLoad, &tableLoad{}
-		r.wakeLoaders()
-	} else {
-		t.state.State, t.load = engine.StateFollowing, nil
-		t.keyNote()
-	}
-	r.sink.Table(t.progressState())
-	r.sink.Touch()
-	r.sink.Report(engine.Report{Level: "info", Event: "table-" + t.state.State, Message: t.state.Table})
+	t.state.Rule = t.rule.Digest()
+	r.states.TakeUp(t)
+	t.keyNote()
+	r.sink.Table(t.Record())
 }
 
 // keyNote says of a table that is followed whether it has a key.
@@ -58,45 +46,8 @@ func (t *table) keyNote() {
 	}
 	t.state.Note = ""
 	if len(t.listed.Key()) == 0 && len(t.rule.Key) == 0 {
-		t.state.Note = noKeyNote
+		t.state.Note = states.NoteKeyless
 	}
-}
-
-// rewritten is for a table whose rows have changed without an event: it is loaded anew, or
-// shown as stale, as its rule says; a load that is under way begins again. The lock is held.
-func (r *run) rewritten(t *table, why string) {
-	r.reread(t, why, t.rule.ReloadRewritten && r.config.Load)
-}
-
-// reread is for a table whose rows consumers do not have as they are now: reload says
-// whether all of them are loaded, or the table is shown as stale. The lock is held.
-func (r *run) reread(t *table, why string, reload bool) {
-	if t.load != nil {
-		if p := &t.load.progress; p.apart() && reload {
-			*p = progress{Restarts: p.Restarts} // of all rows
-		} else if p.apart() {
-			p.Then, p.ThenNote = engine.StateStale, why+reloadByHand
-		}
-		t.load.restart()
-		r.sink.Table(t.progressState())
-		r.sink.Touch()
-		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.state.Table + ": " + why + ": the load begins anew"})
-		r.wakeLoaders()
-		return
-	}
-	if !slices.Contains([]string{engine.StateFollowing, engine.StateStale, engine.StateNotLoaded}, t.state.State) {
-		return
-	}
-	if reload {
-		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
-		t.load = &tableLoad{}
-		r.wakeLoaders()
-	} else {
-		t.state.State, t.state.Note = engine.StateStale, why+reloadByHand
-	}
-	r.sink.Table(t.progressState())
-	r.sink.Touch()
-	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.state.State, Message: t.state.Table + ": " + why})
 }
 
 // void says at a place that a table's earlier rows no longer hold, and has it read again. A
@@ -106,22 +57,14 @@ func (r *run) void(t *table, why string) {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place})
 	}
 	r.disturbed(t)
-	if r.config.Load {
-		t.load = &tableLoad{}
-		t.state.State, t.state.Note, t.state.RowsDone = engine.StateToLoad, why, 0
-		r.wakeLoaders()
-	} else {
-		t.state.State, t.state.Note = engine.StateStale, why
-	}
-	r.sink.Table(t.progressState())
-	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.state.State, Message: t.state.Table + ": " + why})
+	r.states.BeginAnew(t, why)
 }
 
 // doubt is for tables whose rows may have changed without an event; nil for all.
 func (r *run) doubt(why string, of []*table) {
 	for _, t := range r.tables {
 		if t.rule != nil && !engine.Away(t.state.State) && (of == nil || slices.Contains(of, t)) {
-			r.rewritten(t, why)
+			r.states.Rewritten(t, why)
 		}
 	}
 }
@@ -192,12 +135,10 @@ func (r *run) refresh(ctx context.Context, reader *catalogue.Reader, first bool)
 		for name, t := range r.tables {
 			leftOut := r.rule(name) == nil
 			if leftOut && !engine.Away(t.state.State) {
-				t.state.State, t.state.Note, t.load = engine.StateLeftOut, "no rule chooses it any more", nil
-				r.sink.Table(t.progressState())
-				r.sink.Touch()
+				r.states.LeaveOut(t, engine.StateLeftOut, states.NoteLeftOut)
 			}
 		}
-		r.wakeLoaders()
+		r.states.Wake()
 	})
 	return r.cascades(ctx, reader)
 }
@@ -230,8 +171,8 @@ func (r *run) seen(name string, listed *catalogue.Table, first bool) {
 	case t.state.Rule != rule.Digest():
 		t.state.Rule = rule.Digest()
 		t.version++
-		r.rewritten(t, ruleChanged)
-		r.sink.Table(t.progressState())
+		r.states.Rewritten(t, states.NoteRuleChanged)
+		r.sink.Table(t.Record())
 	}
 	if listed.Rows != t.state.RowsEstimate && listed.Rows > 0 && t.load == nil {
 		t.state.RowsEstimate = listed.Rows

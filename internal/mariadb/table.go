@@ -3,8 +3,10 @@ package mariadb
 import (
 	"encoding/json"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/rules"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/catalogue"
@@ -25,8 +27,13 @@ type table struct {
 	version int
 }
 
-// progressState is the table's state with its load's progress.
-func (t *table) progressState() engine.TableState {
+var _ states.Table = (*table)(nil)
+
+// Status implements [states.Table].
+func (t *table) Status() *engine.TableState { return &t.state }
+
+// Record implements [states.Table].
+func (t *table) Record() engine.TableState {
 	t.state.Progress = nil
 	if t.load != nil {
 		encoded, err := json.Marshal(t.load.progress)
@@ -37,6 +44,26 @@ func (t *table) progressState() engine.TableState {
 	}
 	return t.state
 }
+
+// Rule implements [states.Table].
+func (t *table) Rule() *rules.Table { return t.rule }
+
+// Task implements [states.Table].
+func (t *table) Task() *load.Task {
+	if t.load == nil {
+		return nil
+	}
+	return &t.load.progress.Task
+}
+
+// Load implements [states.Table].
+func (t *table) StartLoad(task load.Task) { t.load = &tableLoad{progress: progress{Task: task}} }
+
+// Restart implements [states.Table].
+func (t *table) RestartLoad() { t.load.restart() }
+
+// Unload implements [states.Table].
+func (t *table) EndLoad() { t.load = nil }
 
 // binding is a table map, and what its rows become.
 type binding struct {

@@ -59,7 +59,7 @@ func (l *loader) standStill(ctx context.Context, j *job, s *snapshot) error {
 	r.writing.Lock()
 	clean := false
 	r.under(func() {
-		low, known := r.loads.past.low(s, j.load.sound)
+		low, known := r.past.low(s, j.load.sound)
 		l.noteWait(j, known)
 		changes, _ := j.load.between(low)
 		clean = known && !low.Before(j.load.floor) && len(changes) == 0 && j.current()
@@ -94,7 +94,7 @@ func (l *loader) putWhole(j *job, c *chunk, first, last bool) error {
 		if last {
 			r.loadEnds(j.table)
 		}
-		r.sink.Table(j.table.progressState())
+		r.sink.Table(j.table.Record())
 		return nil
 	})
 }
@@ -103,7 +103,7 @@ func (l *loader) putWhole(j *job, c *chunk, first, last bool) error {
 func (l *loader) readWhole(ctx context.Context, j *job, each func(c *chunk, last bool) error) error {
 	l.arena, l.images = nil, nil
 	l.writer.Fresh()
-	c, err := l.read(ctx, j, 0, func(c *chunk) error { return each(c, false) })
+	c, err := l.rows(ctx, j, 0, func(c *chunk) error { return each(c, false) })
 	if err != nil {
 		return err
 	}

@@ -35,9 +35,9 @@ func (r *run) place(ctx context.Context, conn *pgx.Conn, seen func() error) erro
 // committed before is in the journal.
 func (r *run) catchUp(ctx context.Context) error {
 	for loaded := false; !loaded; {
-		var more chan struct{}
+		var more <-chan struct{}
 		r.under(func() {
-			loaded, more = r.loads.AllLoaded(), r.loads.MoreLoads
+			loaded, more = r.loads.AllLoaded(), r.loads.More()
 		})
 		if loaded {
 			break

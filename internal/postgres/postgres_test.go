@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/change"
 	"rillmark/internal/postgres/catalogue"
@@ -74,14 +75,17 @@ func TestAChunkIsLaidOver(t *testing.T) {
 	key := func(id string) string { return change.RowKey([]change.Value{change.Of(id)}) }
 	seen := chunk.Snapshot{Xmin: 10, Xmax: 20, Running: []uint64{12}}
 	read := &chunk.Rows{Layout: &catalogue.Layout{Layout: &rows.Layout{Schema: schema}}, Seen: seen, Rows: [][]change.Value{row("1", "a", "A"), row("2", "b", "B"), row("3", "c", "C"), row("4", "d", "D")}}
+	of := func(xid uint32, was, is string, after []change.Value) loads.Overlaid {
+		return loads.Overlaid{Change: load.Change{Was: was, Is: is, After: after}, Xid: xid}
+	}
 	got := loads.LayOver(read, []loads.Overlaid{
-		{Xid: 11, Operation: change.Delete, Key: key("1")}, // seen: the chunk has it already
-		{Xid: 12, Operation: change.Update, Key: key("2"), After: row("2", "later", "omitted")},
-		{Xid: 25, Operation: change.Delete, Key: key("3")},
-		{Xid: 26, Operation: change.Insert, Key: key("3"), After: row("3", "again", "again")}, // its own event is all there is to it
-		{Xid: 25, Operation: change.Update, Rekeyed: true, Key: key("4"), NewKey: key("40"), After: row("40", "d", "omitted")},
-		{Xid: 26, Operation: change.Update, Key: key("40"), After: row("40", "moved", "omitted")},
-		{Xid: 26, Operation: change.Update, Key: key("99"), After: row("99", "elsewhere", "x")},
+		of(11, key("1"), "", nil), // seen: the chunk has it already
+		of(12, key("2"), key("2"), row("2", "later", "omitted")),
+		of(25, key("3"), "", nil),
+		of(26, "", key("3"), row("3", "again", "again")), // its own event is all there is to it
+		of(25, key("4"), key("40"), row("40", "d", "omitted")),
+		of(26, key("40"), key("40"), row("40", "moved", "omitted")),
+		of(26, key("99"), key("99"), row("99", "elsewhere", "x")),
 	})
 	require.Equal(t, [][]change.Value{row("1", "a", "A"), row("2", "later", "B"), row("40", "moved", "D")}, got)
 }
@@ -100,7 +104,7 @@ func TestKeysAreReadAgainUntilTheirRowsAreThere(t *testing.T) {
 		}
 		return l.ReadAgain(from, tuple(was), tuple(now), []change.Value{change.Of(now), {}})
 	}
-	l := &loads.TableLoad{Progress: loads.Progress{Began: true, By: loads.ByRange, Pieces: []chunk.Piece{{}}}}
+	l := &loads.TableLoad{Progress: loads.Progress{Task: load.Task{Began: true}, By: loads.ByRange, Pieces: []chunk.Piece{{}}}}
 	require.True(t, ask(l, "", "a"))
 	require.False(t, ask(l, "", "a"), "it waits already")
 	require.True(t, ask(l, "x", "b"), "while there are pieces, any row may be missing")

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"rillmark/internal/capture/load"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/loads"
@@ -30,18 +31,18 @@ func (r *run) askRefetch(rel *relation, place session.LSN, raw []pgoutput.TupleC
 		return // a load that reads every row comes after this one
 	case under.Progress.Kind != load.Refetch && under.Progress.Apart():
 		// It reads rows of its own choice, or for one outlet.
-		under.Progress.Then, under.Progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
-		r.sink.Table(t.ProgressState())
+		under.Progress.Then, under.Progress.ThenNote = engine.StateStale, refetchFailed+states.ReloadByHand
+		r.sink.Table(t.Record())
 		return
 	case under.Progress.Kind == load.Refetch && len(under.Progress.Keys) >= loads.MaxRefetch:
 		t.Load = nil
-		s.State, s.Note = engine.StateStale, refetchFailed+reloadByHand
-		r.sink.Table(t.ProgressState())
+		s.State, s.Note = engine.StateStale, refetchFailed+states.ReloadByHand
+		r.sink.Table(t.Record())
 		return
 	}
 	t.Load.Ask(rel.layout, raw, after)
-	r.sink.Table(t.ProgressState())
-	r.loads.WakeLoaders()
+	r.sink.Table(t.Record())
+	r.loads.Wake()
 }
 
 const refetchFailed = "rows have entered the filter of which the log left values out, and they could not be read"

@@ -7,8 +7,8 @@ import (
 	"fmt"
 	"slices"
 
-	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rules"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/expression"
@@ -152,13 +152,13 @@ func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
 	t.Doubt = ""
 	switch {
 	case void:
-		r.beginAnew(t, why)
+		r.loads.BeginAnew(t, why)
 	case rewrites:
-		r.rewritten(t, "a schema change filled or changed rows without an event")
+		r.loads.Rewritten(t, states.NoteRewritten)
 	case same && recorded && !redefined:
 		return
 	}
-	r.sink.Table(t.ProgressState())
+	r.sink.Table(t.Record())
 }
 
 // lost reports whether a column of the old version is there no more under its name:
@@ -176,23 +176,7 @@ func (r *run) void(t *tables.Table, why string, place session.LSN) {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place)})
 	}
 	t.Doubt = ""
-	r.beginAnew(t, why)
-}
-
-// beginAnew has a table whose rows have been declared void read again, or shown as
-// stale where nothing is loaded.
-func (r *run) beginAnew(t *tables.Table, why string) {
-	if r.config.Load {
-		r.loads.WantFull(t)
-		t.Load.Ready = true
-		t.State.State, t.State.Note, t.State.RowsDone = engine.StateToLoad, why, 0
-		r.loads.WakeLoaders()
-	} else {
-		t.State.State, t.State.Note = engine.StateStale, why
-	}
-	r.sink.Table(t.ProgressState())
-	r.sink.Touch()
-	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.State.State, Message: t.State.Table + ": " + why})
+	r.loads.BeginAnew(t, why)
 }
 
 // convert fills image with the captured columns of a tuple. where says what a
@@ -266,18 +250,7 @@ func (r *run) refused(table, key string) {
 	if t == nil {
 		return
 	}
-	note := fmt.Sprintf("a value larger than largest_value was left out of %s: raise it, or leave the column out by a rule, and reload the table", key)
-	switch {
-	case t.Load != nil && t.Load.Progress.Apart() && t.Load.Progress.Kind != load.Refetch: // the state is what the table had before, again
-		if p := &t.Load.Progress; p.Then == engine.StateFollowing {
-			p.Then, p.ThenNote = engine.StateStale, note
-		}
-	case t.Load != nil, t.State.State != engine.StateFollowing:
-		return
-	default:
-		t.State.State, t.State.Note = engine.StateStale, note
-	}
-	r.sink.Table(t.ProgressState())
+	r.loads.LeftOut(t, key)
 }
 
 // admits asks the filter about the row of a tuple; of a key tuple only the
@@ -362,7 +335,7 @@ func (r *run) update(rel *relation, m *pgoutput.Update, place session.LSN) (err 
 			was = nil
 		}
 		if load := rel.table.Load; load != nil && (r.rekeyed || load.MovesRows()) && load.ReadAgain(rel.layout, was, m.New, after) {
-			r.sink.Table(rel.table.ProgressState())
+			r.sink.Table(rel.table.Record())
 		}
 	}
 	return nil

@@ -10,7 +10,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
@@ -150,7 +149,7 @@ func (r *run) hosts(t *tables.Table, oid uint32, own string) {
 	}
 	t.ID.Guests[oid] = own
 	r.own(t)
-	r.sink.Table(t.ProgressState())
+	r.sink.Table(t.Record())
 }
 
 // consistsOf sets which of the source's tables hold a captured table's rows.
@@ -218,14 +217,8 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	if err := r.publish(ctx, r.control, true); err != nil {
 		return err
 	}
-	for name, state := range start.Tables {
-		if state.Reload == nil {
-			continue
-		}
-		err := sink.Locked(func() error { return r.loads.Reload(name, load.Ask{Where: *state.Reload}) })
-		if err != nil && !errors.Is(err, engine.ErrCannotLoad) {
-			return err
-		}
+	if err := r.loads.Resume(start.Tables, r.loads.Find); err != nil {
+		return err
 	}
 	if err := stream.Release(ctx, r.control, c.SlotName(), start.Former); err != nil {
 		return c.Explain(err)
@@ -252,7 +245,7 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	group.Go(func() error { return r.keepHeartbeat(ctx) })
 	group.Go(func() error { return r.loads.KeepLoading(ctx) })
 	group.Go(func() error { return r.keepPublishing(ctx) })
-	group.Go(func() error { return r.loads.KeepReloading(ctx, start.Reloads) })
+	group.Go(func() error { return r.loads.KeepReloading(ctx, start.Reloads, r.loads.Find) })
 	if start.Once && !c.LoadOnly {
 		group.Go(func() error { return r.catchUp(ctx) })
 	}

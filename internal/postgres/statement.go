@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/catalogue"
@@ -183,7 +184,7 @@ func (r *run) stated(ctx context.Context, t *tables.Table, oid uint32, columns [
 			}
 		}
 		t.ID.Latest = columns
-		r.sink.Table(t.ProgressState())
+		r.sink.Table(t.Record())
 	}}, nil
 }
 
@@ -212,14 +213,11 @@ func (r *run) leaves(t *tables.Table, statement string, place session.LSN) {
 	switch {
 	case engine.Away(t.State.State):
 	case t.State.Schema == nil:
-		t.State.State, t.State.Note, t.Load = engine.StateGone, goneNote, nil
-		r.sink.Table(t.ProgressState())
+		r.loads.LeaveOut(t, engine.StateGone, states.NoteGone)
 	default:
 		r.goes(t, statement, place)
 	}
 }
-
-const goneNote = "dropped or renamed in the source"
 
 // repartitioned takes a table's partitions as they are at a place, and those of its
 // guests that stay: rows that went with one are void there, rows that came with another
@@ -268,7 +266,7 @@ func (r *run) repartitioned(t *tables.Table, now, guests map[uint32]string, plac
 	for _, name := range come {
 		r.readPartition(t, name)
 	}
-	r.sink.Table(t.ProgressState())
+	r.sink.Table(t.Record())
 	r.sink.Touch()
 }
 
@@ -279,9 +277,8 @@ func (r *run) goes(t *tables.Table, statement string, place session.LSN) {
 	}
 	body := change.SchemaChange{Previous: t.State.Schema, Statement: statement}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), Body: body.Encode()})
-	t.State.State, t.State.Note, t.Load = engine.StateGone, goneNote, nil
 	t.Told = r.looks
-	r.sink.Table(t.ProgressState())
+	r.loads.LeaveOut(t, engine.StateGone, states.NoteGone)
 }
 
 // followCatalogue puts on record, at a mark, what was found by looking at the source

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"rillmark/internal/capture/load"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/loads"
@@ -78,7 +79,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
 					return err
 				}
-				r.rewritten(t, ruleChanged)
+				r.loads.Rewritten(t, states.NoteRuleChanged)
 			}
 			r.loads.ReleaseLoad(t)
 			s.Rule = c.Rule.Digest()
@@ -101,7 +102,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
 				return err
 			}
-			r.rewritten(t, ruleChanged)
+			r.loads.Rewritten(t, states.NoteRuleChanged)
 		}
 		if s.State == engine.StateFollowing {
 			s.Note = ""
@@ -110,11 +111,11 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			case !c.All((*catalogue.Listed).Updatable):
 				s.Note = noKey + "only inserts and truncates are captured"
 			case len(c.Key()) == 0:
-				s.Note = noKey + "consumers cannot tell two equal rows apart"
+				s.Note = states.NoteKeyless
 			}
 		}
 		if before.State != s.State || before.Note != s.Note || before.Rule != s.Rule || before.Published != s.Published || before.RowsEstimate != s.RowsEstimate {
-			r.sink.Table(t.ProgressState())
+			r.sink.Table(t.Record())
 			r.sink.Touch()
 			if !first && before.State != s.State {
 				r.sink.Report(engine.Report{Level: "info", Event: "table-" + s.State, Message: name + " " + s.Note})
@@ -125,15 +126,14 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		// One that is chosen and not there any more is put on record at a mark.
 		leftOut := r.config.Rules.For(name) == nil
 		if chosen[name] == nil && (first && !r.resumed || leftOut) && !engine.Away(t.State.State) && t.State.State != engine.StateNew {
-			t.State.State, t.State.Note, t.Load = engine.StateGone, goneNote, nil
 			if leftOut {
-				t.State.State, t.State.Note = engine.StateLeftOut, "no rule chooses it any more"
+				r.loads.LeaveOut(t, engine.StateLeftOut, states.NoteLeftOut)
+			} else {
+				r.loads.LeaveOut(t, engine.StateGone, states.NoteGone)
 			}
-			r.sink.Table(t.ProgressState())
-			r.sink.Touch()
 		}
 	}
-	r.loads.WakeLoaders()
+	r.loads.Wake()
 	return nil
 }
 
@@ -173,7 +173,7 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *tables.Table, p
 	}
 	const why = "its place in the publication is another one than on record (it was taken out and put back, the publication was changed, or Rillmark was stopped while it changed that itself), and what changed in between may be in no event"
 	if !r.config.Load {
-		r.rewritten(t, why)
+		r.loads.Rewritten(t, why)
 		return nil
 	}
 	r.loads.WantFull(t)
@@ -198,50 +198,13 @@ func (r *run) readPartition(t *tables.Table, name string) {
 	case r.config.Load:
 		unread := t.Load != nil
 		r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: s.Table + ": the rows of its new partition " + name + " are read"})
-		t.Load = &loads.TableLoad{Ready: true, Progress: loads.Progress{Kind: load.Part, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}
+		t.Load = &loads.TableLoad{Ready: true, Progress: loads.Progress{Task: load.Task{Kind: load.Part, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}}
 		if unread {
-			t.Load.Progress.Then, t.Load.Progress.ThenNote = engine.StateStale, refetchFailed+reloadByHand
+			t.Load.Progress.Then, t.Load.Progress.ThenNote = engine.StateStale, refetchFailed+states.ReloadByHand
 		}
 		s.State = engine.StateLoading
 	}
-	r.loads.WakeLoaders()
-}
-
-const (
-	ruleChanged  = "the table's rule has changed, and events before that follow the old one"
-	reloadByHand = ": reload the table with `rillmark source reload`"
-)
-
-// rewritten is for a table whose rows have changed without an event: it is
-// loaded anew, or shown as stale, as its rule says; a load that is under way
-// begins again. The lock is held.
-func (r *run) rewritten(t *tables.Table, why string) {
-	reload := t.Rule() != nil && t.Rule().ReloadRewritten && r.config.Load
-	if t.Load != nil && t.Load.Progress.Kind != load.Refetch {
-		if p := &t.Load.Progress; p.Apart() && reload {
-			*p = loads.Progress{Restarts: p.Restarts} // of all rows
-		} else if p.Apart() {
-			p.Then, p.ThenNote = engine.StateStale, why+reloadByHand
-		}
-		t.Load.Restart()
-		r.sink.Table(t.ProgressState())
-		r.sink.Touch()
-		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.State.Table + ": " + why + ": the load begins anew"})
-		return
-	}
-	if t.State.State != engine.StateFollowing && t.State.State != engine.StateStale && t.State.State != engine.StateNotLoaded {
-		return
-	}
-	if reload {
-		t.State.State, t.State.Note, t.State.RowsDone = engine.StateToLoad, why, 0
-		t.Load = &loads.TableLoad{Ready: true}
-		r.loads.WakeLoaders()
-	} else {
-		t.State.State, t.State.Note = engine.StateStale, why+reloadByHand
-	}
-	r.sink.Table(t.ProgressState())
-	r.sink.Touch()
-	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + t.State.State, Message: t.State.Table + ": " + why})
+	r.loads.Wake()
 }
 
 // noKey begins the note of a table that is followed and not loaded.

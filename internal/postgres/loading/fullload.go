@@ -129,7 +129,7 @@ func (l *loader) readFull(ctx context.Context, j *job, into *chunk.Rows, mark fu
 			}
 			t.Load.Progress.Read = done
 			r.finishIfComplete(j)
-			r.sink.Table(t.ProgressState())
+			r.sink.Table(t.Record())
 			return nil
 		})
 		if err != nil {

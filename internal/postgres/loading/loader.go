@@ -22,6 +22,9 @@ type loader struct {
 	job *job
 	// ahead is the job that follows at the same mark.
 	ahead *job
+	// why is why the table of the last job cannot be loaded; empty where it can, or the run
+	// ends.
+	why string
 }
 
 // turnTo turns to a job.
@@ -42,7 +45,8 @@ func (l *loader) connect(ctx context.Context) error {
 	return err
 }
 
-func (l *loader) hangUp(ctx context.Context) {
+// HangUp implements [states.Session].
+func (l *loader) HangUp(ctx context.Context) {
 	if l.Conn != nil {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
 		defer cancel()
@@ -80,6 +84,8 @@ func (l *loader) skippable(err error) string {
 		return "the table is gone"
 	case "25006":
 		return "the source is a standby, where the marks of a load cannot be written: load from its primary"
+	case "XX001", "XX002", "58030", "58P01":
+		return "its rows cannot be read, and its file may be damaged: " + server.Message + ". Mend the table on the server, then reload it with `rillmark source reload`"
 	case "42703", "42883", "42601", "22P02", "42804":
 		if l.job.at.Where != "" {
 			return fmt.Sprintf("the condition %q cannot be used: %s", l.job.at.Where, server.Message)

@@ -9,15 +9,13 @@ package loading
 import (
 	"context"
 	"encoding/json"
-	"fmt"
+	"maps"
 	"slices"
-	"sort"
-	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"rillmark/internal/capture/load"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
@@ -32,13 +30,11 @@ import (
 // Loading hands the loads of a run out to the sessions that read, and puts what they
 // read into the journal. The sink's lock guards it.
 type Loading struct {
+	*states.Keeper
 	config *session.Config
 	sink   engine.Sink
 	tables map[string]*tables.Table
 	host   host
-
-	toldLoads time.Time     // when the status page learnt what is being loaded
-	MoreLoads chan struct{} // closed and made anew when there is more to load
 }
 
 // host is the run that the loads belong to.
@@ -61,7 +57,14 @@ type host interface {
 }
 
 func NewLoading(c *session.Config, sink engine.Sink, tables map[string]*tables.Table, h host) *Loading {
-	return &Loading{config: c, sink: sink, tables: tables, host: h, MoreLoads: make(chan struct{})}
+	all := func(yield func(states.Table) bool) {
+		for _, t := range tables {
+			if !yield(t) {
+				return
+			}
+		}
+	}
+	return &Loading{Keeper: &states.Keeper{Sink: sink, Loads: c.Load, LoadOnly: c.LoadOnly, All: all}, config: c, sink: sink, tables: tables, host: h}
 }
 
 // under runs f under the sink's lock.
@@ -95,86 +98,53 @@ func (r *Loading) KeepLoading(ctx context.Context) error {
 	for n := range r.config.LoadSessions {
 		group.Go(func() error {
 			l := &loader{in: r, Reader: chunk.Reader{Config: r.config, Report: r.sink.Report}}
-			defer l.hangUp(ctx)
-			return l.work(ctx, n == 0)
+			return states.Work(ctx, r.Keeper, l, n == 0)
 		})
 	}
 	return group.Wait()
 }
 
-// work does one job after the other. The first session also sees to the end of a
-// run that only loads.
-func (l *loader) work(ctx context.Context, first bool) error {
-	r := l.in
-	for {
-		var j *job
-		var more chan struct{}
-		err := r.sink.Locked(func() error {
-			if j, l.ahead = l.ahead, nil; j == nil {
-				j = r.nextJob()
-			}
-			more = r.MoreLoads
-			if j != nil || !first || !r.config.LoadOnly || !r.AllLoaded() {
-				return nil
-			}
-			if err := r.sink.StoreWhole(ctx); err != nil {
-				return err
-			}
-			return engine.ErrComplete
-		})
-		if err != nil {
-			return err
-		}
-		if j == nil {
-			r.under(func() {
-				r.tellLoads(true)
-			})
-			l.hangUp(ctx)
-			select {
-			case <-ctx.Done():
-				return context.Cause(ctx)
-			case <-more:
-			}
-			continue
-		}
-		if err = l.connect(ctx); err == nil {
-			l.turnTo(j)
-			err = j.do(l, ctx, j)
-		}
-		why := l.skippable(err)
-		err = r.sink.Locked(func() error {
-			if j.alone {
-				j.load.Alone = false
-			}
-			if err != nil && why == "" {
-				return err
-			}
-			if why != "" {
-				r.giveUp(j, why)
-			}
-			r.WakeLoaders()
-			return nil
-		})
-		if err != nil {
-			return err
-		}
+// Next implements [states.Session].
+func (l *loader) Next() (*job, bool) {
+	j := l.ahead
+	if l.ahead = nil; j == nil {
+		j = l.in.nextJob()
 	}
+	return j, j != nil
+}
+
+// Do implements [states.Session].
+func (l *loader) Do(ctx context.Context, j *job) error {
+	err := l.connect(ctx)
+	if err == nil {
+		l.turnTo(j)
+		err = j.do(l, ctx, j)
+	}
+	l.why = l.skippable(err)
+	return err
+}
+
+// Done implements [states.Session].
+func (l *loader) Done(j *job, err error) (soon bool, _ error) {
+	if j.alone {
+		j.load.Alone = false
+	}
+	switch {
+	case err != nil && l.why == "":
+		return false, err
+	case l.why != "" && j.table.Load == j.load:
+		l.in.LoadFailed(j.table, &j.at.Task, l.why)
+	}
+	l.in.Wake()
+	return false, nil
 }
 
 // nextJob hands out what is to be done next; the lock is held.
 func (r *Loading) nextJob() *job {
 	var refused map[*tables.Table]bool // those that have nothing to hand out now
 	for {
-		var best *tables.Table
-		for _, t := range r.tables {
-			if t.Load == nil || !t.Load.Ready || t.Captured == nil || t.Load.Alone || refused[t] {
-				continue
-			}
-			if best == nil || t.Rule().Priority > best.Rule().Priority || t.Rule().Priority == best.Rule().Priority && t.State.Table < best.State.Table {
-				best = t
-			}
-		}
-		if best == nil {
+		best, found := states.First(maps.Values(r.tables), func(t *tables.Table) bool { return t.Load.Ready && !t.Load.Alone && !refused[t] })
+		if !found {
 			return nil
 		}
 		if j := nextJob(best.Load, r.config); j != nil {
@@ -219,61 +189,6 @@ func nextJob(load *loads.TableLoad, c *session.Config) *job {
 		}
 	}
 	return nil
-}
-
-func (r *Loading) AllLoaded() bool {
-	for _, t := range r.tables {
-		if t.Load != nil || t.State.State == engine.StateNew {
-			return false
-		}
-	}
-	return true
-}
-
-// giveUp ends a load that cannot go on while others can; the lock is held.
-func (r *Loading) giveUp(j *job, why string) {
-	t := j.table
-	if t.Load != j.load {
-		return
-	}
-	t.Load = nil
-	t.State.State, t.State.Note = engine.StateNotLoaded, why
-	if j.at.Kind == load.Refetch {
-		t.State.State = engine.StateStale
-	} else if j.at.Apart() {
-		t.State.State, t.State.Note = j.at.Then, j.at.ThenNote
-	}
-	r.sink.Table(t.ProgressState())
-	r.sink.Touch()
-	r.sink.Report(engine.Report{Level: "error", Event: "load-failed", Message: t.State.Table + ": " + why})
-	r.tellLoads(false)
-}
-
-// tellLoadsEvery is how often the status page learns what is being loaded, where there
-// are many tables.
-const tellLoadsEvery = 200 * time.Millisecond
-
-// tellLoads puts what is being loaded on the status page, now or soon; the lock is held.
-func (r *Loading) tellLoads(now bool) {
-	if !now && len(r.tables) > 100 && time.Since(r.toldLoads) < tellLoadsEvery {
-		return // the session that finds nothing left to load reports
-	}
-	r.toldLoads = time.Now()
-	var names []string
-	for _, t := range r.tables {
-		if t.Load != nil && t.Load.Progress.Began && t.Load.Progress.Kind != load.Refetch {
-			names = append(names, t.State.Table)
-		}
-	}
-	sort.Strings(names)
-	doing := "following"
-	switch {
-	case len(names) > 3:
-		doing = fmt.Sprintf("following, and loading %d tables", len(names))
-	case len(names) > 0:
-		doing = "following, and loading " + strings.Join(names, ", ")
-	}
-	r.sink.Report(engine.Report{Doing: doing})
 }
 
 // smallPages is up to where a table's rows are one piece.
@@ -341,16 +256,8 @@ func (r *Loading) loadBegins(j *job, now *catalogue.Layout, by string, estimate 
 	if t.State.Schema == nil {
 		r.host.Adopt(t, now, place)
 	}
-	p := &t.Load.Progress
-	if p.Kind == load.Full {
-		r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), For: p.For.ID})
-	}
-	p.Began, p.By, p.From = true, by, place
-	t.State.State, t.State.Note, t.State.RowsDone = engine.StateLoading, p.What(), 0
-	t.State.RowsEstimate = estimate
-	r.sink.Table(t.ProgressState())
-	r.sink.Report(engine.Report{Level: "info", Event: "load-began", Message: fmt.Sprintf("loading %s %s, about %d rows", t.State.Table, strings.TrimSpace(howItWalks[by]+" "+p.What()), t.State.RowsEstimate)})
-	r.tellLoads(false)
+	t.Load.Progress.By, t.Load.Progress.From = by, place
+	r.LoadBegan(t, uint64(place), howItWalks[by], estimate)
 }
 
 var howItWalks = map[string]string{loads.ByRange: "by range", loads.ByKey: "by key", loads.InFull: "in one snapshot, since it has no key"}
@@ -395,7 +302,7 @@ func (l *loader) measure(ctx context.Context, j *job) error {
 		p := &t.Load.Progress
 		p.Sized, p.File, p.Pages, p.Read = true, file, pages, pages == 0
 		r.finishIfComplete(j)
-		r.sink.Table(t.ProgressState())
+		r.sink.Table(t.Record())
 		return nil
 	})
 }
@@ -492,7 +399,7 @@ func (r *Loading) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(
 	if read.File != 0 && read.File != t.Load.Progress.File && t.Load.Progress.By == loads.ByRange {
 		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.State.Table + ": its rows have been moved on disk (VACUUM FULL, CLUSTER, ALTER TABLE or TRUNCATE): the load begins anew"})
 		t.Load.Restart()
-		r.sink.Table(t.ProgressState())
+		r.sink.Table(t.Record())
 		return
 	}
 	for _, other := range w.Layouts {
@@ -511,7 +418,7 @@ func (r *Loading) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(
 	}
 	taken(&t.Load.Progress, read)
 	r.finishIfComplete(j)
-	r.sink.Table(t.ProgressState())
+	r.sink.Table(t.Record())
 }
 
 // addExisting puts a row of a load into the journal; the lock is held, a unit is
@@ -533,32 +440,7 @@ func (r *Loading) addExisting(t *tables.Table, read *chunk.Rows, row []change.Va
 // journal; the lock is held, a unit is open.
 func (r *Loading) finishIfComplete(j *job) {
 	t := j.table
-	p := &t.Load.Progress
-	if !p.Complete() {
-		return
+	if t.Load.Progress.Complete() {
+		r.LoadEnded(t, uint64(r.host.LastRow()), t.Load.Refused)
 	}
-	if p.Kind == load.Refetch {
-		t.Load = nil
-		return
-	}
-	place := r.host.LastRow()
-	t.State.State, t.State.Note = engine.StateFollowing, ""
-	if p.Kind == load.Full {
-		t.State.RowsEstimate = t.State.RowsDone
-	}
-	event := change.Row{Operation: change.Loaded, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), For: p.For.ID}
-	if p.Kind != load.Full {
-		event.Body, _ = json.Marshal(map[string]string{"part": p.What()}) // it is text
-	}
-	r.sink.Add(&event)
-	if p.Apart() {
-		t.State.State, t.State.Note = p.Then, p.ThenNote
-	}
-	if t.Load.Refused > 0 && t.State.State == engine.StateFollowing {
-		t.State.State, t.State.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", t.Load.Refused)
-	}
-	t.Load = nil
-	r.sink.Report(engine.Report{Level: "info", Event: "load-done", Message: fmt.Sprintf("%s: %d rows loaded", t.State.Table, t.State.RowsDone)})
-	r.tellLoads(false)
-	r.WakeLoaders()
 }

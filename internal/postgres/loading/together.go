@@ -77,7 +77,7 @@ func (l *loader) together(ctx context.Context, j *job) (done bool, err error) {
 				one.load.Alone = false
 			}
 		}
-		r.WakeLoaders()
+		r.Wake()
 	})
 	some, err := l.small(ctx, all)
 	if err != nil || len(some) < 2 || !slices.Contains(some, j) {

@@ -5,7 +5,6 @@ package loads
 import (
 	"encoding/json"
 	"slices"
-	"strings"
 
 	"rillmark/internal/capture/load"
 	"rillmark/internal/change"
@@ -36,11 +35,10 @@ const (
 
 // Progress is how far a table's load is; it is stored with the events.
 type Progress struct {
+	load.Task
 	// By is how the load walks; it is decided when it begins.
 	By string `json:"by,omitempty"`
-	// Began is true once the void event stands in the journal, Sized once the
-	// table's pages have been counted, which is after that.
-	Began bool `json:"began"`
+	// Sized is true once the table's pages have been counted, which is after the void event.
 	Sized bool `json:"sized,omitempty"`
 	// Of a load by range: the table's file and its pages when the load began,
 	// the first page that has not been handed out, and the pieces that have been
@@ -52,23 +50,11 @@ type Progress struct {
 	// After is the key of the last row that was read in the order of the key, in
 	// the server's own text.
 	After []string `json:"after,omitempty"`
-	// Keys are those to be read again: of rows that the log left a value out of.
+	// Keys are those to be read again: of rows that the log left a value out of. A refetch
+	// reads nothing else.
 	Keys [][]string `json:"again,omitempty"`
 	// Read is true once all but Keys is in the journal.
 	Read bool `json:"read,omitempty"`
-	// Restarts counts how often the load had to begin anew.
-	Restarts int `json:"restarts,omitempty"`
-	// Kind says which rows are read. Of a part, Where chooses rows in the engine's own
-	// language, or Leaves are the partitions that are read, one after the other. Then and
-	// ThenNote are the table's state after anything but a full load. A refetch reads Keys.
-	Kind     load.Kind `json:"kind,omitempty"`
-	Where    string    `json:"where,omitempty"`
-	Leaves   []string  `json:"leaves,omitempty"`
-	Then     string    `json:"then,omitempty"`
-	ThenNote string    `json:"then_note,omitempty"`
-	// For is the outlet that the load is for alone. For anybody else the table goes on as
-	// it was: its state afterwards is Then, too.
-	For load.Audience `json:"for,omitzero"`
 	// From is where in the log the load began.
 	From session.LSN `json:"from"`
 }
@@ -98,8 +84,6 @@ const (
 	MaxRefetch = 5000
 	// RefetchBatch keys are read again in one piece.
 	RefetchBatch = 200
-	// maxOverlay bounds what a piece holds of the stream between its marks.
-	maxOverlay = 16 << 20
 )
 
 // TableLoad is a table's load as the stream sees it; the sink's lock guards it.
@@ -137,22 +121,12 @@ type Window struct {
 
 // Overlaid is one change between a piece's marks.
 type Overlaid struct {
-	Xid       uint32
-	Operation change.Operation
-	Key       string // of the row before the change
-	NewKey    string // where the key changed
-	Rekeyed   bool
-	After     []change.Value
+	load.Change
+	Xid uint32
 }
 
 // Anew is the progress of a load that begins again.
-func (p *Progress) Anew() Progress {
-	return Progress{Kind: p.Kind, Where: p.Where, Leaves: p.Leaves, Then: p.Then, ThenNote: p.ThenNote, For: p.For, Restarts: p.Restarts + 1}
-}
-
-// Apart reports whether the table's state is not what the load leads to, but what it was
-// before.
-func (p *Progress) Apart() bool { return p.Kind != load.Full || p.For.ID != 0 }
+func (p *Progress) Anew() Progress { return Progress{Task: p.Task.Anew()} }
 
 // Restart has the load begin anew: with a void event, which takes away what was
 // read so far.
@@ -192,9 +166,11 @@ func (l *TableLoad) Observe(xid uint32, was, is, after []change.Value) {
 	if len(l.windows) == 0 {
 		return
 	}
-	key, operation := is, change.Update
+	key := is
 	if after == nil {
-		key, operation = was, change.Delete
+		key = was
+	} else {
+		was = is
 	}
 	if len(key) == 0 {
 		for _, w := range l.windows {
@@ -204,25 +180,22 @@ func (l *TableLoad) Observe(xid uint32, was, is, after []change.Value) {
 		}
 		return
 	}
-	l.keep(Overlaid{Xid: xid, Operation: operation, Key: change.RowKey(key), After: change.CloneImage(after)})
+	l.keep(Overlaid{load.ChangeOf(was, is, after), xid})
 }
 
 func (l *TableLoad) ObserveRekey(xid uint32, oldKey, newKey, after []change.Value) {
 	if len(l.windows) > 0 {
-		l.keep(Overlaid{Xid: xid, Operation: change.Update, Key: change.RowKey(oldKey), NewKey: change.RowKey(newKey), Rekeyed: true, After: change.CloneImage(after)})
+		l.keep(Overlaid{load.ChangeOf(oldKey, newKey, after), xid})
 	}
 }
 
 func (l *TableLoad) keep(o Overlaid) {
-	size := 128 + len(o.Key) + len(o.NewKey)
-	for _, v := range o.After {
-		size += 32 + len(v.Text)
-	}
+	size := o.Size()
 	for _, w := range l.windows {
 		if w.Voided {
 			continue
 		}
-		if w.held += size; w.held > maxOverlay {
+		if w.held += size; w.held > load.MaxOverlay {
 			w.Voided, w.Overlay = true, nil
 			continue
 		}
@@ -304,44 +277,12 @@ func (p *Progress) Complete() bool {
 // its snapshot did not see.
 func LayOver(read *chunk.Rows, overlay []Overlaid) [][]change.Value {
 	overlay = slices.DeleteFunc(overlay, func(o Overlaid) bool { return read.Seen.Sees(o.Xid) })
-	if len(overlay) == 0 {
-		return read.Rows
-	}
-	keyed := read.Layout.Schema.Key()
-	byKey := make(map[string]int, len(read.Rows))
-	key := make([]change.Value, len(keyed))
-	for i, row := range read.Rows {
-		for j, at := range keyed {
-			key[j] = row[at]
-		}
-		byKey[change.RowKey(key)] = i
-	}
-	for _, o := range overlay {
-		i, found := byKey[o.Key]
-		if !found {
-			continue // its own event in the journal is all there is to it
-		}
-		if o.Operation == change.Delete {
-			read.Rows[i] = nil
-			delete(byKey, o.Key)
-			continue
-		}
-		for column, v := range o.After {
-			if v.Presence != change.Omitted {
-				read.Rows[i][column] = v
-			}
-		}
-		if o.Rekeyed {
-			delete(byKey, o.Key)
-			byKey[o.NewKey] = i
-		}
-	}
-	return slices.DeleteFunc(read.Rows, func(row []change.Value) bool { return row == nil })
+	return load.LayOver(read.Rows, read.Layout.Schema, overlay, func(o *Overlaid) *load.Change { return &o.Change })
 }
 
 // Refetch is a load of rows that have entered the filter, and of nothing else.
 func Refetch(from session.LSN) *TableLoad {
-	return &TableLoad{Ready: true, Progress: Progress{By: ByKey, Began: true, Read: true, Kind: load.Refetch, From: from}}
+	return &TableLoad{Ready: true, Progress: Progress{Task: load.Task{Began: true, Kind: load.Refetch}, By: ByKey, Read: true, From: from}}
 }
 
 // Ask puts a row's key among those to be read again, and reports whether that is new.
@@ -364,12 +305,4 @@ func (l *TableLoad) Ask(from *catalogue.Layout, raw []pgoutput.TupleColumn, afte
 		p.Keys = append(p.Keys, key)
 	}
 	return true
-}
-
-// What says which part of a table a load reads; empty for all of it.
-func (p *Progress) What() string {
-	if len(p.Leaves) > 0 {
-		return "from " + strings.Join(p.Leaves, ", ")
-	}
-	return load.Ask{Where: p.Where, For: p.For}.What()
 }

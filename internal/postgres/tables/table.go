@@ -5,7 +5,9 @@ package tables
 import (
 	"encoding/json"
 
+	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rules"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/loads"
@@ -49,8 +51,13 @@ func (t *Table) Mapped() bool {
 	return t.State.Members != nil
 }
 
-// ProgressState is the table's state with its load's progress.
-func (t *Table) ProgressState() engine.TableState {
+var _ states.Table = (*Table)(nil)
+
+// Status implements [states.Table].
+func (t *Table) Status() *engine.TableState { return &t.State }
+
+// Record implements [states.Table].
+func (t *Table) Record() engine.TableState {
 	t.State.Progress, t.State.Identity = nil, t.ID.Encode()
 	if t.Load != nil {
 		encoded, err := json.Marshal(t.Load.Progress)
@@ -61,3 +68,22 @@ func (t *Table) ProgressState() engine.TableState {
 	}
 	return t.State
 }
+
+// Task implements [states.Table].
+func (t *Table) Task() *load.Task {
+	if t.Load == nil {
+		return nil
+	}
+	return &t.Load.Progress.Task
+}
+
+// StartLoad implements [states.Table].
+func (t *Table) StartLoad(task load.Task) {
+	t.Load = &loads.TableLoad{Ready: true, Progress: loads.Progress{Task: task}}
+}
+
+// RestartLoad implements [states.Table].
+func (t *Table) RestartLoad() { t.Load.Restart() }
+
+// EndLoad implements [states.Table].
+func (t *Table) EndLoad() { t.Load = nil }

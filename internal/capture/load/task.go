@@ -1,0 +1,42 @@
+package load
+
+import "strings"
+
+// Task says which rows of a table a load reads, and what the table is afterwards. It is stored
+// with the events, within the engine's own progress.
+type Task struct {
+	// Began is true once the load's beginning stands in the journal.
+	Began bool `json:"began"`
+	// Restarts counts how often the load had to begin anew.
+	Restarts int `json:"restarts,omitempty"`
+	// Kind says which rows are read. Of a part, Where chooses rows in the engine's own
+	// language, or Leaves are the partitions that are read, one after the other.
+	Kind   Kind     `json:"kind,omitempty"`
+	Where  string   `json:"where,omitempty"`
+	Leaves []string `json:"leaves,omitempty"`
+	// Then and ThenNote are the table's state after a load that stands apart.
+	Then     string `json:"then,omitempty"`
+	ThenNote string `json:"then_note,omitempty"`
+	// For is the outlet that the load is for alone: for anybody else the table goes on as it
+	// was.
+	For Audience `json:"for,omitzero"`
+}
+
+// Apart reports whether the table's state is not what the load leads to, but what it was
+// before.
+func (t *Task) Apart() bool { return t.Kind != Full || t.For.ID != 0 }
+
+// Anew is the task of a load that begins again.
+func (t Task) Anew() Task {
+	t.Began = false
+	t.Restarts++
+	return t
+}
+
+// What says which part of a table a load reads; empty for all of it.
+func (t *Task) What() string {
+	if len(t.Leaves) > 0 {
+		return "from " + strings.Join(t.Leaves, ", ")
+	}
+	return Ask{Where: t.Where, For: t.For}.What()
+}
