@@ -329,6 +329,33 @@ func TestMariaDBNewKey(t *testing.T) {
 	require.Len(t, ofTable(events, database+".visits", "existing"), 99)
 }
 
+// TestMariaDBDamagedTable: a table whose file is not there is not loaded, by name; the others are,
+// and all are followed.
+func TestMariaDBDamagedTable(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, nil)
+	database, db := mariaDatabase(t, m, "CREATE TABLE broken (id int PRIMARY KEY)", "INSERT INTO broken VALUES (1)", "ALTER TABLE broken DISCARD TABLESPACE", "CREATE TABLE whole (id int PRIMARY KEY)", "INSERT INTO whole VALUES (1), (2)")
+	i := newInstance(t, stateServer(t), "").start()
+	i.must(http.MethodPost, "/v1/sources/catalogue", mariaSource(t, m, map[string]any{"match": database + ".*"}), nil)
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	i.eventually("the damaged table is not loaded, and the other one is", func() bool {
+		found := make(map[string]string)
+		for _, s := range i.status().Sources[0].Tables {
+			found[strings.TrimPrefix(s.Name, database+".")] = s.State
+			if s.Name == database+".broken" && s.State == "not-loaded" {
+				require.Contains(t, s.Note, "Tablespace has been discarded")
+				require.Contains(t, s.Note, "rillmark source reload")
+			}
+		}
+		return found["broken"] == "not-loaded" && found["whole"] == "following"
+	})
+	mariaRun(t, db, "DROP TABLE broken", "CREATE TABLE broken (id int PRIMARY KEY)", "INSERT INTO broken VALUES (7)", "DELETE FROM whole WHERE id = 1")
+	i.mariaReached("catalogue", db)
+	f := proveJournal(t, i.journal("catalogue"))
+	f.mariaEquals(t, db, database, "broken")
+	f.mariaEquals(t, db, database, "whole")
+}
+
 // TestMariaDBSchemaChanges: random statements on definitions between random changes of
 // rows, and the fold is the table, or the table is stale by name.
 func TestMariaDBSchemaChanges(t *testing.T) {
