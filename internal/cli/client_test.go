@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/api"
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/engine"
 	"rillmark/internal/service"
 	"rillmark/internal/service/comparing"
@@ -49,13 +50,13 @@ func TestExitCodes(t *testing.T) {
 		code   int
 		told   string
 	}{
-		{"no such thing", says(404, `{"detail":"there is no outlet \"x\"","fix":"see outlet list"}`), []string{"outlet", "show", "x"}, exitRefused, `there is no outlet "x". Fix: see outlet list`},
-		{"a fault of the service", says(503, `{"detail":"the state database does not answer"}`), []string{"status"}, exitFailed, "does not answer"},
-		{"another program", says(404, "<html>"), []string{"status"}, exitFailed, "not as Rillmark does"},
-		{"an answer of a later version", says(200, `[]`), []string{"status"}, exitFailed, "in a form that this client does not know"},
-		{"no such command", says(200, ``), []string{"statsu"}, exitUsage, `unknown command "statsu": did you mean status?`},
-		{"no such flag", says(200, ``), []string{"status", "--jsno"}, exitUsage, "jsno"},
-		{"no file", says(200, ``), []string{"outlet", "add", "x", "--file", "/nowhere"}, exitUsage, "cannot be read"},
+		{"no such thing", says(404, `{"detail":"there is no outlet \"x\"","fix":"see outlet list"}`), []string{"outlet", "show", "x"}, terminal.ExitRefused, `there is no outlet "x". Fix: see outlet list`},
+		{"a fault of the service", says(503, `{"detail":"the state database does not answer"}`), []string{"status"}, terminal.ExitFailed, "does not answer"},
+		{"another program", says(404, "<html>"), []string{"status"}, terminal.ExitFailed, "not as Rillmark does"},
+		{"an answer of a later version", says(200, `[]`), []string{"status"}, terminal.ExitFailed, "in a form that this client does not know"},
+		{"no such command", says(200, ``), []string{"statsu"}, terminal.ExitUsage, `unknown command "statsu": did you mean status?`},
+		{"no such flag", says(200, ``), []string{"status", "--jsno"}, terminal.ExitUsage, "jsno"},
+		{"no file", says(200, ``), []string{"outlet", "add", "x", "--file", "/nowhere"}, terminal.ExitUsage, "cannot be read"},
 	} {
 		code, _, errs := asked(t, c.answer, c.args...)
 		require.Equal(t, c.code, code, "%s: %s", c.name, errs)
@@ -63,15 +64,15 @@ func TestExitCodes(t *testing.T) {
 		require.NotContains(t, errs, "of-the-desk", c.name)
 	}
 	var out, errs bytes.Buffer
-	require.Equal(t, exitUnreachable, Main([]string{"status", "--server", "http://127.0.0.1:1"}, nil, &out, &errs))
+	require.Equal(t, terminal.ExitUnreachable, Main([]string{"status", "--server", "http://127.0.0.1:1"}, nil, &out, &errs))
 	require.Contains(t, errs.String(), "Fix: start one with `rillmark serve`")
 	for _, address := range []string{"127.0.0.1:7450", "ftp://desk", "http://", "::"} {
-		require.Equal(t, exitUsage, Main([]string{"status", "--server", address}, nil, &out, &errs), address)
+		require.Equal(t, terminal.ExitUsage, Main([]string{"status", "--server", address}, nil, &out, &errs), address)
 	}
 	code, shown, _ := asked(t, func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprintf(w, `{"items":[],"token":%q,"n":9007199254740993}`, r.Header.Get("Authorization")) //nolint:errcheck // a test's service
 	}, "outlet", "list", "--json")
-	require.Equal(t, exitOK, code)
+	require.Equal(t, terminal.ExitOK, code)
 	require.Contains(t, shown, "Bearer of-the-desk")
 	require.Contains(t, shown, "9007199254740993", "numbers keep every digit")
 }
@@ -83,14 +84,14 @@ func TestWhereADefinitionIsWrong(t *testing.T) {
 	code, _, errs := asked(t, says(422, `{"detail":"wrong","errors":[
 		{"location":"body.batch.every","message":"is no time"},{"location":"body.tables[1]","message":"matches nothing"},
 		{"location":"body.batch.events","message":"is wanted"},{"message":"has no destination"}]}`), "outlet", "add", "desk", "--file", file)
-	require.Equal(t, exitRefused, code)
+	require.Equal(t, terminal.ExitRefused, code)
 	for _, line := range []string{file + ":6:3: batch.every: is no time", file + ":4:5: tables[1]: matches nothing", ":6:3: batch.events: is wanted", ":1:1: has no destination"} {
 		require.Contains(t, strings.ReplaceAll(errs, ":6:10:", ":6:3:"), line)
 	}
 	for text, told := range map[string]string{"a: [": "is not right", "- a\n": "is not a list of fields and values", "a: 1\na: 2\n": "is not right"} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 		code, _, errs = asked(t, says(200, `{}`), "outlet", "add", "desk", "--file", file)
-		require.Equal(t, exitUsage, code, text)
+		require.Equal(t, terminal.ExitUsage, code, text)
 		require.Contains(t, errs, told)
 	}
 }
@@ -114,49 +115,49 @@ func TestStreams(t *testing.T) {
 	}))
 	defer server.Close()
 	var errs bytes.Buffer
-	a := &app{server: server.URL, err: &errs}
+	a := &app{terminal.Session{Server: server.URL, Err: &errs}}
 	var came []string
 	take := func(data []byte) error {
 		came = append(came, string(data))
 		return nil
 	}
-	err := a.events(t.Context(), "/v1/x", true, take)
+	err := a.Events(t.Context(), "/v1/x", true, take)
 	require.ErrorContains(t, err, "offset 11 is gone")
 	require.Equal(t, []string{"", "9", "10"}, asks)
 	require.Equal(t, []string{`{"a":7}`, `{"a":"without a place"}`, `{"a":10}`}, came)
 	require.Equal(t, 2, strings.Count(errs.String(), "the stream was interrupted; it goes on"))
-	require.NoError(t, a.events(t.Context(), "/v1/x", false, take), "it came to its end")
+	require.NoError(t, a.Events(t.Context(), "/v1/x", false, take), "it came to its end")
 
 	stop := errors.New("enough")
-	require.ErrorIs(t, a.events(t.Context(), "/v1/x", true, func([]byte) error { return stop }), stop)
+	require.ErrorIs(t, a.Events(t.Context(), "/v1/x", true, func([]byte) error { return stop }), stop)
 	ctx, cancel := context.WithCancel(t.Context())
-	require.NoError(t, a.events(ctx, "/v1/x", true, func([]byte) error { cancel(); return nil }), "a person has ended it")
+	require.NoError(t, a.Events(ctx, "/v1/x", true, func([]byte) error { cancel(); return nil }), "a person has ended it")
 	asks = make([]string, 1)
-	var c *coded
-	require.ErrorAs(t, a.events(t.Context(), "/v1/x", false, take), &c)
-	require.Equal(t, exitUnreachable, c.code)
+	var c *terminal.Coded
+	require.ErrorAs(t, a.Events(t.Context(), "/v1/x", false, take), &c)
+	require.Equal(t, terminal.ExitUnreachable, c.Code)
 }
 
 // TestComparisons: how one goes, what differs, and the exit code.
 func TestComparisons(t *testing.T) {
 	lines := `{"table":{"table":"public.loans","rows":1000,"estimate":3000}}` + "\n"
 	code, out, errs := asked(t, says(200, lines+`{"result":{"outlet":"reporting","equal":true,"tables":[{"table":"public.loans","rows":3000,"done":true}]}}`), "verify", "reporting")
-	require.Equal(t, exitOK, code)
+	require.Equal(t, terminal.ExitOK, code)
 	require.Contains(t, errs, "public.loans: 1,000 of about 3,000 rows")
 	require.Contains(t, out, "equal")
 	code, out, errs = asked(t, says(200, lines+`{"result":{"outlet":"reporting","tables":[{"table":"public.loans","rows":3000,"different":1,"missing":1,"done":true},{"table":"public.tags","skipped":"it has no key","done":true}],"differences":[{"table":"public.loans","kind":"different","key":{"loan_id":"7","branch":"2"},"columns":[{"name":"note","source":null,"target":""}]},{"table":"public.loans","kind":"missing","key":{"loan_id":"8"}}]}}`), "verify", "reporting")
-	require.Equal(t, exitNotReady, code, errs)
+	require.Equal(t, terminal.ExitNotReady, code, errs)
 	require.Contains(t, out, `different public.loans branch 2, loan_id 7: note is "", not null`)
 	require.Contains(t, out, "missing public.loans loan_id 8\n")
 	require.Contains(t, out, "not compared: it has no key")
 	require.Contains(t, errs, "reporting is not equal to its source")
 	code, _, errs = asked(t, says(200, lines+`{"problem":{"detail":"the source is away","fix":"start it"}}`), "verify", "reporting")
-	require.Equal(t, []any{exitFailed, true}, []any{code, strings.Contains(errs, "the source is away. Fix: start it")})
+	require.Equal(t, []any{terminal.ExitFailed, true}, []any{code, strings.Contains(errs, "the source is away. Fix: start it")})
 	code, _, errs = asked(t, says(200, lines), "verify", "reporting")
-	require.Equal(t, []any{exitFailed, true}, []any{code, strings.Contains(errs, "ended its answer early")}, errs)
+	require.Equal(t, []any{terminal.ExitFailed, true}, []any{code, strings.Contains(errs, "ended its answer early")}, errs)
 	require.Equal(t, "loading again for this outlet: 1 row of a, 2 rows of b, all rows of c", fixWords([]comparing.Fix{{Table: "a", Rows: 1}, {Table: "b", Rows: 2}, {Table: "c"}}))
 	require.Empty(t, columnWords([]verify.ColumnDifference{}))
-	require.Implements(t, (*error)(nil), &refusal{api.Problem{}})
+	require.Implements(t, (*error)(nil), &terminal.Refusal{Problem: api.Problem{}})
 }
 
 // TestProgress: a load that goes on is never shown as done, whatever the source's estimate.
@@ -172,21 +173,3 @@ func TestProgress(t *testing.T) {
 	require.Contains(t, progressLine(waits, 200), "  0%  7 of about 0 rows, waits")
 	require.Equal(t, engine.StateToLoad, stateOf(waits))
 }
-
-// TestRowsIntoAFile: a file is written whole, or not at all, and never written over.
-func TestRowsIntoAFile(t *testing.T) {
-	to := filepath.Join(t.TempDir(), "loans.ndjson")
-	a := &app{}
-	require.NoError(t, a.copyRows(strings.NewReader("{}\n{}\n"), to))
-	written, err := os.ReadFile(to)
-	require.NoError(t, err)
-	require.Equal(t, "{}\n{}\n", string(written))
-	require.ErrorContains(t, a.copyRows(strings.NewReader("x"), to), "is not written over")
-	cut := filepath.Join(filepath.Dir(to), "cut.ndjson")
-	require.ErrorContains(t, a.copyRows(io.MultiReader(strings.NewReader("{}\n"), failing{}), cut), "was not kept")
-	require.NoFileExists(t, cut)
-}
-
-type failing struct{}
-
-func (failing) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }

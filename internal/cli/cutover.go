@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/service/comparing"
 )
 
@@ -24,36 +25,36 @@ func (a *app) cutover() *cobra.Command {
 		Long: "Without --yes it says whether that can be done now, what rows do not carry, and which statements\nkeep the source's writers out; nothing is changed.\n\n" +
 			"With --yes it waits until nobody writes to the source any more, or keeps the writers out itself\n(--stop-writers), proves that both sides are equal at one offset, sets sequences and auto-increment\nvalues in the target, and pauses the outlet there. If anything fails, or the command is ended\nbefore that, what it did is taken back. --abort lets writers in again where that could not be.",
 		Example: "  rillmark cutover reporting\n  rillmark cutover reporting --yes --stop-writers --as postgres --as-password '${env:RILLMARK_SECRET_ADMIN}'\n  rillmark cutover reporting --abort --as postgres --as-password '${env:RILLMARK_SECRET_ADMIN}'",
-		Args:    exactly("OUTLET"),
+		Args:    terminal.Exactly("OUTLET"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if sure && abort {
-				return usage("--yes cuts over, --abort takes that back: give one of them")
+				return terminal.Usage("--yes cuts over, --abort takes that back: give one of them")
 			}
 			if wait < time.Second || wait > 24*time.Hour {
-				return usage("--wait is outside 1s to 24h")
+				return terminal.Usage("--wait is outside 1s to 24h")
 			}
 			plan.WaitSeconds = int(wait / time.Second)
 			address := "/v1/outlets/" + url.PathEscape(args[0]) + "/cutover"
 			switch {
 			case abort:
-				raw, err := a.call(c.Context(), http.MethodPost, address+"/abort", plan, nil)
+				raw, err := a.Call(c.Context(), http.MethodPost, address+"/abort", plan, nil)
 				if err != nil {
 					return err
 				}
 				return a.done(raw, "the writers of the source of outlet %s may write again; `rillmark outlet resume %s` has delivery go on", args[0], args[0])
 			case !sure:
 				var report comparing.CutoverReport
-				raw, err := a.call(c.Context(), http.MethodGet, address, nil, &report)
+				raw, err := a.Call(c.Context(), http.MethodGet, address, nil, &report)
 				if err != nil {
 					return err
 				}
-				if a.json {
-					err = a.printJSON(raw)
+				if a.JSON {
+					err = a.PrintJSON(raw)
 				} else {
 					err = a.printCutover(&report)
 				}
 				if err == nil && !report.Ready {
-					err = &coded{exitNotReady, fmt.Errorf("outlet %s is not ready to be cut over to", args[0])}
+					err = terminal.WithCode(terminal.ExitNotReady, fmt.Errorf("outlet %s is not ready to be cut over to", args[0]))
 				}
 				return err
 			}
@@ -61,20 +62,20 @@ func (a *app) cutover() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := a.request(c.Context(), http.MethodPost, address, body)
+			r, err := a.Request(c.Context(), http.MethodPost, address, body)
 			if err != nil {
 				return err
 			}
 			var result *comparing.CutoverResult
-			err = eachLine(a, r, func(l *api.CutoverLine) (bool, error) {
+			err = terminal.EachLine(&a.Session, r, func(l *api.CutoverLine) (bool, error) {
 				switch {
 				case l.Problem != nil:
-					return true, &refusal{*l.Problem}
+					return true, &terminal.Refusal{Problem: *l.Problem}
 				case l.Result != nil:
 					result = l.Result
 					return true, nil
 				case l.Step != nil:
-					fmt.Fprintf(a.err, "%s  %s\n", time.Now().Format("15:04:05"), l.Step.Text) //nolint:errcheck // a closed terminal
+					fmt.Fprintf(a.Err, "%s  %s\n", time.Now().Format("15:04:05"), l.Step.Text) //nolint:errcheck // a closed terminal
 				}
 				return false, nil
 			})
@@ -97,12 +98,12 @@ func (a *app) cutover() *cobra.Command {
 }
 
 func (a *app) printCutover(r *comparing.CutoverReport) error {
-	say := func(format string, args ...any) { fmt.Fprintf(a.out, format, args...) } //nolint:errcheck // a closed terminal
-	a.showChecks(r.Checks)
+	say := func(format string, args ...any) { fmt.Fprintf(a.Out, format, args...) } //nolint:errcheck // a closed terminal
+	a.ShowChecks(r.Checks)
 	if len(r.Inventory.Counters) > 0 {
 		say("\nset in the target:\n")
 		for _, one := range r.Inventory.Counters {
-			say("  %s.%s goes on with %s\n", one.Table, one.Column, count(one.Next))
+			say("  %s.%s goes on with %s\n", one.Table, one.Column, terminal.Count(one.Next))
 		}
 	}
 	if len(r.Inventory.Objects) > 0 {
@@ -122,9 +123,9 @@ func (a *app) printCutover(r *comparing.CutoverReport) error {
 	if r.Last != nil {
 		say("\nlast cut over: %s", r.Last.State)
 		if r.Last.Offset > 0 {
-			say(" at offset %s", count(r.Last.Offset))
+			say(" at offset %s", terminal.Count(r.Last.Offset))
 		}
-		say(", begun %s\n", moment(r.Last.BeganAt))
+		say(", begun %s\n", terminal.Moment(r.Last.BeganAt))
 		if r.Last.Stopped {
 			say("  the source's writers are kept out by it: `rillmark cutover %s --abort` lets them in\n", r.Outlet)
 		}
@@ -133,22 +134,22 @@ func (a *app) printCutover(r *comparing.CutoverReport) error {
 }
 
 func (a *app) printCutoverDone(r *comparing.CutoverResult) error {
-	if a.json {
+	if a.JSON {
 		raw, err := json.Marshal(r)
 		if err != nil {
 			return err
 		}
-		return a.printJSON(raw)
+		return a.PrintJSON(raw)
 	}
-	say := func(format string, args ...any) { fmt.Fprintf(a.out, format, args...) } //nolint:errcheck // a closed terminal
+	say := func(format string, args ...any) { fmt.Fprintf(a.Out, format, args...) } //nolint:errcheck // a closed terminal
 	rows := int64(0)
 	for _, t := range r.Verification.Tables {
 		rows += t.Rows
 	}
-	say("cut over at offset %s, in %.1f s: %s rows of %d tables are equal, and outlet %s is paused\n", count(r.Offset), r.Seconds, count(rows), len(r.Verification.Tables), r.Outlet)
+	say("cut over at offset %s, in %.1f s: %s rows of %d tables are equal, and outlet %s is paused\n", terminal.Count(r.Offset), r.Seconds, terminal.Count(rows), len(r.Verification.Tables), r.Outlet)
 	for _, one := range r.Counters {
 		if one.Done {
-			say("  %s.%s goes on with %s\n", one.Table, one.Column, count(one.Next))
+			say("  %s.%s goes on with %s\n", one.Table, one.Column, terminal.Count(one.Next))
 			continue
 		}
 		say("  %s.%s is not set: %s\n", one.Table, one.Column, one.Note)

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"rillmark/internal/cli/terminal"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -75,7 +77,7 @@ func TestDocumentedCommands(t *testing.T) {
 			continue
 		}
 		found++
-		root := (&app{out: io.Discard, err: io.Discard}).root()
+		root := (&app{terminal.NewSession("", nil, io.Discard, io.Discard)}).root()
 		command, rest, err := root.Find(words(line)[1:])
 		require.NoError(t, err, "%s: %s", file, line)
 		require.True(t, command.Runnable(), "%s: %s", file, line)
@@ -87,7 +89,7 @@ func TestDocumentedCommands(t *testing.T) {
 
 // TestExamplesInHelp: the same of the examples that each command shows.
 func TestExamplesInHelp(t *testing.T) {
-	root := (&app{out: io.Discard, err: io.Discard}).root()
+	root := (&app{terminal.NewSession("", nil, io.Discard, io.Discard)}).root()
 	for _, group := range append(root.Commands(), root) {
 		for _, c := range append(group.Commands(), group) {
 			for _, line := range strings.Split(strings.ReplaceAll(c.Example, "\\\n", " "), "\n") {
@@ -95,7 +97,7 @@ func TestExamplesInHelp(t *testing.T) {
 				if !strings.HasPrefix(line, "rillmark ") {
 					continue
 				}
-				fresh := (&app{out: io.Discard, err: io.Discard}).root()
+				fresh := (&app{terminal.NewSession("", nil, io.Discard, io.Discard)}).root()
 				command, rest, err := fresh.Find(words(line)[1:])
 				require.NoError(t, err, line)
 				require.NoError(t, command.ParseFlags(rest), line)

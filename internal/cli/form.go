@@ -9,11 +9,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
+	"rillmark/internal/cli/terminal"
+	"rillmark/internal/cli/written"
 	"rillmark/internal/definition"
 )
 
 func (a *app) form() *cobra.Command {
-	return group("form", "Forms of rows that outlets share: columns that are dropped, masked, renamed or computed",
+	return terminal.Group("form", "Forms of rows that outlets share: columns that are dropped, masked, renamed or computed",
 		a.formAdd(), a.edit("forms", "form", "Change a form's definition; the outlets that use it go on with it"),
 		a.formList(), a.withYAML("forms", a.formShow()), a.remove("forms", "form", "Remove a form that no outlet uses"))
 }
@@ -21,17 +23,17 @@ func (a *app) form() *cobra.Command {
 func (a *app) formAdd() *cobra.Command {
 	var file string
 	c := &cobra.Command{Use: "add NAME", Short: "Add a form that outlets can use", Long: "Adds a form: rows and functions, as an outlet's definition has them. An outlet uses it by its name,\nin forms.",
-		Example: "  rillmark form add readers --file readers.yaml\n  rillmark outlet add counter --source circulation --forms readers", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark form add readers --file readers.yaml\n  rillmark outlet add counter --source circulation --forms readers", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			if file == "" {
-				return usage("%s needs --file with the definition", c.CommandPath())
+				return terminal.Usage("%s needs --file with the definition", c.CommandPath())
 			}
-			d, err := a.readDefinition(file)
+			d, err := written.ReadDefinition(&a.Session, file)
 			if err != nil {
 				return err
 			}
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/forms/"+url.PathEscape(args[0]), d.json, nil)
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/forms/"+url.PathEscape(args[0]), d.JSON, nil)
 			if err != nil {
-				return d.explained(err)
+				return d.Explained(err)
 			}
 			return a.done(raw, "form %s added", args[0])
 		}}
@@ -40,19 +42,19 @@ func (a *app) formAdd() *cobra.Command {
 }
 
 func (a *app) formList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List all forms", Example: "  rillmark form list", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+	return &cobra.Command{Use: "list", Short: "List all forms", Example: "  rillmark form list", Args: terminal.Exactly(), RunE: func(c *cobra.Command, _ []string) error {
 		var all struct {
 			Items []api.Record[definition.Form] `json:"items"`
 		}
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/forms", nil, &all)
-		if err != nil || a.json {
-			return firstOf(err, func() error { return a.printJSON(raw) })
+		raw, err := a.Call(c.Context(), http.MethodGet, "/v1/forms", nil, &all)
+		if err != nil || a.JSON {
+			return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 		}
 		rows := make([][]string, len(all.Items))
 		for i, r := range all.Items {
-			rows[i] = []string{r.Name, tablesOfForm(&r.Definition), functionsOfForm(&r.Definition), a.cut(r.Definition.Description, 60)}
+			rows[i] = []string{r.Name, tablesOfForm(&r.Definition), functionsOfForm(&r.Definition), a.Cut(r.Definition.Description, 60)}
 		}
-		return table(a.out, []string{"form", "tables", "functions", "description"}, rows)
+		return terminal.Table(a.Out, []string{"form", "tables", "functions", "description"}, rows)
 	}}
 }
 
@@ -61,7 +63,7 @@ func tablesOfForm(d *definition.Form) string {
 	for i, r := range d.Rows {
 		patterns[i] = r.Match
 	}
-	return dash(strings.Join(patterns, ", "))
+	return terminal.Dash(strings.Join(patterns, ", "))
 }
 
 func functionsOfForm(d *definition.Form) string {
@@ -69,23 +71,23 @@ func functionsOfForm(d *definition.Form) string {
 	for i, f := range d.Functions {
 		names[i] = f.Name
 	}
-	return dash(strings.Join(names, ", "))
+	return terminal.Dash(strings.Join(names, ", "))
 }
 
 func (a *app) formShow() *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show a form's definition", Example: "  rillmark form show readers --yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "show NAME", Short: "Show a form's definition", Example: "  rillmark form show readers --yaml", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 		var r api.Record[definition.Form]
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/forms/"+url.PathEscape(args[0]), nil, &r)
-		if err != nil || a.json {
-			return firstOf(err, func() error { return a.printJSON(raw) })
+		raw, err := a.Call(c.Context(), http.MethodGet, "/v1/forms/"+url.PathEscape(args[0]), nil, &r)
+		if err != nil || a.JSON {
+			return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 		}
 		var outlets struct {
 			Items []api.Record[definition.Outlet] `json:"items"`
 		}
-		if _, err := a.call(c.Context(), http.MethodGet, "/v1/outlets", nil, &outlets); err != nil {
+		if _, err := a.Call(c.Context(), http.MethodGet, "/v1/outlets", nil, &outlets); err != nil {
 			return err
 		}
-		_, err = fmt.Fprintf(a.out, "%-12s %s (version %d)\n%-12s %s\n%-12s %s\n%-12s %s\n", "form", r.Name, r.Version, "tables", tablesOfForm(&r.Definition), "functions", functionsOfForm(&r.Definition),
+		_, err = fmt.Fprintf(a.Out, "%-12s %s (version %d)\n%-12s %s\n%-12s %s\n%-12s %s\n", "form", r.Name, r.Version, "tables", tablesOfForm(&r.Definition), "functions", functionsOfForm(&r.Definition),
 			"outlets", usersOfForm(r.Name, outlets.Items))
 		return err
 	}}
@@ -100,5 +102,5 @@ func usersOfForm(name string, outlets []api.Record[definition.Outlet]) string {
 			}
 		}
 	}
-	return dash(strings.Join(users, ", "))
+	return terminal.Dash(strings.Join(users, ", "))
 }

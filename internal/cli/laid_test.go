@@ -12,6 +12,8 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/require"
 
+	"rillmark/internal/cli/terminal"
+	"rillmark/internal/cli/written"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/engine"
@@ -35,15 +37,15 @@ func TestSet(t *testing.T) {
 		{before: `{}`, set: "port", wrong: "write a path"},
 		{before: `{}`, set: "port=[", wrong: "no YAML"},
 	} {
-		d := &definitionFile{json: []byte(c.before)}
-		err := (&setFlag{given: []string{c.set}}).lay(d)
+		d := &written.File{JSON: []byte(c.before)}
+		err := (&written.SetFlag{Given: []string{c.set}}).Lay(d)
 		if c.wrong != "" {
 			require.ErrorContains(t, err, c.wrong, c.set)
 			continue
 		}
 		require.NoError(t, err, c.set)
-		require.JSONEq(t, c.after, string(d.json))
-		require.NotContains(t, string(d.json), "e+")
+		require.JSONEq(t, c.after, string(d.JSON))
+		require.NotContains(t, string(d.JSON), "e+")
 	}
 }
 
@@ -58,7 +60,7 @@ func TestFlagsOverFile(t *testing.T) {
 	require.NoError(t, c.ParseFlags([]string{"--file", file, "--user", "b", "--tables", "x,y", "--set", "connection.tls=require"}))
 	d, err := f.definition(&app{}, c)
 	require.NoError(t, err)
-	require.JSONEq(t, `{"connection":{"host":"db.example","port":5433,"user":"b","tls":"require"},"tables":[{"match":"x"},{"match":"y"}]}`, string(d.json))
+	require.JSONEq(t, `{"connection":{"host":"db.example","port":5433,"user":"b","tls":"require"},"tables":[{"match":"x"},{"match":"y"}]}`, string(d.JSON))
 }
 
 // TestPlain: nothing that a stranger wrote steers a terminal, and JSON stays JSON.
@@ -71,28 +73,28 @@ func TestPlain(t *testing.T) {
 		"\r\x7f":         `\u000d\u007f`,
 	} {
 		var b bytes.Buffer
-		n, err := plain{&b}.Write([]byte(text))
+		n, err := terminal.NewPlain(&b).Write([]byte(text))
 		require.NoError(t, err)
 		require.Equal(t, len(text), n)
 		require.Equal(t, shown, b.String())
 	}
-	require.Empty(t, shorten("abc", 0))
-	require.Equal(t, "a…", shorten("abc", 2))
+	require.Empty(t, terminal.Shorten("abc", 0))
+	require.Equal(t, "a…", terminal.Shorten("abc", 2))
 }
 
 // TestFlagsAreFields: what a flag stands for is a field of the definition, for each kind
 // that has it; flags of two kinds do not go together, and one that says too little asks.
 func TestFlagsAreFields(t *testing.T) {
-	strict := func(d *definitionFile, at string, into any, what string) {
+	strict := func(d *written.File, at string, into any, what string) {
 		var sections map[string]json.RawMessage
-		require.NoError(t, json.Unmarshal(d.json, &sections))
-		raw := d.json
+		require.NoError(t, json.Unmarshal(d.JSON, &sections))
+		raw := d.JSON
 		if at != "" {
 			raw = sections[at]
 		}
 		decoder := json.NewDecoder(bytes.NewReader(raw))
 		decoder.DisallowUnknownFields()
-		require.NoError(t, decoder.Decode(into), "%s: %s", what, d.json)
+		require.NoError(t, decoder.Decode(into), "%s: %s", what, d.JSON)
 	}
 	parse := func(c *cobra.Command, flag string) {
 		f := c.Flags().Lookup(flag)
@@ -105,10 +107,10 @@ func TestFlagsAreFields(t *testing.T) {
 	}
 	var source sourceFlags
 	source.register(&cobra.Command{})
-	for flag, place := range source.fields.common {
-		c, d := (&app{}).sourceAdd(), &definitionFile{}
+	for flag, place := range source.Fields.Common {
+		c, d := (&app{}).sourceAdd(), &written.File{}
 		parse(c, flag)
-		require.NoError(t, d.layFlags(c.Flags(), map[string]string{flag: place, "from-position": "from_position"}))
+		require.NoError(t, d.LayFlags(c.Flags(), map[string]string{flag: place, "from-position": "from_position"}))
 		if strings.HasPrefix(place, "connection.") {
 			var its engine.Connection
 			for _, k := range engines.All { // the first that has the field
@@ -123,7 +125,7 @@ func TestFlagsAreFields(t *testing.T) {
 	}
 	var all destinationFlags
 	all.register(&cobra.Command{})
-	for flag, paths := range all.fields.sections {
+	for flag, paths := range all.Fields.Sections {
 		for kind := range paths {
 			var f destinationFlags
 			c := &cobra.Command{}
@@ -154,14 +156,14 @@ func TestFlagsAreFields(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err, c.args)
-		require.JSONEq(t, c.wants, string(d.json))
+		require.JSONEq(t, c.wants, string(d.JSON))
 	}
 	var outlet outletFlags
 	outlet.register(&cobra.Command{})
-	for flag, place := range outlet.fields.common {
-		c, d := (&app{}).outletAdd(), &definitionFile{}
+	for flag, place := range outlet.Fields.Common {
+		c, d := (&app{}).outletAdd(), &written.File{}
 		parse(c, flag)
-		require.NoError(t, d.layFlags(c.Flags(), map[string]string{flag: place}))
+		require.NoError(t, d.LayFlags(c.Flags(), map[string]string{flag: place}))
 		strict(d, "", new(plainOutlet), flag)
 	}
 }

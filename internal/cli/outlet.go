@@ -14,6 +14,8 @@ import (
 
 	"rillmark/internal/api"
 	"rillmark/internal/catalog"
+	"rillmark/internal/cli/terminal"
+	"rillmark/internal/cli/written"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/service"
@@ -22,7 +24,7 @@ import (
 )
 
 func (a *app) outlet() *cobra.Command {
-	return group("outlet", "Consumers of a journal, each with an offset of its own",
+	return terminal.Group("outlet", "Consumers of a journal, each with an offset of its own",
 		a.outletAdd(), a.edit("outlets", "outlet", "Change an outlet's definition; its offset stays"), a.outletList(), a.withYAML("outlets", a.outletShow()),
 		a.running("outlets", "outlet", "pause", "Pause delivery; its offset stays where it is", "  rillmark outlet pause archive --reason \"disk is being changed\""),
 		a.running("outlets", "outlet", "resume", "Resume delivery after the committed offset", "  rillmark outlet resume archive"),
@@ -33,13 +35,13 @@ func (a *app) outlet() *cobra.Command {
 }
 
 // outletFlags define an outlet in a command line.
-type outletFlags struct{ defineFlags }
+type outletFlags struct{ written.Flags }
 
 func (f *outletFlags) register(c *cobra.Command) {
 	flags := c.Flags()
-	f.defineFlags.register(flags)
-	f.fields.addCommon(flags, settings.Fields(new(definition.Outlet)))
-	f.fields.addSections(flags, func(kind string) any {
+	f.Flags.Register(flags)
+	f.Fields.AddCommon(flags, settings.Fields(new(definition.Outlet)))
+	f.Fields.AddSections(flags, func(kind string) any {
 		if k := kinds.Named(kind); k.Outlet != nil {
 			return k.Outlet()
 		}
@@ -48,40 +50,40 @@ func (f *outletFlags) register(c *cobra.Command) {
 }
 
 // definition is what the file says, with the flags laid over it, and --set over both.
-func (f *outletFlags) definition(a *app, c *cobra.Command) (*definitionFile, error) {
-	d, err := f.begin(a, func() error {
-		if c.Flags().Changed("source") || len(f.set.given) > 0 {
+func (f *outletFlags) definition(a *app, c *cobra.Command) (*written.File, error) {
+	d, err := f.Begin(&a.Session, func() error {
+		if c.Flags().Changed("source") || len(f.Set.Given) > 0 {
 			return nil
 		}
-		return usage("an outlet needs --source, or --file with a definition")
+		return terminal.Usage("an outlet needs --source, or --file with a definition")
 	})
 	if err != nil {
 		return nil, err
 	}
 	kind := ""
-	if given := f.fields.given(c.Flags()); len(given) > 0 {
+	if given := f.Fields.Given(c.Flags()); len(given) > 0 {
 		var outlet struct{ Destination string }
-		_ = json.Unmarshal(d.json, &outlet) // what is no definition, the service says
+		_ = json.Unmarshal(d.JSON, &outlet) // what is no definition, the service says
 		if c.Flags().Changed("destination") {
 			outlet.Destination, _ = c.Flags().GetString("destination")
 		}
 		if outlet.Destination == "" {
-			return nil, usage("--%s applies only to outlets with a destination: add --destination", given[0])
+			return nil, terminal.Usage("--%s applies only to outlets with a destination: add --destination", given[0])
 		}
 		var to api.Record[definition.Destination]
-		if _, err := a.call(c.Context(), http.MethodGet, "/v1/destinations/"+url.PathEscape(outlet.Destination), nil, &to); err != nil {
+		if _, err := a.Call(c.Context(), http.MethodGet, "/v1/destinations/"+url.PathEscape(outlet.Destination), nil, &to); err != nil {
 			return nil, err
 		}
 		kind = to.Definition.Kind
 	}
-	places, err := f.fields.places(c.Flags(), kind)
+	places, err := f.Fields.Places(c.Flags(), kind)
 	if err != nil {
 		return nil, err
 	}
-	if err := d.layFlags(c.Flags(), places); err != nil {
+	if err := d.LayFlags(c.Flags(), places); err != nil {
 		return nil, err
 	}
-	return d, f.set.lay(d)
+	return d, f.Set.Lay(d)
 }
 
 func (a *app) outletAdd() *cobra.Command {
@@ -94,16 +96,16 @@ func (a *app) outletAdd() *cobra.Command {
 			"  rillmark outlet add desk --source circulation --tables public.loans --from now\n" +
 			"  rillmark outlet add hub --source circulation --destination hub --topic '{source}.{table}' --format data\n" +
 			"  rillmark outlet add lake --source circulation --destination lake --file lake.yaml",
-		Args: exactly("NAME"),
+		Args: terminal.Exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, err := f.definition(a, c)
 			if err != nil {
 				return err
 			}
 			var stored api.Record[definition.Outlet]
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0]), d.json, &stored)
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0]), d.JSON, &stored)
 			if err != nil {
-				return d.explained(err)
+				return d.Explained(err)
 			}
 			a.warn(stored.Warnings)
 			return a.done(raw, "outlet %s added", args[0])
@@ -114,10 +116,10 @@ func (a *app) outletAdd() *cobra.Command {
 }
 
 func (a *app) outletList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List all outlets", Example: "  rillmark outlet list", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
-		if a.json {
-			raw, err := a.call(c.Context(), http.MethodGet, "/v1/outlets", nil, nil)
-			return firstOf(err, func() error { return a.printJSON(raw) })
+	return &cobra.Command{Use: "list", Short: "List all outlets", Example: "  rillmark outlet list", Args: terminal.Exactly(), RunE: func(c *cobra.Command, _ []string) error {
+		if a.JSON {
+			raw, err := a.Call(c.Context(), http.MethodGet, "/v1/outlets", nil, nil)
+			return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 		}
 		st, _, err := a.statusNow(c.Context())
 		if err != nil {
@@ -134,18 +136,18 @@ func (a *app) printOutlets(outlets []service.OutletStatus) error {
 		if o.Destination == "" {
 			to = "(consumers read)"
 		}
-		aside := count(o.Dead + o.Waiting)
+		aside := terminal.Count(o.Dead + o.Waiting)
 		if o.Dead+o.Waiting == 0 {
 			aside = "-"
 		}
-		rows[i] = []string{o.Name, o.Phase, o.Source, to, count(o.Committed), count(o.Behind), seconds(o.BehindSeconds), fmt.Sprintf("%.1f", o.Rate), count(o.Delivered), aside}
+		rows[i] = []string{o.Name, o.Phase, o.Source, to, terminal.Count(o.Committed), terminal.Count(o.Behind), terminal.Seconds(o.BehindSeconds), fmt.Sprintf("%.1f", o.Rate), terminal.Count(o.Delivered), aside}
 	}
-	if err := table(a.out, []string{"outlet", "state", "source", "destination", ">committed", ">behind", ">lag", ">events/s", ">delivered", ">dead letters"}, rows); err != nil {
+	if err := terminal.Table(a.Out, []string{"outlet", "state", "source", "destination", ">committed", ">behind", ">lag", ">events/s", ">delivered", ">dead letters"}, rows); err != nil {
 		return err
 	}
 	for _, o := range outlets {
 		if o.Lost > 0 {
-			fmt.Fprintf(a.out, "\noutlet %s has lost %s events: retention took them before they were delivered; `rillmark log --subject outlet/%s` says which\n", o.Name, count(o.Lost), o.Name) //nolint:errcheck // a closed terminal
+			fmt.Fprintf(a.Out, "\noutlet %s has lost %s events: retention took them before they were delivered; `rillmark log --subject outlet/%s` says which\n", o.Name, terminal.Count(o.Lost), o.Name) //nolint:errcheck // a closed terminal
 		}
 	}
 	return nil
@@ -157,11 +159,11 @@ func noTable(o *service.OutletStatus) string {
 }
 
 func (a *app) outletShow() *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show an outlet: its definition, offset and how far behind it is", Example: "  rillmark outlet show archive", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "show NAME", Short: "Show an outlet: its definition, offset and how far behind it is", Example: "  rillmark outlet show archive", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 		var r api.Record[definition.Outlet]
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/outlets/"+url.PathEscape(args[0]), nil, &r)
-		if err != nil || a.json {
-			return firstOf(err, func() error { return a.printJSON(raw) })
+		raw, err := a.Call(c.Context(), http.MethodGet, "/v1/outlets/"+url.PathEscape(args[0]), nil, &r)
+		if err != nil || a.JSON {
+			return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 		}
 		st, _, err := a.statusNow(c.Context())
 		if err != nil {
@@ -174,7 +176,7 @@ func (a *app) outletShow() *cobra.Command {
 			return strings.Join(list, " ")
 		}
 		line := func(label, format string, args ...any) {
-			fmt.Fprintf(a.out, "%-12s "+format+"\n", append([]any{label}, args...)...) //nolint:errcheck // a closed terminal
+			fmt.Fprintf(a.Out, "%-12s "+format+"\n", append([]any{label}, args...)...) //nolint:errcheck // a closed terminal
 		}
 		line("outlet", "%s (version %d)", r.Name, r.Version)
 		line("tables", "%s", all(r.Definition.Tables))
@@ -191,10 +193,10 @@ func (a *app) outletShow() *cobra.Command {
 				line("error", "%s", o.Error)
 			}
 			if o.RetryAt != nil {
-				line("tried", "%d times, again at %s", o.Attempts, moment(*o.RetryAt))
+				line("tried", "%d times, again at %s", o.Attempts, terminal.Moment(*o.RetryAt))
 			}
 			if o.Reported != nil {
-				line("reported", "offset %s by its consumer, at %s", count(*o.Reported), moment(*o.ReportedAt))
+				line("reported", "offset %s by its consumer, at %s", terminal.Count(*o.Reported), terminal.Moment(*o.ReportedAt))
 			}
 			if o.Verified != nil {
 				line("verified", "%s", verifiedWords(o.Verified))
@@ -209,16 +211,16 @@ func (a *app) outletShow() *cobra.Command {
 				line("reason", "%s", o.Reason)
 			}
 			if o.Until > 0 {
-				line("ends", "at offset %s%s", count(o.Until), goesBack(o.ReturnTo))
+				line("ends", "at offset %s%s", terminal.Count(o.Until), goesBack(o.ReturnTo))
 			}
 			if o.Retention != nil && o.Retention.Level != "fine" {
 				line("retention", "%s: %.0f %% of the journal's age or size limit is used up", o.Retention.Level, o.Retention.Used*100)
 			}
 			if o.Dead > 0 {
-				line("dead letters", "%s, and %s events behind them: `rillmark dead-letter list %s`", count(o.Dead), count(o.Waiting), o.Name)
+				line("dead letters", "%s, and %s events behind them: `rillmark dead-letter list %s`", terminal.Count(o.Dead), terminal.Count(o.Waiting), o.Name)
 			}
 			line("run", "%d", o.Run)
-			fmt.Fprintln(a.out) //nolint:errcheck // a closed terminal
+			fmt.Fprintln(a.Out) //nolint:errcheck // a closed terminal
 			return a.printOutlets([]service.OutletStatus{o})
 		}
 		return nil
@@ -229,11 +231,11 @@ func (a *app) outletShow() *cobra.Command {
 func verifiedWords(v *catalog.Verified) string {
 	switch {
 	case v.Equal:
-		return fmt.Sprintf("%s rows of %d tables were equal at %s", count(v.Rows), v.Tables, moment(v.At))
+		return fmt.Sprintf("%s rows of %d tables were equal at %s", terminal.Count(v.Rows), v.Tables, terminal.Moment(v.At))
 	case v.Tables == 0:
-		return fmt.Sprintf("it could not be compared at %s: %s", moment(v.At), v.Finding)
+		return fmt.Sprintf("it could not be compared at %s: %s", terminal.Moment(v.At), v.Finding)
 	}
-	return fmt.Sprintf("not equal at %s: %s", moment(v.At), v.Finding)
+	return fmt.Sprintf("not equal at %s: %s", terminal.Moment(v.At), v.Finding)
 }
 
 // goesBack says where an outlet goes at its end.
@@ -241,7 +243,7 @@ func goesBack(to *int64) string {
 	if to == nil {
 		return ""
 	}
-	return ", and goes back to " + count(*to)
+	return ", and goes back to " + terminal.Count(*to)
 }
 
 func (a *app) outletRewind() *cobra.Command {
@@ -251,12 +253,12 @@ func (a *app) outletRewind() *cobra.Command {
 		Long: "PLACE is beginning, now, the offset that is delivered next, time:2026-11-23T09:00:00Z, or\nmark:NAME. --dry-run says how many events that would be, and changes nothing.\n\n" +
 			"With --until it delivers the part before that place, and pauses there; a paused outlet runs up\nto it. With --return it then goes back to where it was, and on from there if it runs.",
 		Example: "  rillmark outlet rewind archive --to 4800 --dry-run\n  rillmark outlet rewind archive --to mark:before-weeding\n" +
-			"  rillmark outlet rewind archive --to mark:before-weeding --until mark:after-weeding --return", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+			"  rillmark outlet rewind archive --to mark:before-weeding --until mark:after-weeding --return", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			if to == "" {
-				return usage("%s needs --to: beginning, now, an offset, time:... or mark:NAME", c.CommandPath())
+				return terminal.Usage("%s needs --to: beginning, now, an offset, time:... or mark:NAME", c.CommandPath())
 			}
 			var plan service.Rewind
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/rewind", map[string]any{"to": to, "until": until, "return": back, "dry_run": dry}, &plan)
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/rewind", map[string]any{"to": to, "until": until, "return": back, "dry_run": dry}, &plan)
 			if err != nil {
 				return err
 			}
@@ -270,12 +272,12 @@ func (a *app) outletRewind() *cobra.Command {
 				would = "would be "
 			}
 			if plan.Until > 0 {
-				what += fmt.Sprintf(", up to offset %s", count(plan.Until))
+				what += fmt.Sprintf(", up to offset %s", terminal.Count(plan.Until))
 			}
 			if plan.Returns {
 				what += ", and then it goes back"
 			}
-			return a.done(raw, "outlet %s "+would+"set from offset %s to %s: "+what, args[0], count(plan.From), count(plan.To), count(n))
+			return a.done(raw, "outlet %s "+would+"set from offset %s to %s: "+what, args[0], terminal.Count(plan.From), terminal.Count(plan.To), terminal.Count(n))
 		}}
 	c.Flags().StringVar(&to, "to", "", "beginning, now, the offset that is delivered next, time:... or mark:NAME")
 	c.Flags().StringVar(&until, "until", "", "the place before which delivery ends, as in --to; without it there is no end")
@@ -285,40 +287,40 @@ func (a *app) outletRewind() *cobra.Command {
 }
 
 // outletBody is an outlet's definition of --file, or nil for the stored one.
-func (a *app) outletBody(file string) (d *definitionFile, body any, err error) {
+func (a *app) outletBody(file string) (d *written.File, body any, err error) {
 	if file == "" {
 		return nil, nil, nil
 	}
-	if d, err = a.readDefinition(file); err == nil {
-		_, err = d.record()
+	if d, err = written.ReadDefinition(&a.Session, file); err == nil {
+		_, err = d.Record()
 	}
 	if err != nil {
 		return nil, nil, err
 	}
-	return d, d.json, nil
+	return d, d.JSON, nil
 }
 
 func (a *app) outletCheck() *cobra.Command {
 	var file string
 	var source bool
 	c := &cobra.Command{Use: "check NAME", Short: "Check an outlet's destination with what the outlet needs there",
-		Example: "  rillmark outlet check hub\n  rillmark outlet check hub --source\n  rillmark outlet check hub --file hub.yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark outlet check hub\n  rillmark outlet check hub --source\n  rillmark outlet check hub --file hub.yaml", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			d, body, err := a.outletBody(file)
 			if err != nil {
 				return err
 			}
 			var found api.OutletChecks
-			raw, err := a.call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/check?source=%t", url.PathEscape(args[0]), source), body, &found)
+			raw, err := a.Call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/check?source=%t", url.PathEscape(args[0]), source), body, &found)
 			if err != nil {
-				return d.explained(err)
+				return d.Explained(err)
 			}
-			if !source || a.json {
-				return firstOf(a.printChecks(raw, found.Items), func() error { return ready(found.Source) })
+			if !source || a.JSON {
+				return terminal.FirstOf(a.printChecks(raw, found.Items), func() error { return ready(found.Source) })
 			}
-			fmt.Fprintln(a.out, "its source") //nolint:errcheck // a closed terminal
-			a.showChecks(found.Source)
-			fmt.Fprintln(a.out, "\nits destination") //nolint:errcheck // a closed terminal
-			a.showChecks(found.Items)
+			fmt.Fprintln(a.Out, "its source") //nolint:errcheck // a closed terminal
+			a.ShowChecks(found.Source)
+			fmt.Fprintln(a.Out, "\nits destination") //nolint:errcheck // a closed terminal
+			a.ShowChecks(found.Items)
 			return ready(append(found.Source, found.Items...))
 		}}
 	c.Flags().BoolVar(&source, "source", false, "check its source, too")
@@ -332,18 +334,18 @@ func (a *app) outletPreview() *cobra.Command {
 	var from int64
 	c := &cobra.Command{Use: "preview NAME", Short: "Show exactly what would be sent for real events; nothing is sent",
 		Long:    "Takes the journal's newest events, or those from --from on, and shows the messages that\nthe outlet makes of them: topic, key, headers, body and size.",
-		Example: "  rillmark outlet preview hub --limit 2\n  rillmark outlet preview hub --file hub.yaml --from 4800", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark outlet preview hub --limit 2\n  rillmark outlet preview hub --file hub.yaml --from 4800", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			d, body, err := a.outletBody(file)
 			if err != nil {
 				return err
 			}
 			var found explaining.Previews
-			raw, err := a.call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/preview?limit=%d&from=%d&tables=true", url.PathEscape(args[0]), limit, from), body, &found)
+			raw, err := a.Call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/preview?limit=%d&from=%d&tables=true", url.PathEscape(args[0]), limit, from), body, &found)
 			if err != nil {
-				return d.explained(err)
+				return d.Explained(err)
 			}
-			if a.json {
-				return a.printJSON(raw)
+			if a.JSON {
+				return a.PrintJSON(raw)
 			}
 			for i := range found.Items {
 				a.printMessage(&found.Items[i])
@@ -351,8 +353,8 @@ func (a *app) outletPreview() *cobra.Command {
 			if err := a.printKeptBack(&found); err != nil || len(found.Tables) == 0 {
 				return err
 			}
-			fmt.Fprintln(a.out, "\nits tables") //nolint:errcheck // a closed terminal
-			a.showChecks(found.Tables)
+			fmt.Fprintln(a.Out, "\nits tables") //nolint:errcheck // a closed terminal
+			a.ShowChecks(found.Tables)
 			return nil
 		}}
 	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
@@ -364,20 +366,20 @@ func (a *app) outletPreview() *cobra.Command {
 func (a *app) outletScript(verb, short, long string, of func(*service.TargetScripts) string) *cobra.Command {
 	var file string
 	c := &cobra.Command{Use: verb + " NAME", Short: short, Long: long + "\nWithout --file it is for the stored outlet. The database is not reached.",
-		Example: "  rillmark outlet " + verb + " reporting | psql reporting\n  rillmark outlet " + verb + " reporting --file reporting.yaml", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark outlet " + verb + " reporting | psql reporting\n  rillmark outlet " + verb + " reporting --file reporting.yaml", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			d, body, err := a.outletBody(file)
 			if err != nil {
 				return err
 			}
 			var scripts service.TargetScripts
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/scripts", body, &scripts)
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/scripts", body, &scripts)
 			if err != nil {
-				return d.explained(err)
+				return d.Explained(err)
 			}
-			if a.json {
-				return a.printJSON(raw)
+			if a.JSON {
+				return a.PrintJSON(raw)
 			}
-			_, err = io.WriteString(a.exact(), of(&scripts))
+			_, err = io.WriteString(a.Exact(), of(&scripts))
 			return err
 		}}
 	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
@@ -390,18 +392,18 @@ func (a *app) printKeptBack(found *explaining.Previews) error {
 	if len(found.Items) == 0 {
 		text = "none of the events would go out; "
 	}
-	text += "looked at " + count(found.Looked) + " events"
+	text += "looked at " + terminal.Count(found.Looked) + " events"
 	for _, one := range found.KeptBack {
-		text += fmt.Sprintf("; %s kept back by %s", count(one.Events), one.By)
+		text += fmt.Sprintf("; %s kept back by %s", terminal.Count(one.Events), one.By)
 	}
-	_, err := fmt.Fprintln(a.out, text)
+	_, err := fmt.Fprintln(a.Out, text)
 	return err
 }
 
 func (a *app) printMessage(m *explaining.Preview) {
 	line := func(label, text string) {
 		if text != "" {
-			fmt.Fprintf(a.out, "%-12s %s\n", label, text) //nolint:errcheck // a closed terminal
+			fmt.Fprintf(a.Out, "%-12s %s\n", label, text) //nolint:errcheck // a closed terminal
 		}
 	}
 	line("message", m.ID)
@@ -416,7 +418,7 @@ func (a *app) printMessage(m *explaining.Preview) {
 		if i == 0 {
 			label = "headers"
 		}
-		fmt.Fprintf(a.out, "%-12s %s: %s\n", label, h.Name, h.Value) //nolint:errcheck // a closed terminal
+		fmt.Fprintf(a.Out, "%-12s %s: %s\n", label, h.Name, h.Value) //nolint:errcheck // a closed terminal
 	}
 	line("content", m.ContentType)
 	switch {
@@ -428,18 +430,18 @@ func (a *app) printMessage(m *explaining.Preview) {
 		line("body", m.Body)
 	}
 	line("row", string(m.Row))
-	line("size", fmt.Sprintf("%s bytes", count(int64(m.Size))))
+	line("size", fmt.Sprintf("%s bytes", terminal.Count(int64(m.Size))))
 	line("problem", m.Problem)
-	fmt.Fprintln(a.out) //nolint:errcheck // a closed terminal
+	fmt.Fprintln(a.Out) //nolint:errcheck // a closed terminal
 }
 
 func (a *app) outletRun() *cobra.Command {
 	var until string
 	c := &cobra.Command{Use: "run NAME", Short: "Let a paused outlet deliver what there is now, and end",
 		Long:    "For schedules: delivers up to the journal's present end, or up to the place --until, then pauses\nthe outlet again. With nothing to deliver it does nothing. Exit code 1 where delivery failed.",
-		Example: "  rillmark outlet pause archive --reason \"runs at night\"\n  rillmark outlet run archive\n  rillmark outlet run archive --until mark:end-of-day", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark outlet pause archive --reason \"runs at night\"\n  rillmark outlet run archive\n  rillmark outlet run archive --until mark:end-of-day", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			var plan service.RunOnce
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/run", map[string]string{"until": until}, &plan)
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/run", map[string]string{"until": until}, &plan)
 			if err != nil {
 				return err
 			}
@@ -460,13 +462,13 @@ func (a *app) ran(c *cobra.Command, name string, raw []byte, plan service.RunOnc
 			case o.Name != name:
 			case o.Until != 0 && o.Phase == "paused": // its end is being put on record
 			case o.Committed >= plan.Until && o.Phase == "paused":
-				return true, "", a.done(raw, "outlet %s delivered up to offset %s", name, count(o.Committed))
+				return true, "", a.done(raw, "outlet %s delivered up to offset %s", name, terminal.Count(o.Committed))
 			case o.Phase == "failed":
-				return true, "", fmt.Errorf("outlet %s failed at offset %s: %s", name, count(o.Committed), o.Error)
+				return true, "", fmt.Errorf("outlet %s failed at offset %s: %s", name, terminal.Count(o.Committed), o.Error)
 			case o.Phase == "paused":
-				return true, "", fmt.Errorf("outlet %s was paused at offset %s, before offset %s", name, count(o.Committed), count(plan.Until))
+				return true, "", fmt.Errorf("outlet %s was paused at offset %s, before offset %s", name, terminal.Count(o.Committed), terminal.Count(plan.Until))
 			default:
-				line = fmt.Sprintf("at offset %s of %s  %s", count(o.Committed), count(plan.Until), o.Error)
+				line = fmt.Sprintf("at offset %s of %s  %s", terminal.Count(o.Committed), terminal.Count(plan.Until), o.Error)
 			}
 		}
 		return false, line, nil
@@ -474,11 +476,11 @@ func (a *app) ran(c *cobra.Command, name string, raw []byte, plan service.RunOnc
 }
 
 func (a *app) outletDocument() *cobra.Command {
-	return &cobra.Command{Use: "document NAME", Short: "Print an AsyncAPI 3 document of what an outlet sends", Example: "  rillmark outlet document hub > hub.asyncapi.json", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/outlets/"+url.PathEscape(args[0])+"/asyncapi", nil, nil)
+	return &cobra.Command{Use: "document NAME", Short: "Print an AsyncAPI 3 document of what an outlet sends", Example: "  rillmark outlet document hub > hub.asyncapi.json", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		raw, err := a.Call(c.Context(), http.MethodGet, "/v1/outlets/"+url.PathEscape(args[0])+"/asyncapi", nil, nil)
 		if err != nil {
 			return err
 		}
-		return a.printJSON(raw)
+		return a.PrintJSON(raw)
 	}}
 }

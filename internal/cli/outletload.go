@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/service"
 )
 
@@ -19,10 +20,10 @@ func (a *app) outletLoad() *cobra.Command {
 	c := &cobra.Command{Use: "load NAME", Short: "Read the source's rows again for this outlet alone",
 		Long: "For an outlet that came late, or whose tables were damaged: the rows come through the journal,\nin order with all changes, and no other outlet notices. Earlier rows are void for it, as at any\nload; a database loses, at the end, what the source no longer has.\n\n" +
 			"With --where only the rows for which a condition in the source's own SQL holds are read, and\nnothing is void. A table that is being loaded already is loaded again afterwards.",
-		Example: "  rillmark outlet load reporting --wait\n  rillmark outlet load reporting --tables public.loans\n  rillmark outlet load reporting --tables public.loans --where \"branch_id = 3\"", Args: exactly("NAME"),
+		Example: "  rillmark outlet load reporting --wait\n  rillmark outlet load reporting --tables public.loans\n  rillmark outlet load reporting --tables public.loans --where \"branch_id = 3\"", Args: terminal.Exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			var asked service.LoadAsked
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/load", plan, &asked)
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/outlets/"+url.PathEscape(args[0])+"/load", plan, &asked)
 			if err != nil {
 				return err
 			}
@@ -52,7 +53,7 @@ func (a *app) loadedFor(ctx context.Context, name string) error {
 		source := slices.IndexFunc(st.Sources, func(s service.SourceStatus) bool { return s.Name == o.Source })
 		switch {
 		case o.Phase == "failed":
-			return true, "", fmt.Errorf("outlet %s failed at offset %s: %s", name, count(o.Committed), o.Error)
+			return true, "", fmt.Errorf("outlet %s failed at offset %s: %s", name, terminal.Count(o.Committed), o.Error)
 		case len(o.Loads) > 0 && source >= 0 && st.Sources[source].Phase != "running":
 			return true, "", fmt.Errorf("source %s does not run (%s): its rows are read when it does", o.Source, st.Sources[source].Phase)
 		case len(o.Loads) > 0:
@@ -62,7 +63,7 @@ func (a *app) loadedFor(ctx context.Context, name string) error {
 		case o.Kind == "pull", o.Committed >= upTo, o.Phase == "paused":
 			return true, "", nil // what is paused, or waits for its consumer, is delivered later
 		}
-		return false, fmt.Sprintf("delivering: at offset %s of %s", count(o.Committed), count(upTo)), nil
+		return false, fmt.Sprintf("delivering: at offset %s of %s", terminal.Count(o.Committed), terminal.Count(upTo)), nil
 	})
 }
 
@@ -75,7 +76,7 @@ func loadWords(loads []service.OutletLoad) string {
 			parts = append(parts, fmt.Sprintf("%d tables more", len(loads)-2))
 			return strings.Join(parts, ", ")
 		case l.Begun:
-			parts = append(parts, fmt.Sprintf("%s: %s of about %s rows", l.Table, count(l.Rows), count(max(l.Rows, l.Estimate))))
+			parts = append(parts, fmt.Sprintf("%s: %s of about %s rows", l.Table, terminal.Count(l.Rows), terminal.Count(max(l.Rows, l.Estimate))))
 		default:
 			parts = append(parts, l.Table+" waits")
 		}

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/term"
 
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/engine"
 	"rillmark/internal/service"
 )
@@ -39,9 +40,9 @@ func progressLine(t service.TableStatus, width int) string {
 	}
 	full := int(done * cells)
 	bar := strings.Repeat("█", full) + strings.Repeat("░", cells-full)
-	line := fmt.Sprintf("%-28s %s %3.0f%%  %s of about %s rows", shorten(t.Name, 28), bar, 100*done, count(t.RowsDone), count(t.RowsEstimate))
+	line := fmt.Sprintf("%-28s %s %3.0f%%  %s of about %s rows", terminal.Shorten(t.Name, 28), bar, 100*done, terminal.Count(t.RowsDone), terminal.Count(t.RowsEstimate))
 	if t.LoadRate > 0 {
-		line += fmt.Sprintf(", %s/s", count(int64(t.LoadRate)))
+		line += fmt.Sprintf(", %s/s", terminal.Count(int64(t.LoadRate)))
 	}
 	if t.SecondsLeft != nil {
 		line += ", " + (time.Duration(*t.SecondsLeft) * time.Second).String() + " left"
@@ -49,7 +50,7 @@ func progressLine(t service.TableStatus, width int) string {
 	if t.State == engine.StateToLoad {
 		line += ", waits"
 	}
-	return shorten(line, width)
+	return terminal.Shorten(line, width)
 }
 
 // waitForLoads shows the loads of a source, or of one of its tables, until they
@@ -59,7 +60,7 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 	drawn := 0
 	terminal := false
 	width := 100
-	if f, ok := a.screen.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	if f, ok := a.Screen.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		terminal = true
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
 			width = w
@@ -68,7 +69,7 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 	lastLine := time.Now()
 	for {
 		st := new(service.Status)
-		if _, err := a.call(ctx, http.MethodGet, "/v1/status", nil, st); err != nil {
+		if _, err := a.Call(ctx, http.MethodGet, "/v1/status", nil, st); err != nil {
 			return err
 		}
 		var lines []string
@@ -92,12 +93,12 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 			}
 			found = found && len(s.Tables) > 0
 		}
-		if !a.json && (terminal || time.Since(lastLine) > 5*time.Second) {
+		if !a.JSON && (terminal || time.Since(lastLine) > 5*time.Second) {
 			if terminal && drawn > 0 {
-				fmt.Fprintf(a.screen, "\x1b[%dA\x1b[J", drawn) //nolint:errcheck // a closed terminal
+				fmt.Fprintf(a.Screen, "\x1b[%dA\x1b[J", drawn) //nolint:errcheck // a closed terminal
 			}
 			for _, line := range lines {
-				fmt.Fprintln(a.err, line) //nolint:errcheck // a closed terminal
+				fmt.Fprintln(a.Err, line) //nolint:errcheck // a closed terminal
 			}
 			drawn, lastLine = len(lines), time.Now()
 		}

@@ -10,23 +10,24 @@ import (
 
 	"rillmark/internal/api"
 	"rillmark/internal/catalog"
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/demo"
 	"rillmark/internal/service"
 )
 
 func (a *app) status() *cobra.Command {
-	return &cobra.Command{Use: "status", Short: "Show how everything stands", Example: "  rillmark status\n  rillmark status --json | jq '.outlets[].behind_events'", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+	return &cobra.Command{Use: "status", Short: "Show how everything stands", Example: "  rillmark status\n  rillmark status --json | jq '.outlets[].behind_events'", Args: terminal.Exactly(), RunE: func(c *cobra.Command, _ []string) error {
 		st, raw, err := a.statusNow(c.Context())
-		if err != nil || a.json {
-			return firstOf(err, func() error { return a.printJSON(raw) })
+		if err != nil || a.JSON {
+			return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 		}
 		return a.printStatus(st)
 	}}
 }
 
 func (a *app) printStatus(st *service.Status) error {
-	say := func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) } //nolint:errcheck // a closed terminal
-	say("running since %s", moment(st.Started))
+	say := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) } //nolint:errcheck // a closed terminal
+	say("running since %s", terminal.Moment(st.Started))
 	if !st.StateDatabase.OK {
 		say("the state database does not answer: %s", st.StateDatabase.Error)
 	}
@@ -43,13 +44,13 @@ func (a *app) printStatus(st *service.Status) error {
 		}
 		delay := "-"
 		if s.Delay != nil {
-			delay = seconds(*s.Delay)
+			delay = terminal.Seconds(*s.Delay)
 		}
 		say("\nsource %s: %s", s.Name, state)
 		if s.Error != "" {
 			say("  error    %s", s.Error)
 		}
-		say("  journal  %s events, next offset %s, %s on disk; %.1f events/s, commit to journal %s\n", count(s.Journal.Events), count(s.Journal.Next), size(s.Journal.Bytes), s.Rate, delay)
+		say("  journal  %s events, next offset %s, %s on disk; %.1f events/s, commit to journal %s\n", terminal.Count(s.Journal.Events), terminal.Count(s.Journal.Next), terminal.Size(s.Journal.Bytes), s.Rate, delay)
 		if err := a.printTables(s.Tables); err != nil {
 			return err
 		}
@@ -75,18 +76,18 @@ func (a *app) log() *cobra.Command {
 	var subject string
 	var since time.Duration
 	var limit int
-	c := &cobra.Command{Use: "log", Short: "Show the log of the run: loads, starts, stops, connections, errors", Example: "  rillmark log\n  rillmark log --subject source/circulation --since 1h", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "log", Short: "Show the log of the run: loads, starts, stops, connections, errors", Example: "  rillmark log\n  rillmark log --subject source/circulation --since 1h", Args: terminal.Exactly(), RunE: func(c *cobra.Command, _ []string) error {
 		var all struct {
 			Items []catalog.LogEntry `json:"items"`
 		}
 		from := time.Now().Add(-since).UTC().Format(time.RFC3339)
-		raw, err := a.call(c.Context(), http.MethodGet, fmt.Sprintf("/v1/log?limit=%d&subject=%s&since=%s", limit, url.QueryEscape(subject), from), nil, &all)
-		if err != nil || a.json {
-			return firstOf(err, func() error { return a.printJSON(raw) })
+		raw, err := a.Call(c.Context(), http.MethodGet, fmt.Sprintf("/v1/log?limit=%d&subject=%s&since=%s", limit, url.QueryEscape(subject), from), nil, &all)
+		if err != nil || a.JSON {
+			return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 		}
 		for i := len(all.Items) - 1; i >= 0; i-- { // a log is read downwards
 			e := all.Items[i]
-			if _, err := fmt.Fprintf(a.out, "%s  %-5s  %-22s  %s\n", moment(e.At), e.Level, e.Subject, e.Message); err != nil {
+			if _, err := fmt.Fprintf(a.Out, "%s  %-5s  %-22s  %s\n", terminal.Moment(e.At), e.Level, e.Subject, e.Message); err != nil {
 				return err
 			}
 		}
@@ -99,27 +100,27 @@ func (a *app) log() *cobra.Command {
 }
 
 func (a *app) version() *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Show the version of the client and, where one answers, of the service", Example: "  rillmark version", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+	return &cobra.Command{Use: "version", Short: "Show the version of the client and, where one answers, of the service", Example: "  rillmark version", Args: terminal.Exactly(), RunE: func(c *cobra.Command, _ []string) error {
 		var answered api.Version
-		_, err := a.call(c.Context(), http.MethodGet, "/v1/version", nil, &answered)
-		if a.json {
+		_, err := a.Call(c.Context(), http.MethodGet, "/v1/version", nil, &answered)
+		if a.JSON {
 			service := "null"
 			if err == nil {
 				service = fmt.Sprintf("%q", answered.Version)
 			}
-			return a.printJSON([]byte(fmt.Sprintf(`{"client":%q,"service":%s}`, Version, service)))
+			return a.PrintJSON([]byte(fmt.Sprintf(`{"client":%q,"service":%s}`, Version, service)))
 		}
-		fmt.Fprintf(a.out, "client   %s\n", Version) //nolint:errcheck // a closed terminal
+		fmt.Fprintf(a.Out, "client   %s\n", Version) //nolint:errcheck // a closed terminal
 		if err != nil {
-			answered.Version = "none answers at " + a.server
+			answered.Version = "none answers at " + a.Server
 		}
-		_, err = fmt.Fprintf(a.out, "service  %s\n", answered.Version)
+		_, err = fmt.Fprintf(a.Out, "service  %s\n", answered.Version)
 		return err
 	}}
 }
 
 func (a *app) demo() *cobra.Command {
-	options := demo.Options{Out: a.out, Err: a.err}
+	options := demo.Options{Out: a.Out, Err: a.Err}
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Start everything on this machine with made-up data: databases, service, a working day",
@@ -129,7 +130,7 @@ stand-ins for a broker and an HTTP function, runs the service with one source an
 five outlets, and plays a working day until Ctrl-C.
 A second start goes on with the first one's data.`,
 		Example: "  rillmark demo\n  rillmark demo --example",
-		Args:    exactly(),
+		Args:    terminal.Exactly(),
 		RunE: func(c *cobra.Command, _ []string) error {
 			return demo.Run(c.Context(), options)
 		},

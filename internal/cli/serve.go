@@ -15,6 +15,7 @@ import (
 
 	"rillmark/console"
 	"rillmark/internal/api"
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/config"
 	"rillmark/internal/service"
 	"rillmark/internal/thrift"
@@ -36,7 +37,7 @@ fields. Minimal configuration:
 
   state_database: postgres://rillmark@127.0.0.1:5432/rillmark`,
 		Example: "  rillmark serve --config rillmark.yaml",
-		Args:    exactly(),
+		Args:    terminal.Exactly(),
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.runService(c.Context(), config, paused)
 		},
@@ -49,12 +50,12 @@ fields. Minimal configuration:
 func (a *app) runService(ctx context.Context, path string, paused bool) error {
 	config, err := config.LoadConfig(path)
 	if err != nil {
-		return &coded{exitUsage, err}
+		return terminal.WithCode(terminal.ExitUsage, err)
 	}
 	config.StartPaused = paused
-	logger, err := newLogger(config, a.err)
+	logger, err := newLogger(config, a.Err)
 	if err != nil {
-		return &coded{exitUsage, err}
+		return terminal.WithCode(terminal.ExitUsage, err)
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(72 << 20) // collect more often rather than grow; it is no hard limit
@@ -108,12 +109,12 @@ func newLogger(config *config.Config, to interface{ Write([]byte) (int, error) }
 
 // describe prints the API's description, from which the console's types are made.
 func (a *app) describe() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the description of the API (OpenAPI 3.1)", Hidden: true, Args: exactly(), RunE: func(*cobra.Command, []string) error {
+	return &cobra.Command{Use: "openapi", Short: "Print the description of the API (OpenAPI 3.1)", Hidden: true, Args: terminal.Exactly(), RunE: func(*cobra.Command, []string) error {
 		document, err := api.OpenAPI(Version)
 		if err != nil {
 			return err
 		}
-		_, err = a.out.Write(append(document, '\n'))
+		_, err = a.Out.Write(append(document, '\n'))
 		return err
 	}}
 }

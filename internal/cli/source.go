@@ -15,6 +15,8 @@ import (
 
 	"rillmark/internal/api"
 	"rillmark/internal/change"
+	"rillmark/internal/cli/terminal"
+	"rillmark/internal/cli/written"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/engine/engines"
@@ -31,20 +33,13 @@ type checkList struct {
 }
 
 func (a *app) source() *cobra.Command {
-	return group("source", "Databases whose logs are captured",
+	return terminal.Group("source", "Databases whose logs are captured",
 		a.sourceCheck(), a.sourceAdd(), a.sourceEdit(), a.sourceList(), a.withYAML("sources", a.sourceShow()), a.sourceTables(), a.sourceTry(), a.sourceEngines(),
 		a.sourceScript("setup-sql", "Print the script that prepares a database, for an administrator", "Grants the login the least rights that capture needs and publishes the chosen tables. It\ncan be run again, and takes in the tables that came since.", func(s service.Scripts) string { return s.Setup }),
 		a.sourceScript("teardown-sql", "Print the script that takes the preparation away", "For an administrator, once the source has been removed. It can be run again.", func(s service.Scripts) string { return s.Teardown }),
 		a.running("sources", "source", "pause", "Pause capture; the source keeps its log for us meanwhile", "  rillmark source pause circulation --reason \"maintenance window\""),
 		a.running("sources", "source", "resume", "Start or resume capture", "  rillmark source resume circulation"),
 		a.sourceRun(), a.sourceReload(), a.sourceReset(), a.sourceRemove())
-}
-
-func (d *definitionFile) explained(err error) error {
-	if err == nil || d == nil || d.tree == nil {
-		return err
-	}
-	return d.explain(err)
 }
 
 func (a *app) sourceScript(verb, short, long string, of func(service.Scripts) string) *cobra.Command {
@@ -54,7 +49,7 @@ func (a *app) sourceScript(verb, short, long string, of func(service.Scripts) st
 	c := &cobra.Command{
 		Use: verb + " NAME", Short: short, Long: long + "\nWithout flags it is for the stored definition. The database is not reached, unless --run\nhas the service run the script there.",
 		Example: "  rillmark source " + verb + " circulation --file circulation.yaml | psql circulation\n  rillmark source " + verb + " circulation\n  rillmark source " + verb + " circulation --run --as postgres --as-password '${env:RILLMARK_SECRET_ADMIN}'",
-		Args:    exactly("NAME"),
+		Args:    terminal.Exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, body, err := f.maybe(a, c)
 			if err != nil {
@@ -66,27 +61,27 @@ func (a *app) sourceScript(verb, short, long string, of func(service.Scripts) st
 				for _, which := range []string{script, "statements"}[:1+boolean(statements)] {
 					ask := map[string]any{"script": which, "user": as, "password": password}
 					if body != nil {
-						ask["definition"] = json.RawMessage(d.json)
+						ask["definition"] = json.RawMessage(d.JSON)
 					}
-					if _, err := a.call(c.Context(), http.MethodPost, path+"/run", ask, nil); err != nil {
+					if _, err := a.Call(c.Context(), http.MethodPost, path+"/run", ask, nil); err != nil {
 						return err
 					}
 				}
 				return a.done(nil, "the %s script was run on the database", script)
 			}
 			var scripts service.Scripts
-			raw, err := a.call(c.Context(), http.MethodPost, path, body, &scripts)
+			raw, err := a.Call(c.Context(), http.MethodPost, path, body, &scripts)
 			if err != nil {
-				return d.explained(err)
+				return d.Explained(err)
 			}
-			if a.json {
-				return a.printJSON(raw)
+			if a.JSON {
+				return a.PrintJSON(raw)
 			}
 			text := of(scripts)
 			if statements {
 				text += "\n" + scripts.Statements
 			}
-			_, err = io.WriteString(a.exact(), text)
+			_, err = io.WriteString(a.Exact(), text)
 			return err
 		},
 	}
@@ -108,14 +103,14 @@ func boolean(b bool) int {
 }
 
 // maybe is the definition that file or flags give, and nothing without either.
-func (f *sourceFlags) maybe(a *app, c *cobra.Command) (d *definitionFile, body any, err error) {
-	if !anyGiven(c, f.fields.common) {
+func (f *sourceFlags) maybe(a *app, c *cobra.Command) (d *written.File, body any, err error) {
+	if !written.AnyGiven(c, f.Fields.Common) {
 		return nil, nil, nil
 	}
 	if d, err = f.definition(a, c); err != nil {
 		return nil, nil, err
 	}
-	return d, d.json, nil
+	return d, d.JSON, nil
 }
 
 func (a *app) sourceCheck() *cobra.Command {
@@ -126,16 +121,16 @@ func (a *app) sourceCheck() *cobra.Command {
 		Long:  "Checks the definition that the flags or the file give; without either, the stored one.\nNothing is changed on the source. " + "Exit code 5 says that something is missing.",
 		Example: "  rillmark source check circulation --host db.example --database circulation \\\n" +
 			"      --user rillmark --password '${env:RILLMARK_SECRET_CIRCULATION}' --tables 'public.*'\n  rillmark source check circulation",
-		Args: exactly("NAME"),
+		Args: terminal.Exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, body, err := f.maybe(a, c)
 			if err != nil {
 				return err
 			}
 			var found checkList
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/check", body, &found)
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/check", body, &found)
 			if err != nil {
-				return d.explained(err)
+				return d.Explained(err)
 			}
 			return a.printChecks(raw, found.Items)
 		},
@@ -145,19 +140,19 @@ func (a *app) sourceCheck() *cobra.Command {
 }
 
 func (a *app) printChecks(raw []byte, checks []change.Check) error {
-	if a.json {
-		if err := a.printJSON(raw); err != nil {
+	if a.JSON {
+		if err := a.PrintJSON(raw); err != nil {
 			return err
 		}
 	} else {
-		a.showChecks(checks)
+		a.ShowChecks(checks)
 	}
 	return ready(checks)
 }
 
 func ready(checks []change.Check) error {
 	if !change.Ready(checks) {
-		return &coded{exitNotReady, errors.New("not ready: see the lines marked missing")}
+		return terminal.WithCode(terminal.ExitNotReady, errors.New("not ready: see the lines marked missing"))
 	}
 	return nil
 }
@@ -170,15 +165,15 @@ func (a *app) sourceAdd() *cobra.Command {
 		Long:  "Adds a source, paused: its load begins when it is resumed, so that its outlets can be\nthere first. `rillmark source check` says beforehand whether it is ready,\n`rillmark source engines ENGINE` lists all that can be set.",
 		Example: "  rillmark source add circulation --host db.example --database circulation \\\n" +
 			"      --user rillmark --password '${env:RILLMARK_SECRET_CIRCULATION}' --tables 'public.*'\n  rillmark source add circulation --file circulation.yaml",
-		Args: exactly("NAME"),
+		Args: terminal.Exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			d, err := f.definition(a, c)
 			if err != nil {
 				return err
 			}
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0]), d.json, nil)
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0]), d.JSON, nil)
 			if err != nil {
-				return d.explained(err)
+				return d.Explained(err)
 			}
 			return a.done(raw, "source %s added, paused. `rillmark source resume %s` starts it", args[0], args[0])
 		},
@@ -190,19 +185,19 @@ func (a *app) sourceAdd() *cobra.Command {
 // warn prints what a person should know beside what was asked for.
 func (a *app) warn(warnings []string) {
 	for _, one := range warnings {
-		fmt.Fprintln(a.err, "warning: "+one) //nolint:errcheck // a closed terminal
+		fmt.Fprintln(a.Err, "warning: "+one) //nolint:errcheck // a closed terminal
 	}
 }
 
 // done prints what was answered, or a sentence.
 func (a *app) done(raw []byte, format string, args ...any) error {
-	if a.json {
+	if a.JSON {
 		if len(bytes.TrimSpace(raw)) == 0 {
 			raw = []byte(`{"done": true}`)
 		}
-		return a.printJSON(raw)
+		return a.PrintJSON(raw)
 	}
-	_, err := fmt.Fprintf(a.out, format+"\n", args...)
+	_, err := fmt.Fprintf(a.Out, format+"\n", args...)
 	return err
 }
 
@@ -214,49 +209,49 @@ func (a *app) sourceEdit() *cobra.Command {
 func (a *app) edit(plural, noun, short string) *cobra.Command {
 	var file string
 	var version int64
-	var set setFlag
+	var set written.SetFlag
 	c := &cobra.Command{
 		Use:   "edit NAME",
 		Short: short,
 		Long: "Puts the file's definition in the place of the stored one, or changes single fields of it\nwith --set. The file can be what `show --json` or `show --yaml` printed; --version, or the\nversion in that file, is the version that the change was made to: where somebody else has\n" +
 			"changed it since, nothing is changed. A password of (sealed) stays as it is.",
 		Example: fmt.Sprintf("  rillmark %[1]s edit NAME --set description='read by the desk'\n  rillmark %[1]s show NAME --yaml > changed.yaml\n  rillmark %[1]s edit NAME --file changed.yaml", noun),
-		Args:    exactly("NAME"),
+		Args:    terminal.Exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
 			path := "/v1/" + plural + "/" + url.PathEscape(args[0])
-			var d *definitionFile
+			var d *written.File
 			var from int64
 			switch {
 			case file != "":
 				var err error
-				if d, err = a.readDefinition(file); err == nil {
-					from, err = d.record()
+				if d, err = written.ReadDefinition(&a.Session, file); err == nil {
+					from, err = d.Record()
 				}
 				if err != nil {
 					return err
 				}
-			case len(set.given) > 0:
-				raw, err := a.call(c.Context(), http.MethodGet, path, nil, nil)
+			case len(set.Given) > 0:
+				raw, err := a.Call(c.Context(), http.MethodGet, path, nil, nil)
 				if err != nil {
 					return err
 				}
-				d = &definitionFile{name: "command line", json: raw}
-				if from, err = d.record(); err != nil {
+				d = &written.File{Name: "command line", JSON: raw}
+				if from, err = d.Record(); err != nil {
 					return err
 				}
 			default:
-				return usage("%s needs --file with the definition, or --set", c.CommandPath())
+				return terminal.Usage("%s needs --file with the definition, or --set", c.CommandPath())
 			}
 			if version == 0 {
 				version = from
 			}
 			if version == 0 {
-				return usage("%s needs --version: the file does not say which version it was made from, as `show --yaml` does", c.CommandPath())
+				return terminal.Usage("%s needs --version: the file does not say which version it was made from, as `show --yaml` does", c.CommandPath())
 			}
-			if err := set.lay(d); err != nil {
+			if err := set.Lay(d); err != nil {
 				return err
 			}
-			r, err := a.request(c.Context(), http.MethodPut, path, d.json)
+			r, err := a.Request(c.Context(), http.MethodPut, path, d.JSON)
 			if err != nil {
 				return err
 			}
@@ -265,9 +260,9 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 				Version  int64    `json:"version"`
 				Warnings []string `json:"warnings"`
 			}
-			raw, err := a.finish(r, &stored)
+			raw, err := a.Finish(r, &stored)
 			if err != nil {
-				return d.explained(err)
+				return d.Explained(err)
 			}
 			a.warn(stored.Warnings)
 			return a.done(raw, "%s %s changed to version %d", noun, args[0], stored.Version)
@@ -275,22 +270,22 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 	}
 	c.Flags().StringVarP(&file, "file", "f", "", "definition in YAML, or what show printed; - for standard input")
 	c.Flags().Int64Var(&version, "version", 0, "version that the change was made to; the file's own without it")
-	set.register(c.Flags())
+	set.Register(c.Flags())
 	return c
 }
 
 func (a *app) statusNow(ctx context.Context) (*service.Status, []byte, error) {
 	st := new(service.Status)
-	raw, err := a.call(ctx, http.MethodGet, "/v1/status", nil, st)
+	raw, err := a.Call(ctx, http.MethodGet, "/v1/status", nil, st)
 	return st, raw, err
 }
 
 func (a *app) sourceList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List all sources", Example: "  rillmark source list", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+	return &cobra.Command{Use: "list", Short: "List all sources", Example: "  rillmark source list", Args: terminal.Exactly(), RunE: func(c *cobra.Command, _ []string) error {
 		var all sourceList
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/sources", nil, &all)
-		if err != nil || a.json {
-			return firstOf(err, func() error { return a.printJSON(raw) })
+		raw, err := a.Call(c.Context(), http.MethodGet, "/v1/sources", nil, &all)
+		if err != nil || a.JSON {
+			return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 		}
 		st, _, err := a.statusNow(c.Context())
 		if err != nil {
@@ -307,9 +302,9 @@ func (a *app) sourceList() *cobra.Command {
 			for j, t := range d.Tables {
 				rules[j] = t.Match
 			}
-			rows[i] = []string{r.Name, phases[r.Name].Phase, d.Engine, where(&d), strings.Join(rules, " "), count(phases[r.Name].Journal.Events)}
+			rows[i] = []string{r.Name, phases[r.Name].Phase, d.Engine, where(&d), strings.Join(rules, " "), terminal.Count(phases[r.Name].Journal.Events)}
 		}
-		return table(a.out, []string{"source", "state", "engine", "database", "tables", ">events"}, rows)
+		return terminal.Table(a.Out, []string{"source", "state", "engine", "database", "tables", ">events"}, rows)
 	}}
 }
 
@@ -321,19 +316,12 @@ func where(d *definition.Source) string {
 	return fmt.Sprintf("%s as %s", d.Connection.Where(), d.Connection.Login())
 }
 
-func firstOf(err error, then func() error) error {
-	if err != nil {
-		return err
-	}
-	return then()
-}
-
 func (a *app) sourceShow() *cobra.Command {
-	return &cobra.Command{Use: "show NAME", Short: "Show a source: its definition, tables and journal", Example: "  rillmark source show circulation", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "show NAME", Short: "Show a source: its definition, tables and journal", Example: "  rillmark source show circulation", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 		var r api.Record[definition.Source]
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/sources/"+url.PathEscape(args[0]), nil, &r)
-		if err != nil || a.json {
-			return firstOf(err, func() error { return a.printJSON(raw) })
+		raw, err := a.Call(c.Context(), http.MethodGet, "/v1/sources/"+url.PathEscape(args[0]), nil, &r)
+		if err != nil || a.JSON {
+			return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 		}
 		st, _, err := a.statusNow(c.Context())
 		if err != nil {
@@ -351,7 +339,7 @@ func (a *app) sourceShow() *cobra.Command {
 func (a *app) printSource(r api.Record[definition.Source], s service.SourceStatus) error {
 	d := r.Definition
 	line := func(label, format string, args ...any) {
-		fmt.Fprintf(a.out, "%-12s "+format+"\n", append([]any{label}, args...)...) //nolint:errcheck // a closed terminal
+		fmt.Fprintf(a.Out, "%-12s "+format+"\n", append([]any{label}, args...)...) //nolint:errcheck // a closed terminal
 	}
 	line("source", "%s (version %d)", r.Name, r.Version)
 	line("database", "%s", where(&d))
@@ -369,21 +357,21 @@ func (a *app) printSource(r api.Record[definition.Source], s service.SourceStatu
 	if s.Error != "" {
 		line("error", "%s", s.Error)
 	}
-	line("journal", "offsets %s to %s, %s on disk, generation %d", count(s.Journal.First), count(s.Journal.Next-1), size(s.Journal.Bytes), s.Journal.Generation)
+	line("journal", "offsets %s to %s, %s on disk, generation %d", terminal.Count(s.Journal.First), terminal.Count(s.Journal.Next-1), terminal.Size(s.Journal.Bytes), s.Journal.Generation)
 	if h := s.RetainedLog; h != nil {
-		held := size(h.Bytes) + " retained on the source"
+		held := terminal.Size(h.Bytes) + " retained on the source"
 		if h.Limit > 0 {
-			held += " of at most " + size(h.Limit)
+			held += " of at most " + terminal.Size(h.Limit)
 		}
 		if h.Level != "fine" {
 			held += " (" + h.Level + ": " + h.Advice + ")"
 		}
 		line("log", "%s", held)
 		if h.Spilled > 0 {
-			line("spill", "%s written to the source's disk so far, to decode large transactions", size(h.Spilled))
+			line("spill", "%s written to the source's disk so far, to decode large transactions", terminal.Size(h.Spilled))
 		}
 	}
-	fmt.Fprintln(a.out) //nolint:errcheck // a closed terminal
+	fmt.Fprintln(a.Out) //nolint:errcheck // a closed terminal
 	return a.printTables(s.Tables)
 }
 
@@ -392,16 +380,16 @@ func orDash(n int64) string {
 	if n == 0 {
 		return "-"
 	}
-	return count(n)
+	return terminal.Count(n)
 }
 
 func (a *app) printTables(tables []service.TableStatus) error {
 	rows := make([][]string, 0, len(tables))
 	for _, t := range tables {
 		cell := func(o change.Operation) string { return orDash(t.Counts[o.String()]) }
-		rows = append(rows, []string{t.Name, stateOf(t), orDash(t.RowsDone), cell(change.Existing), cell(change.Insert), cell(change.Update), cell(change.Delete), cell(change.Truncate), a.cut(t.Note, 60)})
+		rows = append(rows, []string{t.Name, stateOf(t), orDash(t.RowsDone), cell(change.Existing), cell(change.Insert), cell(change.Update), cell(change.Delete), cell(change.Truncate), a.Cut(t.Note, 60)})
 	}
-	return table(a.out, []string{"table", "state", ">last load", ">existing", ">insert", ">update", ">delete", ">truncate", "note"}, rows)
+	return terminal.Table(a.Out, []string{"table", "state", ">last load", ">existing", ">insert", ">update", ">delete", ">truncate", "note"}, rows)
 }
 
 func (a *app) sourceEngines() *cobra.Command {
@@ -413,9 +401,9 @@ func (a *app) sourceEngines() *cobra.Command {
 			var all struct {
 				Items []api.Engine `json:"items"`
 			}
-			raw, err := a.call(c.Context(), http.MethodGet, "/v1/engines", nil, &all)
-			if err != nil || a.json {
-				return firstOf(err, func() error { return a.printJSON(raw) })
+			raw, err := a.Call(c.Context(), http.MethodGet, "/v1/engines", nil, &all)
+			if err != nil || a.JSON {
+				return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 			}
 			rows := [][]string{}
 			for _, k := range all.Items {
@@ -425,7 +413,7 @@ func (a *app) sourceEngines() *cobra.Command {
 				}
 				rows = append(rows, []string{string(k.Name), k.Title, strings.Join(can, ", ")})
 			}
-			return table(a.out, []string{"engine", "database", "supports"}, rows)
+			return terminal.Table(a.Out, []string{"engine", "database", "supports"}, rows)
 		}}
 }
 
@@ -433,7 +421,7 @@ func (a *app) sourceEngines() *cobra.Command {
 func (a *app) engineFields(name string) error {
 	kind := engines.Named(name)
 	if kind == nil {
-		return usage("there is no engine %q: this version knows %s", name, engines.Names())
+		return terminal.Usage("there is no engine %q: this version knows %s", name, engines.Names())
 	}
 	var own []settings.Field
 	for _, f := range settings.Fields(new(definition.Source)) {
@@ -441,19 +429,19 @@ func (a *app) engineFields(name string) error {
 			own = append(own, f)
 		}
 	}
-	fmt.Fprintf(a.out, "The connection of a source of %s (source add):\n", kind.Title) //nolint:errcheck // a closed terminal
-	if err := printFields(a.out, "connection.", settings.Fields(kind.Connection())); err != nil {
+	fmt.Fprintf(a.Out, "The connection of a source of %s (source add):\n", kind.Title) //nolint:errcheck // a closed terminal
+	if err := printFields(a.Out, "connection.", settings.Fields(kind.Connection())); err != nil {
 		return err
 	}
-	fmt.Fprint(a.out, "\nThe source:\n") //nolint:errcheck // a closed terminal
-	return printFields(a.out, "", own)
+	fmt.Fprint(a.Out, "\nThe source:\n") //nolint:errcheck // a closed terminal
+	return printFields(a.Out, "", own)
 }
 
 func (a *app) sourceTables() *cobra.Command {
 	var f sourceFlags
 	c := &cobra.Command{Use: "tables NAME", Short: "List the tables of a source's database, and what their log entries carry",
 		Long:    "Of the definition that the flags or the file give, before anything is stored; without\neither, of the stored one.",
-		Example: "  rillmark source tables circulation\n  rillmark source tables circulation --host db.example --database circulation --user rillmark --password '${env:RILLMARK_SECRET_CIRCULATION}'", Args: exactly("NAME")}
+		Example: "  rillmark source tables circulation\n  rillmark source tables circulation --host db.example --database circulation --user rillmark --password '${env:RILLMARK_SECRET_CIRCULATION}'", Args: terminal.Exactly("NAME")}
 	f.register(c)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		var all struct {
@@ -467,12 +455,12 @@ func (a *app) sourceTables() *cobra.Command {
 		if body != nil {
 			method = http.MethodPost
 		}
-		raw, err := a.call(c.Context(), method, "/v1/sources/"+url.PathEscape(args[0])+"/tables", body, &all)
+		raw, err := a.Call(c.Context(), method, "/v1/sources/"+url.PathEscape(args[0])+"/tables", body, &all)
 		if err != nil {
-			return d.explained(err)
+			return d.Explained(err)
 		}
-		if a.json {
-			return a.printJSON(raw)
+		if a.JSON {
+			return a.PrintJSON(raw)
 		}
 		rows := make([][]string, len(all.Items))
 		for i, t := range all.Items {
@@ -483,9 +471,9 @@ func (a *app) sourceTables() *cobra.Command {
 			case t.Captured:
 				captured = "yes"
 			}
-			rows[i] = []string{t.Name, captured, dash(strings.Join(t.Key, ", ")), count(t.RowsEstimate), t.Identity, t.CannotPublish + t.Advice}
+			rows[i] = []string{t.Name, captured, terminal.Dash(strings.Join(t.Key, ", ")), terminal.Count(t.RowsEstimate), t.Identity, t.CannotPublish + t.Advice}
 		}
-		return table(a.out, []string{"table", "captured", "key", ">rows (est.)", "old row", "advice"}, rows)
+		return terminal.Table(a.Out, []string{"table", "captured", "key", ">rows (est.)", "old row", "advice"}, rows)
 	}
 	return c
 }
@@ -494,12 +482,12 @@ func (a *app) running(plural, noun, verb, short, example string) *cobra.Command 
 	var reason string
 	var wait bool
 	var letPass int64
-	c := &cobra.Command{Use: verb + " NAME", Short: short, Example: example, Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: verb + " NAME", Short: short, Example: example, Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 		asked := map[string]any{"reason": reason}
 		if letPass > 0 {
 			asked["let_pass"] = letPass
 		}
-		raw, err := a.call(c.Context(), http.MethodPost, "/v1/"+plural+"/"+url.PathEscape(args[0])+"/"+verb, asked, nil)
+		raw, err := a.Call(c.Context(), http.MethodPost, "/v1/"+plural+"/"+url.PathEscape(args[0])+"/"+verb, asked, nil)
 		if err != nil {
 			return err
 		}
@@ -525,8 +513,8 @@ func (a *app) sourceReload() *cobra.Command {
 	var wait bool
 	c := &cobra.Command{Use: "reload NAME TABLE", Short: "Read a table's rows anew, or some of them, while all else goes on",
 		Long:    "Reads a table's rows anew: its earlier rows are void, and each row comes again as existing.\nWith --where only the rows for which a condition in the source's own SQL holds are read\nagain; nothing is void then, so a row that has gone in silence stays.",
-		Example: "  rillmark source reload circulation public.loans --wait\n  rillmark source reload circulation public.loans --where \"branch_id = 3\"", Args: exactly("NAME", "TABLE"), RunE: func(c *cobra.Command, args []string) error {
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/tables/"+url.PathEscape(args[1])+"/reload", map[string]string{"where": where}, nil)
+		Example: "  rillmark source reload circulation public.loans --wait\n  rillmark source reload circulation public.loans --where \"branch_id = 3\"", Args: terminal.Exactly("NAME", "TABLE"), RunE: func(c *cobra.Command, args []string) error {
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/tables/"+url.PathEscape(args[1])+"/reload", map[string]string{"where": where}, nil)
 			if err != nil {
 				return err
 			}
@@ -549,12 +537,12 @@ func (a *app) sourceReset() *cobra.Command {
 	c := &cobra.Command{Use: "reset NAME", Short: "Begin capture anew where its stream cannot go on",
 		Long: "For a source whose log was lost to us: its slot dropped or given up, its database restored\nor failed over. Makes a new slot, loads all tables anew, and starts a new generation\nof the journal: old events are kept, offsets go on, and ids carry the next generation from\n" +
 			"there. What the source wrote in between, and has changed again since, is in no event.",
-		Example: "  rillmark source reset circulation --reason \"failed over to the standby\" --yes", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark source reset circulation --reason \"failed over to the standby\" --yes", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			if !sure {
-				return usage("a reset loads all tables of %s anew and starts a new generation of its journal: confirm with --yes", args[0])
+				return terminal.Usage("a reset loads all tables of %s anew and starts a new generation of its journal: confirm with --yes", args[0])
 			}
 			var reset service.SourceReset
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/reset", map[string]string{"reason": reason}, &reset)
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/reset", map[string]string{"reason": reason}, &reset)
 			if err != nil {
 				return err
 			}
@@ -569,9 +557,9 @@ func (a *app) sourceRemove() *cobra.Command {
 	var forget bool
 	c := &cobra.Command{Use: "remove NAME", Short: "Remove a source with its journal, and what was made on its database",
 		Long:    "Drops slot and publications on the database where Rillmark made them, the journal, and the\nsource's record. Its outlets have to be removed first.",
-		Example: "  rillmark source remove circulation", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark source remove circulation", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			var removal service.Removal
-			raw, err := a.call(c.Context(), http.MethodDelete, fmt.Sprintf("/v1/sources/%s?forget=%t", url.PathEscape(args[0]), forget), nil, &removal)
+			raw, err := a.Call(c.Context(), http.MethodDelete, fmt.Sprintf("/v1/sources/%s?forget=%t", url.PathEscape(args[0]), forget), nil, &removal)
 			if err != nil {
 				return err
 			}

@@ -7,6 +7,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/change"
+	"rillmark/internal/cli/terminal"
+	"rillmark/internal/cli/written"
 	"rillmark/internal/definition"
 	"rillmark/internal/engine/engines"
 	"rillmark/internal/settings"
@@ -14,24 +16,24 @@ import (
 
 // sourceFlags are a source's definition on the command line.
 type sourceFlags struct {
-	defineFlags
+	written.Flags
 	// wantTables is for what captures: what only looks can look at all tables.
 	wantTables bool
 }
 
 func (f *sourceFlags) register(c *cobra.Command) {
 	flags := c.Flags()
-	f.defineFlags.register(flags)
-	f.fields.addCommon(flags, settings.Fields(new(definition.Source)))
+	f.Flags.Register(flags)
+	f.Fields.AddCommon(flags, settings.Fields(new(definition.Source)))
 	about := make(map[string]string) // with the engine's name, where engines differ
 	for _, k := range engines.All {
 		for _, field := range settings.Fields(k.Connection()) {
 			if field.Flag == "" {
 				continue
 			}
-			if f.fields.common[field.Flag] == "" {
-				f.fields.common[field.Flag] = "connection." + field.Path
-				addFlag(flags, &field, field.About())
+			if f.Fields.Common[field.Flag] == "" {
+				f.Fields.Common[field.Flag] = "connection." + field.Path
+				written.AddFlag(flags, &field, field.About())
 				about[field.Flag] = string(k.Name) + ": " + field.About()
 			} else if known := flags.Lookup(field.Flag); !strings.Contains(about[field.Flag], ": "+field.About()) {
 				about[field.Flag] += "; " + string(k.Name) + ": " + field.About()
@@ -43,24 +45,24 @@ func (f *sourceFlags) register(c *cobra.Command) {
 }
 
 // definition is what the file says, with the flags laid over it, and --set over both.
-func (f *sourceFlags) definition(a *app, c *cobra.Command) (*definitionFile, error) {
-	d, err := f.begin(a, func() error { return f.complete(c) })
+func (f *sourceFlags) definition(a *app, c *cobra.Command) (*written.File, error) {
+	d, err := f.Begin(&a.Session, func() error { return f.complete(c) })
 	if err != nil {
 		return nil, err
 	}
-	if f.file == "" {
-		d.json = []byte(`{"engine":"` + string(change.PostgreSQL) + `"}`)
+	if f.File == "" {
+		d.JSON = []byte(`{"engine":"` + string(change.PostgreSQL) + `"}`)
 	}
-	if err := d.layFlags(c.Flags(), f.fields.common); err != nil {
+	if err := d.LayFlags(c.Flags(), f.Fields.Common); err != nil {
 		return nil, err
 	}
-	if err := f.set.lay(d); err != nil {
+	if err := f.Set.Lay(d); err != nil {
 		return nil, err
 	}
 	if !f.wantTables { // what only looks can look at all of them
 		var there struct{ Tables []any }
-		if err := json.Unmarshal(d.json, &there); err == nil && len(there.Tables) == 0 {
-			return d, d.put("tables", []map[string]string{{"match": "*"}})
+		if err := json.Unmarshal(d.JSON, &there); err == nil && len(there.Tables) == 0 {
+			return d, d.Put("tables", []map[string]string{{"match": "*"}})
 		}
 	}
 	return d, nil
@@ -69,7 +71,7 @@ func (f *sourceFlags) definition(a *app, c *cobra.Command) (*definitionFile, err
 // complete says which flags lack without which an engine's source is none; --set may
 // stand for any of them.
 func (f *sourceFlags) complete(c *cobra.Command) error {
-	if len(f.set.given) > 0 {
+	if len(f.Set.Given) > 0 {
 		return nil
 	}
 	name := string(change.PostgreSQL)
@@ -78,7 +80,7 @@ func (f *sourceFlags) complete(c *cobra.Command) error {
 	}
 	kind := engines.Named(name)
 	if kind == nil {
-		return usage("there is no engine %q: this version knows %s", name, engines.Names())
+		return terminal.Usage("there is no engine %q: this version knows %s", name, engines.Names())
 	}
 	var missing []string
 	for _, field := range settings.Fields(kind.Connection()) {
@@ -90,7 +92,7 @@ func (f *sourceFlags) complete(c *cobra.Command) error {
 		missing = append(missing, "--tables")
 	}
 	if len(missing) > 0 {
-		return usage("a source needs %s, or --file with a definition", strings.Join(missing, ", "))
+		return terminal.Usage("a source needs %s, or --file with a definition", strings.Join(missing, ", "))
 	}
 	return nil
 }

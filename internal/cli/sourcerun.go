@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/engine"
 	"rillmark/internal/service"
 )
@@ -18,9 +19,9 @@ func (a *app) sourceRun() *cobra.Command {
 	return &cobra.Command{Use: "run NAME", Short: "Let a paused source load and follow until it has caught up, and end",
 		Long: "For schedules: loads what is to be loaded, follows what was committed by now, then pauses the\nsource again, and says when there was nothing to do. Exit code 1 where it failed.\n\n" +
 			"The source keeps its log for us between runs: see that its disk can hold it.",
-		Example: "  rillmark source pause circulation --reason \"runs at night\"\n  rillmark source run circulation", Args: exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark source pause circulation --reason \"runs at night\"\n  rillmark source run circulation", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			var begun service.SourceRun
-			_, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/run", nil, &begun)
+			_, err := a.Call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/run", nil, &begun)
 			if err != nil {
 				return err
 			}
@@ -42,7 +43,7 @@ func (a *app) sourceRan(c *cobra.Command, name string, next int64) error {
 			case s.Phase == "paused" && !s.Once:
 				return true, "", fmt.Errorf("source %s was paused before it had caught up%s", name, because(s.Reason))
 			default:
-				line = fmt.Sprintf("%s  next offset %s  %s", s.Phase, count(s.Journal.Next), strings.TrimSpace(s.Doing+" "+s.Error))
+				line = fmt.Sprintf("%s  next offset %s  %s", s.Phase, terminal.Count(s.Journal.Next), strings.TrimSpace(s.Doing+" "+s.Error))
 			}
 		}
 		return false, line, nil
@@ -63,9 +64,9 @@ func (a *app) watchStatus(ctx context.Context, look func(*service.Status) (done 
 		if done || err != nil {
 			return err
 		}
-		if line != "" && time.Since(written) > time.Second && !a.json {
+		if line != "" && time.Since(written) > time.Second && !a.JSON {
 			written = time.Now()
-			fmt.Fprintln(a.err, line) //nolint:errcheck // a closed terminal
+			fmt.Fprintln(a.Err, line) //nolint:errcheck // a closed terminal
 		}
 		select {
 		case <-ctx.Done():
@@ -91,7 +92,7 @@ func (a *app) caughtUp(s *service.SourceStatus, next int64) error {
 		}
 	}
 	if s.Journal.Next == next {
-		return a.done(raw, "source %s: nothing to do, nothing was committed since offset %s", s.Name, count(next-1))
+		return a.done(raw, "source %s: nothing to do, nothing was committed since offset %s", s.Name, terminal.Count(next-1))
 	}
-	return a.done(raw, "source %s has caught up: %s events, up to offset %s", s.Name, count(s.Journal.Next-next), count(s.Journal.Next-1))
+	return a.done(raw, "source %s has caught up: %s events, up to offset %s", s.Name, terminal.Count(s.Journal.Next-next), terminal.Count(s.Journal.Next-1))
 }

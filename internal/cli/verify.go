@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/service/comparing"
 	"rillmark/internal/verify"
 )
@@ -23,18 +23,18 @@ func (a *app) verify() *cobra.Command {
 		Long: "Reads both sides by content, while both change. What differs is read again once the outlet\nhas passed that moment, so that only real differences are shown. Exit code 5 says that\nsomething differs, or could not be compared.\n\n" +
 			"With --fix, what differs is loaded again for this outlet alone, in order with all else, and the\ncomparison is repeated: rows that are missing or different by their keys; where the target has\nrows that the source has not, or there are many, the table.\n\n" +
 			"With --sample 5%, blocks of rows of large tables are drawn at random: a quick look at a large\ndatabase. A comparison that was cut short goes on with --resume.",
-		Example: "  rillmark verify reporting\n  rillmark verify reporting --tables public.loans --json | jq .differences\n  rillmark verify reporting --fix\n  rillmark verify reporting --sample 5%\n  rillmark verify reporting --resume", Args: exactly("OUTLET"),
+		Example: "  rillmark verify reporting\n  rillmark verify reporting --tables public.loans --json | jq .differences\n  rillmark verify reporting --fix\n  rillmark verify reporting --sample 5%\n  rillmark verify reporting --resume", Args: terminal.Exactly("OUTLET"),
 		RunE: func(c *cobra.Command, args []string) error {
 			found, err := a.compare(c.Context(), args[0], p)
 			if err != nil {
 				return err
 			}
 			if len(found.Fixes) > 0 {
-				if !a.json {
+				if !a.JSON {
 					if err := a.printComparison(found); err != nil {
 						return err
 					}
-					fmt.Fprintf(a.out, "\n%s\n\n", fixWords(found.Fixes)) //nolint:errcheck // a closed terminal
+					fmt.Fprintf(a.Out, "\n%s\n\n", fixWords(found.Fixes)) //nolint:errcheck // a closed terminal
 				}
 				if err := a.loadedFor(c.Context(), args[0]); err != nil {
 					return err
@@ -81,24 +81,24 @@ func (a *app) compare(ctx context.Context, outlet string, p comparePlan) (found 
 	if len(query) > 0 {
 		address += "?" + query.Encode()
 	}
-	r, err := a.request(ctx, http.MethodPost, address, nil)
+	r, err := a.Request(ctx, http.MethodPost, address, nil)
 	if err != nil {
 		return nil, err
 	}
-	err = eachLine(a, r, func(l *api.CompareLine) (bool, error) {
+	err = terminal.EachLine(&a.Session, r, func(l *api.CompareLine) (bool, error) {
 		switch {
 		case l.Problem != nil:
-			return true, &refusal{*l.Problem}
+			return true, &terminal.Refusal{Problem: *l.Problem}
 		case l.Result != nil:
 			found = l.Result
 			return true, nil
-		case l.Table != nil && !l.Table.Done && !a.json:
-			fmt.Fprintf(a.err, "%s: %s of about %s rows\n", l.Table.Table, count(l.Table.Rows), count(max(l.Table.Estimate, l.Table.Rows))) //nolint:errcheck // a closed terminal
+		case l.Table != nil && !l.Table.Done && !a.JSON:
+			fmt.Fprintf(a.Err, "%s: %s of about %s rows\n", l.Table.Table, terminal.Count(l.Table.Rows), terminal.Count(max(l.Table.Estimate, l.Table.Rows))) //nolint:errcheck // a closed terminal
 		}
 		return false, nil
 	})
-	if ctx.Err() != nil && !a.json {
-		fmt.Fprintf(a.err, "the comparison was cut short; `rillmark verify %s --resume` goes on with it\n", outlet) //nolint:errcheck // a closed terminal
+	if ctx.Err() != nil && !a.JSON {
+		fmt.Fprintf(a.Err, "the comparison was cut short; `rillmark verify %s --resume` goes on with it\n", outlet) //nolint:errcheck // a closed terminal
 	}
 	if err == nil && found == nil {
 		err = errors.New("the service ended the comparison without a result")
@@ -126,10 +126,10 @@ func fixWords(fixes []comparing.Fix) string {
 const shownDifferences = 20
 
 func (a *app) printCompared(v *comparing.Verification) error {
-	if a.json {
+	if a.JSON {
 		raw, err := json.Marshal(v)
 		if err == nil {
-			err = a.printJSON(raw)
+			err = a.PrintJSON(raw)
 		}
 		if err != nil {
 			return err
@@ -140,7 +140,7 @@ func (a *app) printCompared(v *comparing.Verification) error {
 	if v.Equal {
 		return nil
 	}
-	return &coded{exitNotReady, fmt.Errorf("%s is not equal to its source", v.Outlet)}
+	return terminal.WithCode(terminal.ExitNotReady, fmt.Errorf("%s is not equal to its source", v.Outlet))
 }
 
 func (a *app) printComparison(v *comparing.Verification) error {
@@ -155,20 +155,20 @@ func (a *app) printComparison(v *comparing.Verification) error {
 		case t.Sampled:
 			verdict = "equal, as far as was looked at"
 		}
-		rows[i] = []string{t.Table, count(t.Rows), dashZero(t.Missing), dashZero(t.Extra), dashZero(t.Different), dashZero(t.Undecided), verdict}
+		rows[i] = []string{t.Table, terminal.Count(t.Rows), dashZero(t.Missing), dashZero(t.Extra), dashZero(t.Different), dashZero(t.Undecided), verdict}
 	}
-	if err := table(a.out, []string{"table", ">rows", ">missing", ">extra", ">different", ">undecided", "verdict"}, rows); err != nil {
+	if err := terminal.Table(a.Out, []string{"table", ">rows", ">missing", ">extra", ">different", ">undecided", "verdict"}, rows); err != nil {
 		return err
 	}
 	for i, d := range v.Differences {
 		if i == shownDifferences {
-			fmt.Fprintf(a.out, "… --json has more\n") //nolint:errcheck // a closed terminal
+			fmt.Fprintf(a.Out, "… --json has more\n") //nolint:errcheck // a closed terminal
 			break
 		}
 		if i == 0 {
-			fmt.Fprintln(a.out) //nolint:errcheck // a closed terminal
+			fmt.Fprintln(a.Out) //nolint:errcheck // a closed terminal
 		}
-		fmt.Fprintf(a.out, "%s %s %s%s\n", d.Kind, d.Table, keyWords(d.Key), columnWords(d.Columns)) //nolint:errcheck // a closed terminal
+		fmt.Fprintf(a.Out, "%s %s %s%s\n", d.Kind, d.Table, terminal.KeyWords(d.Key), columnWords(d.Columns)) //nolint:errcheck // a closed terminal
 	}
 	return nil
 }
@@ -177,16 +177,7 @@ func dashZero(n int64) string {
 	if n == 0 {
 		return "-"
 	}
-	return count(n)
-}
-
-func keyWords(key map[string]string) string {
-	parts := make([]string, 0, len(key))
-	for name, value := range key {
-		parts = append(parts, name+" "+value)
-	}
-	slices.Sort(parts)
-	return strings.Join(parts, ", ")
+	return terminal.Count(n)
 }
 
 func columnWords(columns []verify.ColumnDifference) string {

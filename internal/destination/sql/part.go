@@ -100,6 +100,7 @@ func (w *Writer) wholeTable(ctx context.Context, m *encode.Message) error {
 		if err != nil {
 			return err
 		}
+	default:
 	}
 	return w.event(ctx, m)
 }

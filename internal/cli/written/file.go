@@ -1,4 +1,6 @@
-package cli
+// Package written is definitions as people write them: in files, in flags that are made of the
+// definitions' own fields, and by the path of a field.
+package written
 
 import (
 	"encoding/json"
@@ -8,53 +10,57 @@ import (
 	"os"
 	"strings"
 
+	"rillmark/internal/cli/terminal"
+
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 )
 
-// definitionFile is a definition that a person wrote in YAML (or JSON, which is
+// File is a definition that a person wrote in YAML (or JSON, which is
 // YAML): what is sent, and where each part of it stands.
-type definitionFile struct {
-	name string
+type File struct {
+	// Name is the file's, for people.
+	Name string
 	tree *ast.File
-	json []byte
+	// JSON is the definition as it is sent.
+	JSON []byte
 	// inside is where the definition stands in the file; empty for all of it.
 	inside string
 }
 
-// readDefinition reads a file, or standard input for a dash.
-func (a *app) readDefinition(path string) (*definitionFile, error) {
+// ReadDefinition reads a file, or standard input for a dash.
+func ReadDefinition(s *terminal.Session, path string) (*File, error) {
 	var raw []byte
 	var err error
 	if path == "-" {
-		raw, err = io.ReadAll(a.in)
+		raw, err = io.ReadAll(s.In)
 	} else {
 		raw, err = os.ReadFile(path)
 	}
 	if err != nil {
-		return nil, usage("the definition cannot be read: %w", err)
+		return nil, terminal.Usage("the definition cannot be read: %w", err)
 	}
-	d := &definitionFile{name: path}
+	d := &File{Name: path}
 	if d.tree, err = parser.ParseBytes(raw, 0); err != nil {
-		return nil, usage("the definition %s is not right:\n%s", path, yaml.FormatError(err, false, false))
+		return nil, terminal.Usage("the definition %s is not right:\n%s", path, yaml.FormatError(err, false, false))
 	}
 	var value any
 	if err := yaml.Unmarshal(raw, &value); err != nil {
-		return nil, usage("the definition %s is not right:\n%s", path, yaml.FormatError(err, false, false))
+		return nil, terminal.Usage("the definition %s is not right:\n%s", path, yaml.FormatError(err, false, false))
 	}
 	if _, isMap := value.(map[string]any); !isMap {
-		return nil, usage("the definition %s is not a list of fields and values, such as `engine: postgresql`", path)
+		return nil, terminal.Usage("the definition %s is not a list of fields and values, such as `engine: postgresql`", path)
 	}
-	if d.json, err = json.Marshal(value); err != nil {
-		return nil, usage("the definition %s: %w", path, err)
+	if d.JSON, err = json.Marshal(value); err != nil {
+		return nil, terminal.Usage("the definition %s: %w", path, err)
 	}
 	return d, nil
 }
 
 // explain adds line and column to what the service says of a definition.
-func (d *definitionFile) explain(err error) error {
-	var refused *refusal
+func (d *File) explain(err error) error {
+	var refused *terminal.Refusal
 	if !errors.As(err, &refused) || len(refused.Errors) == 0 {
 		return err
 	}
@@ -65,14 +71,14 @@ func (d *definitionFile) explain(err error) error {
 		if place != "" {
 			place += ": "
 		}
-		lines[i] = fmt.Sprintf("%s:%d:%d: %s%s", d.name, line, column, place, e.Message)
+		lines[i] = fmt.Sprintf("%s:%d:%d: %s%s", d.Name, line, column, place, e.Message)
 	}
-	return &coded{exitRefused, fmt.Errorf("the definition is not right\n  %s", strings.Join(lines, "\n  "))}
+	return terminal.WithCode(terminal.ExitRefused, fmt.Errorf("the definition is not right\n  %s", strings.Join(lines, "\n  ")))
 }
 
 // find is where a path such as tables[1].match stands; where it is missing, the
 // nearest that is there.
-func (d *definitionFile) find(place string) (line, column int) {
+func (d *File) find(place string) (line, column int) {
 	for {
 		path, err := yaml.PathString("$." + place)
 		if place == "" {
@@ -105,4 +111,12 @@ func first(node ast.Node) ast.Node {
 		return n.Key
 	}
 	return node
+}
+
+// Explained is explain where there is a definition to look into.
+func (d *File) Explained(err error) error {
+	if err == nil || d == nil || d.tree == nil {
+		return err
+	}
+	return d.explain(err)
 }

@@ -1,4 +1,4 @@
-package cli
+package written
 
 import (
 	"fmt"
@@ -9,63 +9,64 @@ import (
 
 	"github.com/spf13/pflag"
 
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/settings"
 )
 
-// defineFlags are what every command has that defines something: a file, flags for its
+// Flags are what every command has that defines something: a file, flags for its
 // fields, and --set.
-type defineFlags struct {
-	file   string
-	fields fieldFlags
-	set    setFlag
+type Flags struct {
+	File   string
+	Fields FieldFlags
+	Set    SetFlag
 }
 
-// register adds the file and --set; the fields' flags follow.
-func (f *defineFlags) register(flags *pflag.FlagSet) {
-	flags.StringVarP(&f.file, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
-	f.set.register(flags)
+// Register adds the file and --set; the fields' flags follow.
+func (f *Flags) Register(flags *pflag.FlagSet) {
+	flags.StringVarP(&f.File, "file", "f", "", "definition in YAML; - for standard input. Flags go before it")
+	f.Set.Register(flags)
 }
 
-// begin is the definition in the file, or else an empty one, or what lacking says where
+// Begin is the definition in the file, or else an empty one, or what lacking says where
 // that cannot be meant.
-func (f *defineFlags) begin(a *app, lacking func() error) (*definitionFile, error) {
-	if f.file == "" {
-		return &definitionFile{name: "command line"}, lacking()
+func (f *Flags) Begin(s *terminal.Session, lacking func() error) (*File, error) {
+	if f.File == "" {
+		return &File{Name: "command line"}, lacking()
 	}
-	d, err := a.readDefinition(f.file)
+	d, err := ReadDefinition(s, f.File)
 	if err == nil {
-		_, err = d.record()
+		_, err = d.Record()
 	}
 	return d, err
 }
 
-// fieldFlags are flags for the fields of definitions. They are made of the fields' own
+// FieldFlags are flags for the fields of definitions. They are made of the fields' own
 // descriptions, so that a new field, or a new kind, has its flags.
-type fieldFlags struct {
+type FieldFlags struct {
 	// common are the fields that stand for themselves: each flag's path.
-	common map[string]string
+	Common map[string]string
 	// sections are those that stand in a kind's section: for each flag the path by kind.
-	sections map[string]map[string]string
+	Sections map[string]map[string]string
 }
 
-// addCommon adds flags for the fields of a definition. Those that few people need are
+// AddCommon adds flags for the fields of a definition. Those that few people need are
 // not in the help text, which would hide the others.
-func (f *fieldFlags) addCommon(flags *pflag.FlagSet, fields []settings.Field) {
-	f.common = make(map[string]string)
+func (f *FieldFlags) AddCommon(flags *pflag.FlagSet, fields []settings.Field) {
+	f.Common = make(map[string]string)
 	for _, field := range fields {
 		if field.Flag == "" {
 			continue
 		}
-		f.common[field.Flag] = field.Path
-		addFlag(flags, &field, field.About())
+		f.Common[field.Flag] = field.Path
+		AddFlag(flags, &field, field.About())
 	}
 }
 
-// addSections adds flags for the fields of each kind's section. A flag that several
+// AddSections adds flags for the fields of each kind's section. A flag that several
 // kinds have stands for the field of the kind that is meant.
-func (f *fieldFlags) addSections(flags *pflag.FlagSet, section func(kind string) any) {
-	f.sections = make(map[string]map[string]string)
+func (f *FieldFlags) AddSections(flags *pflag.FlagSet, section func(kind string) any) {
+	f.Sections = make(map[string]map[string]string)
 	for _, k := range kinds.All {
 		empty := section(k.Name)
 		if empty == nil {
@@ -75,21 +76,22 @@ func (f *fieldFlags) addSections(flags *pflag.FlagSet, section func(kind string)
 			if field.Flag == "" {
 				continue
 			}
-			if f.sections[field.Flag] == nil {
-				f.sections[field.Flag] = make(map[string]string)
-				addFlag(flags, &field, k.Name+": "+field.About())
+			if f.Sections[field.Flag] == nil {
+				f.Sections[field.Flag] = make(map[string]string)
+				AddFlag(flags, &field, k.Name+": "+field.About())
 			} else {
 				known := flags.Lookup(field.Flag)
 				of, about, _ := strings.Cut(known.Usage, ": ")
 				known.Usage = of + ", " + k.Name + ": " + about
 				known.Hidden = known.Hidden && field.Advanced
 			}
-			f.sections[field.Flag][k.Name] = k.Name + "." + field.Path
+			f.Sections[field.Flag][k.Name] = k.Name + "." + field.Path
 		}
 	}
 }
 
-func addFlag(flags *pflag.FlagSet, field *settings.Field, usage string) {
+// AddFlag adds a field's flag, with words for what it says.
+func AddFlag(flags *pflag.FlagSet, field *settings.Field, usage string) {
 	if field.Secret {
 		usage += "; one typed here ends up in the shell's history"
 	}
@@ -155,23 +157,23 @@ func (p *partFlag) Set(text string) error {
 // Type implements [pflag.Value]; help texts show none.
 func (p *partFlag) Type() string { return "bool" }
 
-// given are the flags for sections that were given, in their order.
-func (f *fieldFlags) given(flags *pflag.FlagSet) (names []string) {
+// Given are the flags for sections that were given, in their order.
+func (f *FieldFlags) Given(flags *pflag.FlagSet) (names []string) {
 	flags.Visit(func(one *pflag.Flag) {
-		if f.sections[one.Name] != nil {
+		if f.Sections[one.Name] != nil {
 			names = append(names, one.Name)
 		}
 	})
 	return names
 }
 
-// kindOf is the kind that the given flags can only mean; empty where none of them was
+// KindOf is the kind that the given flags can only mean; empty where none of them was
 // given.
-func (f *fieldFlags) kindOf(flags *pflag.FlagSet) (string, error) {
+func (f *FieldFlags) KindOf(flags *pflag.FlagSet) (string, error) {
 	var left []string
-	given := f.given(flags)
+	given := f.Given(flags)
 	for _, k := range kinds.All {
-		if !slices.ContainsFunc(given, func(flag string) bool { return f.sections[flag][k.Name] == "" }) {
+		if !slices.ContainsFunc(given, func(flag string) bool { return f.Sections[flag][k.Name] == "" }) {
 			left = append(left, k.Name)
 		}
 	}
@@ -179,23 +181,23 @@ func (f *fieldFlags) kindOf(flags *pflag.FlagSet) (string, error) {
 	case len(given) == 0:
 		return "", nil
 	case len(left) == 0:
-		return "", usage("--%s do not go together: no kind has them all; `rillmark destination kinds` lists what each has", strings.Join(given, " and --"))
+		return "", terminal.Usage("--%s do not go together: no kind has them all; `rillmark destination kinds` lists what each has", strings.Join(given, " and --"))
 	case len(left) > 1:
-		return "", usage("--%s can mean several kinds: say --kind %s", strings.Join(given, " and --"), strings.Join(left, " or "))
+		return "", terminal.Usage("--%s can mean several kinds: say --kind %s", strings.Join(given, " and --"), strings.Join(left, " or "))
 	}
 	return left[0], nil
 }
 
-// places are the paths that the flags stand for, where sections are a kind's.
-func (f *fieldFlags) places(flags *pflag.FlagSet, kind string) (map[string]string, error) {
+// Places are the paths that the flags stand for, where sections are a kind's.
+func (f *FieldFlags) Places(flags *pflag.FlagSet, kind string) (map[string]string, error) {
 	places := make(map[string]string)
-	for flag, path := range f.common {
+	for flag, path := range f.Common {
 		places[flag] = path
 	}
-	for _, flag := range f.given(flags) {
-		path := f.sections[flag][kind]
+	for _, flag := range f.Given(flags) {
+		path := f.Sections[flag][kind]
 		if path == "" {
-			return nil, usage("--%s is not for kind %s; `rillmark destination kinds %s` lists what it has", flag, kind, kind)
+			return nil, terminal.Usage("--%s is not for kind %s; `rillmark destination kinds %s` lists what it has", flag, kind, kind)
 		}
 		places[flag] = path
 	}

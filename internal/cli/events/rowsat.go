@@ -1,4 +1,4 @@
-package cli
+package events
 
 import (
 	"bufio"
@@ -13,24 +13,27 @@ import (
 	"strings"
 	"time"
 
+	"rillmark/internal/cli/terminal"
+
 	"github.com/spf13/cobra"
 )
 
-func (a *app) rows() *cobra.Command {
+// Rows is the command `rows`: a table as it was.
+func (a *Reader) Rows() *cobra.Command {
 	var at, where, format, to string
 	var countOnly bool
 	c := &cobra.Command{Use: "rows SOURCE TABLE", Short: "Show a table's rows as they were at an offset, a time or a mark",
 		Long: "Works the rows out from the journal, from the table's last load on; the source is not asked. How many\nthere were, and up to which offset, is said first, on standard error. What the source's rules mask or\nhash is so here, too.\n\n" +
 			"--at is the newest offset that counts, or what lies before a time or a mark.",
 		Example: "  rillmark rows circulation public.loans --at time:2026-11-23T09:00:00Z --where \"branch_id == 3\"\n  rillmark rows circulation public.loans --at 4821 --format csv --to loans.csv\n  rillmark rows circulation public.loans --format parquet --to loans.parquet\n  rillmark rows circulation public.loans --at mark:before-weeding --count",
-		Args:    exactly("SOURCE", "TABLE"),
+		Args:    terminal.Exactly("SOURCE", "TABLE"),
 		RunE: func(c *cobra.Command, args []string) error {
 			table := args[1]
 			if !strings.Contains(table, ".") {
 				table = "public." + table
 			}
 			if format == "parquet" && to == "" && !countOnly {
-				return usage("a Parquet file is binary: give --to FILE")
+				return terminal.Usage("a Parquet file is binary: give --to FILE")
 			}
 			query := url.Values{"format": {format}}
 			if at != "" {
@@ -39,28 +42,28 @@ func (a *app) rows() *cobra.Command {
 			if where != "" {
 				query.Set("where", where)
 			}
-			r, err := a.request(c.Context(), http.MethodGet, "/v1/sources/"+url.PathEscape(args[0])+"/tables/"+url.PathEscape(table)+"/rows?"+query.Encode(), nil)
+			r, err := a.Request(c.Context(), http.MethodGet, "/v1/sources/"+url.PathEscape(args[0])+"/tables/"+url.PathEscape(table)+"/rows?"+query.Encode(), nil)
 			if err != nil {
 				return err
 			}
-			answer, err := a.send(r)
+			answer, err := a.Send(r)
 			if err != nil {
 				return err
 			}
 			defer answer.Body.Close() //nolint:errcheck // it was only read
 			rows, _ := strconv.ParseInt(answer.Header.Get("Rillmark-Rows"), 10, 64)
 			offset, _ := strconv.ParseInt(answer.Header.Get("Rillmark-Offset"), 10, 64)
-			line := fmt.Sprintf("%s rows of %s as of offset %s", count(rows), table, count(offset))
+			line := fmt.Sprintf("%s rows of %s as of offset %s", terminal.Count(rows), table, terminal.Count(offset))
 			if committed, err := time.Parse(time.RFC3339Nano, answer.Header.Get("Rillmark-Committed-At")); err == nil {
-				line += ", last changed " + moment(committed)
+				line += ", last changed " + terminal.Moment(committed)
 			}
-			out := a.err
+			out := a.Err
 			if countOnly {
-				out = a.out
+				out = a.Out
 			}
 			fmt.Fprintln(out, line) //nolint:errcheck // a closed terminal
 			if note := answer.Header.Get("Rillmark-Note"); note != "" {
-				fmt.Fprintln(a.err, "note: "+note) //nolint:errcheck // a closed terminal
+				fmt.Fprintln(a.Err, "note: "+note) //nolint:errcheck // a closed terminal
 			}
 			if countOnly {
 				return nil
@@ -77,9 +80,9 @@ func (a *app) rows() *cobra.Command {
 }
 
 // copyRows writes an answer's rows to a file, whole or not at all, or to standard output.
-func (a *app) copyRows(from io.Reader, to string) error {
+func (a *Reader) copyRows(from io.Reader, to string) error {
 	if to == "" {
-		out := bufio.NewWriterSize(a.exact(), 64<<10)
+		out := bufio.NewWriterSize(a.Exact(), 64<<10)
 		if _, err := io.Copy(out, from); err != nil {
 			return fmt.Errorf("the rows have ended early: %w", err)
 		}
@@ -87,7 +90,7 @@ func (a *app) copyRows(from io.Reader, to string) error {
 	}
 	file, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, fs.ErrExist) {
-		return usage("%s is there already, and is not written over: choose another name, or remove it first", to)
+		return terminal.Usage("%s is there already, and is not written over: choose another name, or remove it first", to)
 	}
 	if err != nil {
 		return err

@@ -1,4 +1,4 @@
-package cli
+package events
 
 import (
 	"encoding/json"
@@ -10,11 +10,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/jsontext"
 	"rillmark/internal/service/reading"
 )
 
-func (a *app) history() *cobra.Command {
+// History is the command `history`: every version of a row.
+func (a *Reader) History() *cobra.Command {
 	var from, until string
 	limit := 100
 	c := &cobra.Command{Use: "history SOURCE TABLE KEY…", Short: "Show every version of a row that the journal has",
@@ -34,9 +36,9 @@ func (a *app) history() *cobra.Command {
 				table = "public." + table
 			}
 			var h reading.RowHistory
-			raw, err := a.call(c.Context(), http.MethodGet, "/v1/sources/"+url.PathEscape(args[0])+"/tables/"+url.PathEscape(table)+"/history?"+query.Encode(), nil, &h)
-			if err != nil || a.json {
-				return firstOf(err, func() error { return a.printJSON(raw) })
+			raw, err := a.Call(c.Context(), http.MethodGet, "/v1/sources/"+url.PathEscape(args[0])+"/tables/"+url.PathEscape(table)+"/history?"+query.Encode(), nil, &h)
+			if err != nil || a.JSON {
+				return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 			}
 			return a.printHistory(&h)
 		}}
@@ -46,14 +48,14 @@ func (a *app) history() *cobra.Command {
 	return c
 }
 
-func (a *app) printHistory(h *reading.RowHistory) error {
-	say := func(format string, args ...any) { fmt.Fprintf(a.out, format, args...) } //nolint:errcheck // a closed terminal
+func (a *Reader) printHistory(h *reading.RowHistory) error {
+	say := func(format string, args ...any) { fmt.Fprintf(a.Out, format, args...) } //nolint:errcheck // a closed terminal
 	if len(h.Events) == 0 {
-		say("the journal has no event of %s %s; it begins at offset %s\n", h.Table, keyWords(h.Key), count(h.First))
+		say("the journal has no event of %s %s; it begins at offset %s\n", h.Table, terminal.KeyWords(h.Key), terminal.Count(h.First))
 		return nil
 	}
 	if h.More {
-		say("the newest %d events of %s %s; --until with an older offset shows earlier ones\n", len(h.Events), h.Table, keyWords(h.Key))
+		say("the newest %d events of %s %s; --until with an older offset shows earlier ones\n", len(h.Events), h.Table, terminal.KeyWords(h.Key))
 	}
 	for _, raw := range h.Events {
 		var e seen
@@ -64,7 +66,7 @@ func (a *app) printHistory(h *reading.RowHistory) error {
 		if err := json.Unmarshal(raw, &e); err != nil {
 			return err
 		}
-		say("%s  %-8s  offset %s", moment(e.Time), e.Data.Operation, count(offsetOf(e.Sequence)))
+		say("%s  %-8s  offset %s", terminal.Moment(e.Time), e.Data.Operation, terminal.Count(offsetOf(e.Sequence)))
 		if id := e.Data.Transaction.ID; id != "" {
 			say("  transaction %s", id)
 		}
@@ -80,7 +82,7 @@ func (a *app) printHistory(h *reading.RowHistory) error {
 }
 
 // historyLines are what an event did to a row.
-func (a *app) historyLines(e *seen) []string {
+func (a *Reader) historyLines(e *seen) []string {
 	switch {
 	case len(e.Data.Rekeyed) > 0 && e.Data.Operation == "delete":
 		return []string{"its key becomes " + e.Data.Rekeyed.text(nil)}
@@ -95,7 +97,7 @@ func (a *app) historyLines(e *seen) []string {
 	case len(e.Data.Changed) > 0:
 		lines := make([]string, len(e.Data.Changed))
 		for i, name := range e.Data.Changed {
-			lines[i] = fmt.Sprintf("%s  %s → %s", name, shorten(e.Data.Before.get(name), 60), shorten(e.Data.After.get(name), 60))
+			lines[i] = fmt.Sprintf("%s  %s → %s", name, terminal.Shorten(e.Data.Before.get(name), 60), terminal.Shorten(e.Data.After.get(name), 60))
 		}
 		return lines
 	}

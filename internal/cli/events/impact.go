@@ -1,4 +1,4 @@
-package cli
+package events
 
 import (
 	"fmt"
@@ -12,10 +12,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/api"
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/service/impact"
 )
 
-func (a *app) schemaImpact() *cobra.Command {
+func (a *Reader) schemaImpact() *cobra.Command {
 	var sql, file string
 	c := &cobra.Command{Use: "impact SOURCE", Short: "Say what a change of a table's definition would do, before it is made",
 		Long: `Runs one ALTER TABLE or DROP TABLE on an empty copy of the table, in the scratch database that
@@ -28,34 +29,34 @@ outlet. The source itself is only asked for the table's definition.
   holds       it stops there until somebody acts
 
 The exit code is 5 where anything loses or holds.`,
-		Example: "  rillmark schema impact circulation --sql 'ALTER TABLE loans RENAME COLUMN due_on TO due_date'\n  rillmark schema impact circulation --file migration.sql", Args: exactly("SOURCE"),
+		Example: "  rillmark schema impact circulation --sql 'ALTER TABLE loans RENAME COLUMN due_on TO due_date'\n  rillmark schema impact circulation --file migration.sql", Args: terminal.Exactly("SOURCE"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if (sql == "") == (file == "") {
-				return usage("give the statement by --sql or by --file")
+				return terminal.Usage("give the statement by --sql or by --file")
 			}
 			if file != "" {
 				read := func() ([]byte, error) { return os.ReadFile(file) }
 				if file == "-" {
-					read = func() ([]byte, error) { return io.ReadAll(a.in) }
+					read = func() ([]byte, error) { return io.ReadAll(a.In) }
 				}
 				raw, err := read()
 				if err != nil {
-					return usage("the statement cannot be read: %w", err)
+					return terminal.Usage("the statement cannot be read: %w", err)
 				}
 				sql = string(raw)
 			}
 			var report impact.SchemaImpact
-			raw, err := a.call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/impact", api.Statement{SQL: sql}, &report)
+			raw, err := a.Call(c.Context(), http.MethodPost, "/v1/sources/"+url.PathEscape(args[0])+"/impact", api.Statement{SQL: sql}, &report)
 			if err != nil {
 				return err
 			}
-			if a.json {
-				err = a.printJSON(raw)
+			if a.JSON {
+				err = a.PrintJSON(raw)
 			} else {
 				err = a.printImpact(&report)
 			}
 			if err == nil && (report.Verdict == impact.Holds || report.Verdict == impact.Loses) {
-				err = &coded{exitNotReady, fmt.Errorf("the statement would have consequences: %s", report.Verdict)}
+				err = terminal.WithCode(terminal.ExitNotReady, fmt.Errorf("the statement would have consequences: %s", report.Verdict))
 			}
 			return err
 		}}
@@ -65,13 +66,13 @@ The exit code is 5 where anything loses or holds.`,
 }
 
 // printImpact shows outlets together of which the same would become.
-func (a *app) printImpact(r *impact.SchemaImpact) error {
+func (a *Reader) printImpact(r *impact.SchemaImpact) error {
 	says := strings.Join(r.Changes, ", ")
 	if says == "" {
 		says = "its version stays the same"
 	}
-	fmt.Fprintf(a.out, "%s: %s\n", r.Table, says) //nolint:errcheck // a closed terminal
-	printFindings(a.out, r.Findings, "")
+	fmt.Fprintf(a.Out, "%s: %s\n", r.Table, says) //nolint:errcheck // a closed terminal
+	printFindings(a.Out, r.Findings, "")
 	var names []string
 	for i, o := range r.Outlets {
 		name := o.Outlet
@@ -82,10 +83,10 @@ func (a *app) printImpact(r *impact.SchemaImpact) error {
 		if i+1 < len(r.Outlets) && alike(&o, &r.Outlets[i+1]) {
 			continue
 		}
-		fmt.Fprintf(a.out, "\n%s: %s\n", strings.Join(names, ", "), o.Verdict) //nolint:errcheck // a closed terminal
-		printFindings(a.out, o.Findings, o.Verdict)
+		fmt.Fprintf(a.Out, "\n%s: %s\n", strings.Join(names, ", "), o.Verdict) //nolint:errcheck // a closed terminal
+		printFindings(a.Out, o.Findings, o.Verdict)
 		for _, one := range o.Statements {
-			fmt.Fprintf(a.out, "    %s\n", one) //nolint:errcheck // a closed terminal
+			fmt.Fprintf(a.Out, "    %s\n", one) //nolint:errcheck // a closed terminal
 		}
 		names = nil
 	}

@@ -1,4 +1,6 @@
-package cli
+// Package events has the commands that read what is in a journal: events as they come, a row's
+// history, a table as it was, why an event went where it did, versions of tables.
+package events
 
 import (
 	"bytes"
@@ -13,6 +15,7 @@ import (
 
 	"rillmark/internal/api"
 	"rillmark/internal/change"
+	"rillmark/internal/cli/terminal"
 	"rillmark/internal/jsontext"
 )
 
@@ -81,7 +84,7 @@ func (m members) text(without members) string {
 	var parts []string
 	for _, one := range m {
 		if without.get(one.name) == "" {
-			parts = append(parts, one.name+" "+shorten(bare(one.value), 32))
+			parts = append(parts, one.name+" "+terminal.Shorten(bare(one.value), 32))
 		}
 	}
 	return strings.Join(parts, ", ")
@@ -123,15 +126,18 @@ func schemaSays(raw json.RawMessage) string {
 // maxShownDepth is how deep an event may be nested to be shown in a line.
 const maxShownDepth = 5000
 
-// printEvent prints one event in a line.
-func (a *app) printEvent(raw []byte) error {
-	if a.json {
-		_, err := fmt.Fprintf(a.out, "%s\n", raw)
+// Reader has the commands that read what is in a journal.
+type Reader struct{ *terminal.Session }
+
+// PrintEvent prints one event in a line.
+func (a *Reader) PrintEvent(raw []byte) error {
+	if a.JSON {
+		_, err := fmt.Fprintf(a.Out, "%s\n", raw)
 		return err
 	}
 	var e seen
 	if jsontext.Depth(raw) > maxShownDepth {
-		_, err := fmt.Fprintln(a.out, "an event whose documents are nested too deep to be shown in a line: see it with --json")
+		_, err := fmt.Fprintln(a.Out, "an event whose documents are nested too deep to be shown in a line: see it with --json")
 		return err
 	}
 	if err := json.Unmarshal(raw, &e); err != nil {
@@ -148,17 +154,18 @@ func (a *app) printEvent(raw []byte) error {
 	case len(e.Data.Changed) > 0:
 		parts := make([]string, len(e.Data.Changed))
 		for i, name := range e.Data.Changed {
-			parts[i] = fmt.Sprintf("%s %s → %s", name, shorten(e.Data.Before.get(name), 32), shorten(e.Data.After.get(name), 32))
+			parts[i] = fmt.Sprintf("%s %s → %s", name, terminal.Shorten(e.Data.Before.get(name), 32), terminal.Shorten(e.Data.After.get(name), 32))
 		}
 		what = strings.Join(parts, ", ")
 	}
 	line := fmt.Sprintf("%10s  %s  %-8s  %-16s  %-16s  %s", strings.TrimLeft(e.Sequence, "0"), e.Time.Local().Format("15:04:05.000"),
-		e.Data.Operation, e.Data.Table, dash(e.Data.Key.text(nil)), shorten(what, 120))
-	_, err := fmt.Fprintln(a.out, strings.TrimRight(line, " "))
+		e.Data.Operation, e.Data.Table, terminal.Dash(e.Data.Key.text(nil)), terminal.Shorten(what, 120))
+	_, err := fmt.Fprintln(a.Out, strings.TrimRight(line, " "))
 	return err
 }
 
-func (a *app) watch() *cobra.Command {
+// Watch is the command `watch`: events as they come.
+func (a *Reader) Watch() *cobra.Command {
 	var outlet, from, until, changes string
 	var tables, operations []string
 	c := &cobra.Command{
@@ -179,22 +186,22 @@ func (a *app) watch() *cobra.Command {
 			switch {
 			case outlet != "" && len(args) == 0:
 				if len(tables)+len(operations) > 0 {
-					return usage("--tables and --operation are for a source; an outlet has a filter of its own")
+					return terminal.Usage("--tables and --operation are for a source; an outlet has a filter of its own")
 				}
 				if c.Flags().Changed("changes") {
-					return usage("--changes is for a source; an outlet's definition has its own")
+					return terminal.Usage("--changes is for a source; an outlet's definition has its own")
 				}
 				path = "/v1/outlets/" + url.PathEscape(outlet) + "/stream?"
 			case outlet == "" && len(args) == 1:
 				if changes == "combined" && (until == "" || !c.Flags().Changed("from")) {
-					return usage("combined changes lie between two places: give --from and --until")
+					return terminal.Usage("combined changes lie between two places: give --from and --until")
 				}
 				query["table"], query["operation"], query["changes"] = tables, operations, []string{changes}
 				path = "/v1/sources/" + url.PathEscape(args[0]) + "/stream?"
 			default:
-				return usage("%s takes exactly one source, or --outlet (`%s --help` shows an example)", c.CommandPath(), c.CommandPath())
+				return terminal.Usage("%s takes exactly one source, or --outlet (`%s --help` shows an example)", c.CommandPath(), c.CommandPath())
 			}
-			return a.events(c.Context(), path+query.Encode(), changes != "combined", a.printEvent)
+			return a.Events(c.Context(), path+query.Encode(), changes != "combined", a.PrintEvent)
 		},
 	}
 	c.Flags().StringVar(&outlet, "outlet", "", "watch what this outlet lets through")
@@ -206,7 +213,8 @@ func (a *app) watch() *cobra.Command {
 	return c
 }
 
-func (a *app) read() *cobra.Command {
+// Read is the command `read`: events between two places.
+func (a *Reader) Read() *cobra.Command {
 	var from, until string
 	var limit, wait int
 	var commit bool
@@ -216,30 +224,30 @@ func (a *app) read() *cobra.Command {
 		Long:  "Reads the events after the outlet's committed offset. Reading does not move the offset;\n--commit does, once the events have been printed.",
 		Example: "  rillmark read desk --limit 10\n  rillmark read desk --json --commit >> desk.ndjson\n" +
 			"  rillmark read desk --from 4800 --limit 1 --json\n  rillmark read desk --until mark:before-weeding --commit",
-		Args: exactly("OUTLET"),
+		Args: terminal.Exactly("OUTLET"),
 		RunE: func(c *cobra.Command, args []string) error {
 			base := "/v1/outlets/" + url.PathEscape(args[0])
 			query := url.Values{"from": {from}, "until": {until}, "limit": {fmt.Sprint(limit)}, "wait": {fmt.Sprint(wait)}}
-			raw, err := a.call(c.Context(), http.MethodGet, base+"/events?"+query.Encode(), nil, nil)
+			raw, err := a.Call(c.Context(), http.MethodGet, base+"/events?"+query.Encode(), nil, nil)
 			if err != nil {
 				return err
 			}
 			page, err := api.ParseEventPage(raw)
 			if err != nil {
-				return fmt.Errorf("%s answers in a form that this client does not know: %w", a.server, err)
+				return fmt.Errorf("%s answers in a form that this client does not know: %w", a.Server, err)
 			}
 			for _, e := range page.Events {
-				if err := a.printEvent(e); err != nil {
+				if err := a.PrintEvent(e); err != nil {
 					return err
 				}
 			}
 			if commit && page.Committed != nil && page.Passed > *page.Committed {
-				if _, err := a.call(c.Context(), http.MethodPost, base+"/commit", map[string]int64{"committed": page.Passed}, nil); err != nil {
+				if _, err := a.Call(c.Context(), http.MethodPost, base+"/commit", map[string]int64{"committed": page.Passed}, nil); err != nil {
 					return err
 				}
 			}
-			if !a.json && len(page.Events) == 0 {
-				fmt.Fprintln(a.err, "nothing new") //nolint:errcheck // a closed terminal
+			if !a.JSON && len(page.Events) == 0 {
+				fmt.Fprintln(a.Err, "nothing new") //nolint:errcheck // a closed terminal
 			}
 			return nil
 		},
@@ -252,15 +260,16 @@ func (a *app) read() *cobra.Command {
 	return c
 }
 
-func (a *app) schema() *cobra.Command {
+// Schema is the command `schema`: versions of tables, and what a change of one would break.
+func (a *Reader) Schema() *cobra.Command {
 	var source, form string
-	list := &cobra.Command{Use: "list", Short: "List the schema versions that events refer to", Example: "  rillmark schema list --source circulation", Args: exactly(), RunE: func(c *cobra.Command, _ []string) error {
+	list := &cobra.Command{Use: "list", Short: "List the schema versions that events refer to", Example: "  rillmark schema list --source circulation", Args: terminal.Exactly(), RunE: func(c *cobra.Command, _ []string) error {
 		var all struct {
 			Items []api.SchemaVersion `json:"items"`
 		}
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/schemas?source="+url.QueryEscape(source), nil, &all)
-		if err != nil || a.json {
-			return firstOf(err, func() error { return a.printJSON(raw) })
+		raw, err := a.Call(c.Context(), http.MethodGet, "/v1/schemas?source="+url.QueryEscape(source), nil, &all)
+		if err != nil || a.JSON {
+			return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
 		}
 		rows := make([][]string, len(all.Items))
 		for i, v := range all.Items {
@@ -272,25 +281,25 @@ func (a *app) schema() *cobra.Command {
 					}
 				}
 			}
-			rows[i] = []string{v.Fingerprint, v.Source, v.Table, count(int64(len(v.Columns))), dash(strings.Join(key, ", ")), momentOr(v.FirstSeen)}
+			rows[i] = []string{v.Fingerprint, v.Source, v.Table, terminal.Count(int64(len(v.Columns))), terminal.Dash(strings.Join(key, ", ")), terminal.MomentOr(v.FirstSeen)}
 		}
-		return table(a.out, []string{"version", "source", "table", ">columns", "key", "since"}, rows)
+		return terminal.Table(a.Out, []string{"version", "source", "table", ">columns", "key", "since"}, rows)
 	}}
 	list.Flags().StringVar(&source, "source", "", "of one source")
-	show := &cobra.Command{Use: "show VERSION", Short: "Show a schema version: its columns, or as JSON Schema or Avro schema", Example: "  rillmark schema show 9d1f6c0e2b7a4d58\n  rillmark schema show 9d1f6c0e2b7a4d58 --form avro", Args: exactly("VERSION"), RunE: func(c *cobra.Command, args []string) error {
+	show := &cobra.Command{Use: "show VERSION", Short: "Show a schema version: its columns, or as JSON Schema or Avro schema", Example: "  rillmark schema show 9d1f6c0e2b7a4d58\n  rillmark schema show 9d1f6c0e2b7a4d58 --form avro", Args: terminal.Exactly("VERSION"), RunE: func(c *cobra.Command, args []string) error {
 		ask := form
 		if form == "columns" {
 			ask = "definition"
 		}
 		var version api.SchemaVersion
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/schemas/"+url.PathEscape(args[0])+"?form="+url.QueryEscape(ask), nil, &version)
+		raw, err := a.Call(c.Context(), http.MethodGet, "/v1/schemas/"+url.PathEscape(args[0])+"?form="+url.QueryEscape(ask), nil, &version)
 		if err != nil {
 			return err
 		}
-		if a.json || form != "columns" {
-			return a.printJSON(raw)
+		if a.JSON || form != "columns" {
+			return a.PrintJSON(raw)
 		}
-		fmt.Fprintf(a.out, "%s, version %s\n\n", version.Table, args[0]) //nolint:errcheck // a closed terminal
+		fmt.Fprintf(a.Out, "%s, version %s\n\n", version.Table, args[0]) //nolint:errcheck // a closed terminal
 		rows := make([][]string, len(version.Columns))
 		for i, column := range version.Columns {
 			nulls, key := "no", ""
@@ -302,8 +311,8 @@ func (a *app) schema() *cobra.Command {
 			}
 			rows[i] = []string{column.Name, column.TypeName(), string(column.Rule), nulls, key}
 		}
-		return table(a.out, []string{"column", "type", "rule", "nulls", ">key"}, rows)
+		return terminal.Table(a.Out, []string{"column", "type", "rule", "nulls", ">key"}, rows)
 	}}
 	show.Flags().StringVar(&form, "form", "columns", "columns, json-schema, avro or definition")
-	return group("schema", "Schema versions", list, show, a.schemaDiff(), a.schemaImpact())
+	return terminal.Group("schema", "Schema versions", list, show, a.schemaDiff(), a.schemaImpact())
 }

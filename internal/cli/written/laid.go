@@ -1,14 +1,14 @@
-package cli
+package written
 
 import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"net/http"
-	"net/url"
 	"regexp"
 	"strconv"
 	"strings"
+
+	"rillmark/internal/cli/terminal"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
@@ -25,7 +25,7 @@ var pathForm = regexp.MustCompile(`^[a-z_][A-Za-z0-9_-]*(\.[A-Za-z0-9_-]+|\[[0-9
 
 func parsePath(text string) ([]step, error) {
 	if !pathForm.MatchString(text) {
-		return nil, usage("%q is no path in a definition: write connection.host, or tables[0].match", text)
+		return nil, terminal.Usage("%q is no path in a definition: write connection.host, or tables[0].match", text)
 	}
 	var steps []step
 	for _, part := range strings.FieldsFunc(text, func(r rune) bool { return r == '.' || r == '[' }) {
@@ -75,58 +75,62 @@ func put(in any, path []step, value any) (any, error) {
 	return list, err
 }
 
-// put sets one field of the definition.
-func (d *definitionFile) put(path string, value any) error {
+// Put sets one field of the definition.
+func (d *File) Put(path string, value any) error {
 	steps, err := parsePath(path)
 	if err != nil {
 		return err
 	}
 	var tree any
-	if len(d.json) > 0 {
-		decoder := json.NewDecoder(bytes.NewReader(d.json))
+	if len(d.JSON) > 0 {
+		decoder := json.NewDecoder(bytes.NewReader(d.JSON))
 		decoder.UseNumber() // numbers keep every digit
 		if err := decoder.Decode(&tree); err != nil {
 			return err
 		}
 	}
 	if tree, err = put(tree, steps, value); err != nil {
-		return usage("%s: %w", path, err)
+		return terminal.Usage("%s: %w", path, err)
 	}
-	d.json, err = json.Marshal(tree)
+	d.JSON, err = json.Marshal(tree)
 	return err
 }
 
-// setFlag is the flag that sets any field of a definition.
-type setFlag struct{ given []string }
-
-func (s *setFlag) register(flags *pflag.FlagSet) {
-	flags.StringArrayVar(&s.given, "set", nil, "set a field of the definition, as connection.port=5433 or tables[0].filter=...; the value is YAML; may be repeated")
+// SetFlag is the flag that sets any field of a definition.
+type SetFlag struct {
+	// Given are what it was given: path=value.
+	Given []string
 }
 
-// lay puts what was given with --set over a definition.
-func (s *setFlag) lay(d *definitionFile) error {
-	for _, one := range s.given {
+// Register adds --set.
+func (s *SetFlag) Register(flags *pflag.FlagSet) {
+	flags.StringArrayVar(&s.Given, "set", nil, "set a field of the definition, as connection.port=5433 or tables[0].filter=...; the value is YAML; may be repeated")
+}
+
+// Lay puts what was given with --set over a definition.
+func (s *SetFlag) Lay(d *File) error {
+	for _, one := range s.Given {
 		path, text, found := strings.Cut(one, "=")
 		if !found {
-			return usage("--set %s: write a path, =, and the value", one)
+			return terminal.Usage("--set %s: write a path, =, and the value", one)
 		}
 		var value any
 		if err := yaml.Unmarshal([]byte(text), &value); err != nil {
-			return usage("--set %s: the value is no YAML: %w", path, err)
+			return terminal.Usage("--set %s: the value is no YAML: %w", path, err)
 		}
 		if text == "" {
 			value = ""
 		}
-		if err := d.put(path, value); err != nil {
+		if err := d.Put(path, value); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// layFlags puts each flag that was given over a definition from a file. places are the
+// LayFlags puts each flag that was given over a definition from a file. places are the
 // fields that flags stand for.
-func (d *definitionFile) layFlags(flags *pflag.FlagSet, places map[string]string) (err error) {
+func (d *File) LayFlags(flags *pflag.FlagSet, places map[string]string) (err error) {
 	flags.Visit(func(f *pflag.Flag) {
 		place, known := places[f.Name]
 		if !known || err != nil {
@@ -159,58 +163,29 @@ func (d *definitionFile) layFlags(flags *pflag.FlagSet, places map[string]string
 			}
 		}
 		if err == nil {
-			err = d.put(place, value)
+			err = d.Put(place, value)
 		}
 	})
 	return err
 }
 
-// anyGiven says whether one of the flags that stand for fields was given.
-func anyGiven(c *cobra.Command, places map[string]string) bool {
+// AnyGiven says whether one of the flags that stand for fields was given.
+func AnyGiven(c *cobra.Command, places map[string]string) bool {
 	found := false
 	c.Flags().Visit(func(f *pflag.Flag) { found = found || places[f.Name] != "" || f.Name == "file" || f.Name == "set" })
 	return found
 }
 
-// record takes a definition out of what `show` printed, with the version it has; a
+// Record takes a definition out of what `show` printed, with the version it has; a
 // bare definition stays as it is.
-func (d *definitionFile) record() (version int64, err error) {
+func (d *File) Record() (version int64, err error) {
 	var whole struct {
 		Version    *int64          `json:"version"`
 		Definition json.RawMessage `json:"definition"`
 	}
-	if err := json.Unmarshal(d.json, &whole); err != nil || whole.Definition == nil || whole.Version == nil {
+	if err := json.Unmarshal(d.JSON, &whole); err != nil || whole.Definition == nil || whole.Version == nil {
 		return 0, nil //nolint:nilerr // then it is a definition, and the service says what is wrong with it
 	}
-	d.json, d.inside = whole.Definition, "definition"
+	d.JSON, d.inside = whole.Definition, "definition"
 	return *whole.Version, nil
-}
-
-// printYAML prints an answer as YAML, its fields in their order.
-func (a *app) printYAML(raw []byte) error {
-	text, err := yaml.JSONToYAML(raw)
-	if err != nil {
-		return err
-	}
-	_, err = a.out.Write(text)
-	return err
-}
-
-// withYAML gives a command that shows a record the flag --yaml, whose output `edit`
-// takes back.
-func (a *app) withYAML(plural string, c *cobra.Command) *cobra.Command {
-	var asYAML bool
-	shown := c.RunE
-	c.Flags().BoolVar(&asYAML, "yaml", false, "print the record as YAML, which `edit --file` takes")
-	c.RunE = func(c *cobra.Command, args []string) error {
-		if !asYAML {
-			return shown(c, args)
-		}
-		raw, err := a.call(c.Context(), http.MethodGet, "/v1/"+plural+"/"+url.PathEscape(args[0]), nil, nil)
-		if err != nil {
-			return err
-		}
-		return a.printYAML(raw)
-	}
-	return c
 }

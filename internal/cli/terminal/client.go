@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"bufio"
@@ -17,16 +17,17 @@ import (
 	"rillmark/internal/api"
 )
 
-// refusal is a problem document that the service answered with.
-type refusal struct{ api.Problem }
+// Refusal is a problem document that the service answered with.
+type Refusal struct{ api.Problem }
 
-func (r *refusal) Error() string { return faultText(r.Detail, r.Fix) }
+// Error implements error.
+func (r *Refusal) Error() string { return faultText(r.Detail, r.Fix) }
 
-// request builds one call; body, where not nil, is marshalled unless it is bytes.
-func (a *app) request(ctx context.Context, method, path string, body any) (*http.Request, error) {
-	base, err := url.Parse(a.server)
+// Request builds one call; body, where not nil, is marshalled unless it is bytes.
+func (s *Session) Request(ctx context.Context, method, path string, body any) (*http.Request, error) {
+	base, err := url.Parse(s.Server)
 	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" {
-		return nil, usage("--server %q is no address of a service: write http://127.0.0.1:7450", a.server)
+		return nil, Usage("--server %q is no address of a service: write http://127.0.0.1:7450", s.Server)
 	}
 	var reader io.Reader
 	switch b := body.(type) {
@@ -40,11 +41,11 @@ func (a *app) request(ctx context.Context, method, path string, body any) (*http
 		}
 		reader = bytes.NewReader(encoded)
 	}
-	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(a.server, "/")+path, reader)
+	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(s.Server, "/")+path, reader)
 	if err != nil {
 		return nil, err
 	}
-	r.Header.Set("User-Agent", "rillmark/"+Version)
+	r.Header.Set("User-Agent", "rillmark/"+s.version)
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")
 	}
@@ -54,7 +55,9 @@ func (a *app) request(ctx context.Context, method, path string, body any) (*http
 	return r, nil
 }
 
-func (a *app) send(r *http.Request) (*http.Response, error) {
+// Send makes a call; an answer that is a refusal is an error with its exit code. The caller
+// closes the body.
+func (s *Session) Send(r *http.Request) (*http.Response, error) {
 	response, err := http.DefaultClient.Do(r)
 	if err != nil {
 		if r.Context().Err() != nil {
@@ -64,7 +67,7 @@ func (a *app) send(r *http.Request) (*http.Response, error) {
 		if errors.As(err, &inner) {
 			err = inner.Err
 		}
-		return nil, &coded{exitUnreachable, fmt.Errorf("no service answers at %s: %w. Fix: start one with `rillmark serve`, or say where it is with --server", a.server, err)}
+		return nil, &Coded{ExitUnreachable, fmt.Errorf("no service answers at %s: %w. Fix: start one with `rillmark serve`, or say where it is with --server", s.Server, err)}
 	}
 	if response.StatusCode < 400 {
 		return response, nil
@@ -74,29 +77,30 @@ func (a *app) send(r *http.Request) (*http.Response, error) {
 	if err != nil {
 		return nil, err
 	}
-	refused := new(refusal)
+	refused := new(Refusal)
 	if err := json.Unmarshal(raw, &refused.Problem); err != nil || refused.Detail == "" {
-		return nil, &coded{exitFailed, fmt.Errorf("%s answers %s, not as Rillmark does", a.server, response.Status)}
+		return nil, &Coded{ExitFailed, fmt.Errorf("%s answers %s, not as Rillmark does", s.Server, response.Status)}
 	}
-	code := exitRefused
+	code := ExitRefused
 	if response.StatusCode >= 500 {
-		code = exitFailed
+		code = ExitFailed
 	}
-	return nil, &coded{code, refused}
+	return nil, &Coded{code, refused}
 }
 
-// call makes one call and reads its answer into into, where that is not nil. It
+// Call makes one call and reads its answer into into, where that is not nil. It
 // returns the answer as it came.
-func (a *app) call(ctx context.Context, method, path string, body, into any) ([]byte, error) {
-	r, err := a.request(ctx, method, path, body)
+func (s *Session) Call(ctx context.Context, method, path string, body, into any) ([]byte, error) {
+	r, err := s.Request(ctx, method, path, body)
 	if err != nil {
 		return nil, err
 	}
-	return a.finish(r, into)
+	return s.Finish(r, into)
 }
 
-func (a *app) finish(r *http.Request, into any) ([]byte, error) {
-	response, err := a.send(r)
+// Finish is Call for a request that is made already.
+func (s *Session) Finish(r *http.Request, into any) ([]byte, error) {
+	response, err := s.Send(r)
 	if err != nil {
 		return nil, err
 	}
@@ -107,31 +111,31 @@ func (a *app) finish(r *http.Request, into any) ([]byte, error) {
 	}
 	if into != nil {
 		if err := json.Unmarshal(raw, into); err != nil {
-			return nil, fmt.Errorf("%s answers in a form that this client does not know: %w", a.server, err)
+			return nil, fmt.Errorf("%s answers in a form that this client does not know: %w", s.Server, err)
 		}
 	}
 	return raw, nil
 }
 
-// events reads a live stream until ctx is done. take gets each event's data,
+// Events reads a live stream until ctx is done. take gets each event's data,
 // which is good during the call only. Where the connection is lost it is opened
 // again, behind the last event that came.
-func (a *app) events(ctx context.Context, path string, resumes bool, take func(data []byte) error) error {
+func (s *Session) Events(ctx context.Context, path string, resumes bool, take func(data []byte) error) error {
 	last, lost := "", false
 	for {
-		r, err := a.request(ctx, http.MethodGet, path, nil)
+		r, err := s.Request(ctx, http.MethodGet, path, nil)
 		if err != nil {
 			return err
 		}
 		if last != "" {
 			r.Header.Set("Last-Event-ID", last)
 		}
-		response, err := a.send(r)
-		var c *coded
+		response, err := s.Send(r)
+		var c *Coded
 		switch {
 		case ctx.Err() != nil:
 			return nil
-		case err != nil && lost && errors.As(err, &c) && c.code == exitUnreachable:
+		case err != nil && lost && errors.As(err, &c) && c.Code == ExitUnreachable:
 		case err != nil:
 			return err
 		default:
@@ -149,10 +153,10 @@ func (a *app) events(ctx context.Context, path string, resumes bool, take func(d
 			return nil
 		}
 		if !resumes {
-			return &coded{exitUnreachable, errors.New("the stream was interrupted before its end: what was shown is a part")}
+			return &Coded{ExitUnreachable, errors.New("the stream was interrupted before its end: what was shown is a part")}
 		}
 		if !lost {
-			fmt.Fprintln(a.err, "the stream was interrupted; it goes on when the service answers again") //nolint:errcheck // a closed terminal
+			fmt.Fprintln(s.Err, "the stream was interrupted; it goes on when the service answers again") //nolint:errcheck // a closed terminal
 			lost = true
 		}
 		select {
@@ -187,11 +191,11 @@ func follow(body io.Reader, last string, take func(data []byte) error) (string, 
 				return last, errEnd
 			}
 			if kind == "problem" {
-				refused := new(refusal)
+				refused := new(Refusal)
 				if err := json.Unmarshal(value, &refused.Problem); err != nil {
 					return last, err
 				}
-				return last, &coded{exitFailed, refused}
+				return last, &Coded{ExitFailed, refused}
 			}
 			if err := take(value); err != nil {
 				return last, err

@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"bytes"
@@ -9,23 +9,35 @@ import (
 	"strings"
 	"time"
 
+	"github.com/goccy/go-yaml"
+
 	"rillmark/internal/change"
 )
 
-// printJSON prints an answer as it came, indented.
-func (a *app) printJSON(raw []byte) error {
+// PrintJSON prints an answer as it came, indented.
+func (s *Session) PrintJSON(raw []byte) error {
 	var b bytes.Buffer
 	if err := json.Indent(&b, bytes.TrimSpace(raw), "", "  "); err != nil {
 		return err
 	}
 	b.WriteByte('\n')
-	_, err := a.out.Write(b.Bytes())
+	_, err := s.Out.Write(b.Bytes())
 	return err
 }
 
-// table prints rows under a head; a column whose head begins with > is
+// PrintYAML prints an answer as YAML, its fields in their order.
+func (s *Session) PrintYAML(raw []byte) error {
+	text, err := yaml.JSONToYAML(raw)
+	if err != nil {
+		return err
+	}
+	_, err = s.Out.Write(text)
+	return err
+}
+
+// Table prints rows under a head; a column whose head begins with > is
 // right-aligned.
-func table(w io.Writer, head []string, rows [][]string) error {
+func Table(w io.Writer, head []string, rows [][]string) error {
 	widths := make([]int, len(head))
 	for i, h := range head {
 		widths[i] = len([]rune(strings.TrimPrefix(h, ">")))
@@ -63,8 +75,8 @@ func table(w io.Writer, head []string, rows [][]string) error {
 	return err
 }
 
-// count writes a number with thousands separators.
-func count(n int64) string {
+// Count writes a number with thousands separators.
+func Count(n int64) string {
 	text := strconv.FormatInt(n, 10)
 	sign := ""
 	if n < 0 {
@@ -80,8 +92,8 @@ func count(n int64) string {
 	return sign + b.String()
 }
 
-// size writes bytes in the unit that fits.
-func size(n int64) string {
+// Size writes bytes in the unit that fits.
+func Size(n int64) string {
 	const step = 1024
 	if n < step {
 		return fmt.Sprintf("%d B", n)
@@ -95,8 +107,8 @@ func size(n int64) string {
 	}
 }
 
-// seconds writes a duration for people.
-func seconds(s float64) string {
+// Seconds writes a duration for people.
+func Seconds(s float64) string {
 	d := time.Duration(s * float64(time.Second))
 	switch {
 	case d < time.Second:
@@ -108,26 +120,27 @@ func seconds(s float64) string {
 	}
 }
 
-// moment writes a time in this machine's zone.
-func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+// Moment writes a time in this machine's zone.
+func Moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
 
-// momentOr is a moment that may not be there.
-func momentOr(t *time.Time) string {
+// MomentOr is a moment that may not be there.
+func MomentOr(t *time.Time) string {
 	if t == nil {
 		return "-"
 	}
-	return moment(*t)
+	return Moment(*t)
 }
 
-func dash(s string) string {
+// Dash is a text, or a dash for none.
+func Dash(s string) string {
 	if s == "" {
 		return "-"
 	}
 	return s
 }
 
-// shorten cuts a text to n characters.
-func shorten(s string, n int) string {
+// Shorten cuts a text to n characters.
+func Shorten(s string, n int) string {
 	r := []rune(s)
 	if n < 1 {
 		return ""
@@ -138,7 +151,8 @@ func shorten(s string, n int) string {
 	return string(r[:n-1]) + "…"
 }
 
-func (a *app) showChecks(checks []change.Check) {
+// ShowChecks prints what was checked, and of what is not good why that matters and its fix.
+func (s *Session) ShowChecks(checks []change.Check) {
 	const narrowest = 20
 	width := narrowest
 	for _, one := range checks {
@@ -149,13 +163,13 @@ func (a *app) showChecks(checks []change.Check) {
 		return strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", indent))
 	}
 	for _, one := range checks {
-		fmt.Fprintf(a.out, "%-8s %-*s %s\n", one.Verdict, width, one.Name, lines(one.Found, 8+width+2)) //nolint:errcheck // a closed terminal
+		fmt.Fprintf(s.Out, "%-8s %-*s %s\n", one.Verdict, width, one.Name, lines(one.Found, 8+width+2)) //nolint:errcheck // a closed terminal
 		if one.Verdict == change.Good {
 			continue
 		}
 		for _, more := range []struct{ label, text string }{{"why", one.Why}, {"fix", one.Fix}} {
 			if more.text != "" {
-				fmt.Fprintf(a.out, "%-8s   %s: %s\n", "", more.label, lines(more.text, 16)) //nolint:errcheck // a closed terminal
+				fmt.Fprintf(s.Out, "%-8s   %s: %s\n", "", more.label, lines(more.text, 16)) //nolint:errcheck // a closed terminal
 			}
 		}
 	}

@@ -1,4 +1,4 @@
-package cli
+package terminal
 
 import (
 	"fmt"
@@ -9,13 +9,16 @@ import (
 	"golang.org/x/term"
 )
 
-// plain writes text in which nothing can steer a terminal: control characters, and
+// Plain writes text in which nothing can steer a terminal: control characters, and
 // those that turn the direction of writing, are shown escaped, in the form that JSON
 // has for them. Names and rows come from strangers.
-type plain struct{ to io.Writer }
+type Plain struct{ to io.Writer }
+
+// NewPlain is such a writer.
+func NewPlain(to io.Writer) Plain { return Plain{to} }
 
 // Write implements [io.Writer].
-func (p plain) Write(text []byte) (int, error) {
+func (p Plain) Write(text []byte) (int, error) {
 	var out []byte
 	kept := 0
 	for i := 0; i < len(text); {
@@ -47,26 +50,26 @@ func steers(r rune) bool {
 
 // onTerminal says whether a writer is a terminal.
 func onTerminal(w io.Writer) bool {
-	if p, is := w.(plain); is {
+	if p, is := w.(Plain); is {
 		w = p.to
 	}
 	f, is := w.(*os.File)
 	return is && term.IsTerminal(int(f.Fd()))
 }
 
-// exact is where a script goes: to another program byte by byte, to a terminal as plain
+// Exact is where a script goes: to another program byte by byte, to a terminal as plain
 // as all else.
-func (a *app) exact() io.Writer {
-	if p, is := a.out.(plain); is && !onTerminal(p) {
+func (s *Session) Exact() io.Writer {
+	if p, is := s.Out.(Plain); is && !onTerminal(p) {
 		return p.to
 	}
-	return a.out
+	return s.Out
 }
 
-// cut shortens a text to n characters for people at a terminal; in a pipe it is whole.
-func (a *app) cut(text string, n int) string {
-	if onTerminal(a.out) {
-		return shorten(text, n)
+// Cut shortens a text to n characters for people at a terminal; in a pipe it is whole.
+func (s *Session) Cut(text string, n int) string {
+	if onTerminal(s.Out) {
+		return Shorten(text, n)
 	}
 	return text
 }
