@@ -76,10 +76,9 @@ func mariaSource(t *testing.T, m *demo.MariaDB, rules ...map[string]any) map[str
 func (i *instance) mariaReached(source string, db *sql.DB) {
 	i.t.Helper()
 	mariaRun(i.t, db, "CREATE TABLE IF NOT EXISTS reached (n bigint PRIMARY KEY)")
-	n := databases.Add(1)
+	n, from := databases.Add(1), i.next(source)
 	mariaRun(i.t, db, fmt.Sprintf("INSERT INTO reached VALUES (%d)", n))
 	key := fmt.Sprintf(`"n":%d}`, n)
-	from := int64(0)
 	i.eventually("the journal has reached the end of the log", func() bool {
 		for {
 			code, raw, err := i.call(http.MethodGet, fmt.Sprintf("/v1/sources/%s/events?from=%d&limit=1000", source, from), nil)

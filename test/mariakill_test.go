@@ -230,7 +230,9 @@ func mariaKill(t *testing.T, _ int) {
 			moment = time.Duration(100+random.IntN(700)) * time.Millisecond
 		}
 		if kill%6 == 5 {
-			i.call(http.MethodPost, "/v1/sources/catalogue/tables/"+name+".copies/reload", nil) //nolint:errcheck // the service may still be starting
+			for _, table := range []string{"copies", "loans", "shelves", "visits"} {
+				i.call(http.MethodPost, "/v1/sources/catalogue/tables/"+name+"."+table+"/reload", nil) //nolint:errcheck // the service may still be starting
+			}
 		}
 		<-time.After(moment)
 		for _, s := range i.status().Sources {

@@ -9,13 +9,14 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
 	"rillmark/internal/mariadb/catalogue"
+	"rillmark/internal/mariadb/loads"
 	"rillmark/internal/mariadb/statement"
 )
 
 // child is a table whose rows the server may change with those of another, by a foreign
 // key: it logs none of that.
 type child struct {
-	table              *table
+	table              *loads.Table
 	key                string // the foreign key's name
 	onDelete, onUpdate bool
 }
@@ -35,7 +36,7 @@ func (r *run) relate(all []catalogue.Cascade) {
 	r.foreign, r.children = all, make(map[string][]child)
 	for _, first := range all {
 		for _, one := range beyond(all, first) {
-			if t := r.tables[one.Child]; t != nil && t.rule != nil {
+			if t := r.tables[one.Child]; t != nil && t.ChosenBy != nil {
 				r.children[first.Parent] = append(r.children[first.Parent], child{t, one.Name, first.OnDelete, first.OnUpdate})
 			}
 		}
@@ -103,13 +104,13 @@ func beyond(all []catalogue.Cascade, first catalogue.Cascade) []catalogue.Cascad
 // row of it: an update that leaves the parent's key alone announces none.
 func (r *run) cascaded(b *binding, kind binlog.RowsKind) {
 	// A versioned table's row is deleted by an update of its end.
-	ends := b.table == nil || b.table.listed == nil || b.table.listed.Versioned
+	ends := b.table == nil || b.table.Listed == nil || b.table.Listed.Versioned
 	for _, c := range r.children[b.name] {
-		if kind == binlog.Delete && !c.onDelete || kind == binlog.Update && !c.onUpdate && (!c.onDelete || !ends) || !r.tx.announced[c.table.state.Table] {
+		if kind == binlog.Delete && !c.onDelete || kind == binlog.Update && !c.onUpdate && (!c.onDelete || !ends) || !r.tx.announced[c.table.State.Table] {
 			continue
 		}
 		why := "rows of " + b.name + " were deleted or changed their key, and the server does not log what its foreign key " + c.key + " changes with them"
-		if c.table.state.State == engine.StateStale && c.table.state.Note == why+states.ReloadByHand {
+		if c.table.State.State == engine.StateStale && c.table.State.Note == why+states.ReloadByHand {
 			continue
 		}
 		r.states.Rewritten(c.table, why)

@@ -338,7 +338,7 @@ func (r *run) closes(s *stream.Stream) {
 		close(r.whole)
 	}
 	if r.states.Reading() {
-		r.past.ended(s.Place())
+		r.past.Ended(s.Place())
 	}
 	r.reached(s.Place(), s.File())
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"rillmark/internal/engine"
+	"rillmark/internal/mariadb/loads"
 )
 
 // The names of storage engines: tables of the second one are unions of tables of the first.
@@ -16,7 +17,7 @@ const (
 // can be among them.
 func (r *run) isMerged(ctx context.Context, database, name string) (bool, error) {
 	for _, t := range r.tables {
-		if t.rule != nil && t.listed != nil && t.listed.Engine == engineMyISAM {
+		if t.ChosenBy != nil && t.Listed != nil && t.Listed.Engine == engineMyISAM {
 			listed, err := r.reader.Find(ctx, database, name)
 			return listed != nil && listed.Engine == engineMerge, err
 		}
@@ -27,9 +28,9 @@ func (r *run) isMerged(ctx context.Context, database, name string) (bool, error)
 // writtenThrough marks the tables that a union may consist of: what is written through it stands
 // in the log as rows of the union alone. The lock is held.
 func (r *run) writtenThrough(b *binding) {
-	var may []*table
+	var may []*loads.Table
 	for _, t := range r.tables {
-		if t.listed != nil && t.listed.Engine == engineMyISAM && t.state.State != engine.StateStale {
+		if t.Listed != nil && t.Listed.Engine == engineMyISAM && t.State.State != engine.StateStale {
 			may = append(may, t)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
+	"rillmark/internal/mariadb/loads"
 	"rillmark/internal/mariadb/session"
 	"rillmark/internal/mariadb/stream"
 )
@@ -139,7 +140,7 @@ func (r *run) complete(ctx context.Context, s *stream.Stream) error {
 		switch {
 		case was != nil:
 			r.at.end(*was, !g.rolled)
-			r.past.committed(xaCommit{xid: g.head.XID, at: r.tx.end, prepared: was.place})
+			r.past.Committed(loads.XACommit{Xid: g.head.XID, At: r.tx.end, Prepared: was.place})
 			return nil
 		case before != nil && g.rolled:
 			r.at.end(before.prepared, false)

@@ -12,6 +12,7 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
 	"rillmark/internal/mariadb/catalogue"
+	"rillmark/internal/mariadb/loads"
 	"rillmark/internal/mariadb/session"
 	"rillmark/internal/mariadb/statement"
 	"rillmark/internal/mariadb/stream"
@@ -33,7 +34,7 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 		return s.CannotDecode(binlog.ErrMalformed)
 	}
 	id := uint64(body[0]) | uint64(body[1])<<8 | uint64(body[2])<<16 | uint64(body[3])<<24 | uint64(body[4])<<32 | uint64(body[5])<<40
-	if b := r.bindings[id]; b != nil && bytes.Equal(b.body, body) && (b.table == nil || b.version == b.table.version) {
+	if b := r.bindings[id]; b != nil && bytes.Equal(b.body, body) && (b.table == nil || b.version == b.table.Version) {
 		r.announce(b)
 		return nil
 	}
@@ -63,28 +64,28 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 		t = r.newTable(name, statement.Table{Database: m.Database, Name: m.Table})
 		r.appears(t)
 	}
-	b.table, b.version = t, t.version
-	if t.listed == nil {
-		if t.listed, err = r.reader.Find(ctx, m.Database, m.Table); err != nil {
+	b.table, b.version = t, t.Version
+	if t.Listed == nil {
+		if t.Listed, err = r.reader.Find(ctx, m.Database, m.Table); err != nil {
 			return err
 		}
 	}
-	columns, agrees, err := catalogue.Bind(m, t.listed, r.reader.Sets)
+	columns, agrees, err := catalogue.Bind(m, t.Listed, r.reader.Sets)
 	if err == nil && !agrees {
-		if t.listed, err = r.reader.Find(ctx, m.Database, m.Table); err != nil {
+		if t.Listed, err = r.reader.Find(ctx, m.Database, m.Table); err != nil {
 			return err
 		}
-		columns, agrees, err = catalogue.Bind(m, t.listed, r.reader.Sets)
+		columns, agrees, err = catalogue.Bind(m, t.Listed, r.reader.Sets)
 	}
 	if err != nil {
 		return &engine.Fault{Code: "unknown-type", Final: true, Cause: err, Message: "table " + name + " cannot be captured", Fix: "leave the table out by a rule, or give the column another type"}
 	}
-	if t.listed != nil {
-		b.transactional, b.merged = t.listed.Transactional(), t.listed.Engine == engineMerge
+	if t.Listed != nil {
+		b.transactional, b.merged = t.Listed.Transactional(), t.Listed.Engine == engineMerge
 	}
 	b.columns = columns
 	if agrees {
-		b.filled = t.listed.Filled
+		b.filled = t.Listed.Filled
 	}
 	b.layout, err = r.layout(t, columns, !agrees)
 	return err
@@ -103,19 +104,19 @@ func (r *run) announce(b *binding) {
 }
 
 // layout is a version of a table of these columns.
-func (r *run) layout(t *table, columns []*values.Column, guessed bool) (*rows.Layout, error) {
+func (r *run) layout(t *loads.Table, columns []*values.Column, guessed bool) (*rows.Layout, error) {
 	bare := make([]change.Column, len(columns))
 	for i, c := range columns {
 		bare[i] = c.Column
 	}
-	l, err := rows.New(rows.Version{Engine: change.MariaDB, Name: t.state.Table, Rule: t.rule, Columns: bare, HashKey: r.config.HashKey, Guessed: guessed})
+	l, err := rows.New(rows.Version{Engine: change.MariaDB, Name: t.State.Table, Rule: t.ChosenBy, Columns: bare, HashKey: r.config.HashKey, Guessed: guessed})
 	if err != nil {
 		return nil, err
 	}
-	if before := t.state.Schema; before != nil && !engine.Away(t.state.State) {
+	if before := t.State.Schema; before != nil && !engine.Away(t.State.State) {
 		if column := l.Private(before); column != "" {
 			return nil, &engine.Fault{Code: "private-column-gone", Final: true,
-				Message: fmt.Sprintf("column %q of %s, which the rules keep private, is gone and another has come: if it was renamed, its values would be captured as they are", column, t.state.Table),
+				Message: fmt.Sprintf("column %q of %s, which the rules keep private, is gone and another has come: if it was renamed, its values would be captured as they are", column, t.State.Table),
 				Fix:     "say in the source's rules how the new column is treated (keep, drop, mask or hash); nothing was lost, capture waits there"}
 		}
 	}
@@ -206,7 +207,7 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 }
 
 func (r *run) badRow(s *stream.Stream, b *binding, err error) error {
-	return s.CannotDecode(fmt.Errorf("a row of table %s: %w", b.table.state.Table, err))
+	return s.CannotDecode(fmt.Errorf("a row of table %s: %w", b.table.State.Table, err))
 }
 
 // complete takes what a short image of a changed row left out from the row before it.
@@ -288,7 +289,7 @@ func (r *run) image(b *binding, there []byte, data []byte, half int) (image []ch
 		}
 		start := len(r.tx.arena)
 		grown, used, err := c.FromLog(r.tx.arena, data)
-		if err != nil && !r.garbled.note(r.sink, b.table.state.Table, c, err) {
+		if err != nil && !r.garbled.Note(r.sink, b.table.State.Table, c, err) {
 			return nil, nil, fmt.Errorf("column %s (%s): %w", c.Name, c.Type, err)
 		}
 		r.tx.arena = grown
@@ -308,7 +309,26 @@ func (r *run) refused(table, key string) {
 
 // observe hands a changed row to the load of its table.
 func (r *run) observe(was, is, after []change.Value) {
-	if l := r.tx.observing.load; l != nil {
-		l.observe(r.tx.end, was, is, after)
+	if l := r.tx.observing.Load; l != nil {
+		l.Observe(r.tx.end, was, is, after)
 	}
+}
+
+// binding is a table map, and what its rows become.
+type binding struct {
+	body    []byte       // the map's, to know it again
+	table   *loads.Table // nil where the rules leave it out
+	version int          // of the table, when it was bound
+	width   int
+	columns []*values.Column
+	layout  *rows.Layout
+	// adopted is true once its version is the table's on record.
+	adopted bool
+	filled  []bool
+	key     string // the table's name, for digests
+	name    string // the same as events have it
+	// transactional is false of a table whose rows stay when its group is rolled back.
+	transactional bool
+	// merged is true of a table that is a union of MyISAM tables: its rows are theirs.
+	merged bool
 }

@@ -17,6 +17,8 @@ import (
 	"rillmark/internal/guard"
 	"rillmark/internal/mariadb/binlog"
 	"rillmark/internal/mariadb/catalogue"
+	"rillmark/internal/mariadb/loading"
+	"rillmark/internal/mariadb/loads"
 	"rillmark/internal/mariadb/session"
 	"rillmark/internal/mariadb/stream"
 	"rillmark/internal/mariadb/wire"
@@ -49,7 +51,7 @@ type run struct {
 	kept      map[binlog.XID]*group
 	keptBytes int
 
-	tables   map[string]*table
+	tables   map[string]*loads.Table
 	bindings map[uint64]*binding
 	// foreign are the foreign keys by which tables change with others.
 	foreign []catalogue.Cascade
@@ -61,8 +63,8 @@ type run struct {
 	// states keeps what the tables are; past is what is remembered of the log while they are
 	// loaded.
 	states  *states.Keeper
-	past    history
-	garbled garbled
+	past    loads.History
+	garbled loads.Garbled
 	// whole is closed once the transaction is complete that the last run cut: nothing else may
 	// come into the journal before.
 	whole chan struct{}
@@ -90,7 +92,7 @@ type transaction struct {
 	// announced are the tables that the statement at hand has announced.
 	announced map[string]bool
 	// observing is the table whose row is being written.
-	observing *table
+	observing *loads.Table
 }
 
 // wait is somebody who waits until the log has been taken up to a place.
@@ -106,7 +108,7 @@ func newNonce() string {
 }
 
 func newRun(c *session.Config, sink engine.Sink) *run {
-	r := &run{config: c, sink: sink, tables: make(map[string]*table), bindings: make(map[uint64]*binding)}
+	r := &run{config: c, sink: sink, tables: make(map[string]*loads.Table), bindings: make(map[uint64]*binding)}
 	r.writer = rows.Writer{Sink: sink, Largest: c.LargestValue, Observe: r.observe, Refused: r.refused}
 	r.states = &states.Keeper{Sink: sink, Loads: c.Load, LoadOnly: c.LoadOnly, All: r.all}
 	return r
@@ -176,7 +178,10 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	group, ctx := guard.WithContext(ctx)
 	group.Go(func() error { return r.read(ctx, s) })
 	group.Go(func() error { return r.keepRefreshing(ctx) })
-	group.Go(func() error { return r.keepLoading(ctx) })
+	group.Go(func() error {
+		l := &loading.Loading{Host: r, Config: r.config, Sink: r.sink, States: r.states, Tables: r.tables, Past: &r.past, Garbled: &r.garbled}
+		return l.Keep(ctx)
+	})
 	group.Go(func() error { return r.states.KeepReloading(ctx, start.Reloads, r.find) })
 	if start.Once && !c.LoadOnly {
 		group.Go(func() error { return r.catchUp(ctx) })
@@ -282,7 +287,7 @@ func (r *run) startNow(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		after, err := logEnd(ctx, r.control)
+		after, err := stream.LogEnd(ctx, r.control)
 		if err != nil {
 			return err
 		}
@@ -422,7 +427,7 @@ func (r *run) catchUp(ctx context.Context) error {
 		return err
 	}
 	defer conn.Close()
-	now, err := logEnd(ctx, conn)
+	now, err := stream.LogEnd(ctx, conn)
 	if err != nil {
 		return err
 	}
@@ -435,18 +440,6 @@ func (r *run) catchUp(ctx context.Context) error {
 		}
 		return engine.ErrCaughtUp
 	})
-}
-
-// logEnd is where the server's log ends now.
-func logEnd(ctx context.Context, conn *wire.Conn) (stream.Place, error) {
-	row, err := conn.One(ctx, "SHOW BINLOG STATUS")
-	if err != nil {
-		return stream.Place{}, err
-	}
-	if len(row) < 2 {
-		return stream.Place{}, &engine.Fault{Code: "log-off", Message: "the source writes no binary log any more", Fix: "set log_bin in the server's configuration, and restart it"}
-	}
-	return stream.PlaceOf(row[0], row[1]), nil
 }
 
 // rule is the one that captures a table; nil where none does.

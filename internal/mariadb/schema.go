@@ -12,6 +12,7 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
 	"rillmark/internal/mariadb/catalogue"
+	"rillmark/internal/mariadb/loads"
 	"rillmark/internal/mariadb/statement"
 	"rillmark/internal/mariadb/stream"
 )
@@ -62,9 +63,9 @@ func (r *run) perform(steps []step, number int) error {
 	return nil
 }
 
-func (r *run) captured(name statement.Table) *table {
+func (r *run) captured(name statement.Table) *loads.Table {
 	t := r.tables[change.TableName(name.Database, name.Name)]
-	if t == nil || t.rule == nil {
+	if t == nil || t.ChosenBy == nil {
 		return nil
 	}
 	return t
@@ -78,7 +79,7 @@ func (r *run) effect(ctx context.Context, e statement.Effect, text, at string) (
 		return r.created(ctx, e, text)
 	case statement.Alter:
 		for _, name := range e.Tables {
-			if t := r.captured(name); t != nil && !engine.Away(t.state.State) {
+			if t := r.captured(name); t != nil && !engine.Away(t.State.State) {
 				one, err := r.altered(ctx, t, e, text)
 				if err != nil {
 					return nil, err
@@ -88,14 +89,14 @@ func (r *run) effect(ctx context.Context, e statement.Effect, text, at string) (
 		}
 	case statement.Drop:
 		for _, name := range e.Tables {
-			if t := r.captured(name); t != nil && !engine.Away(t.state.State) {
-				steps = append(steps, step{t.state.Schema != nil, func() { r.goes(t, r.printable(t, text)) }})
+			if t := r.captured(name); t != nil && !engine.Away(t.State.State) {
+				steps = append(steps, step{t.State.Schema != nil, func() { r.goes(t, r.printable(t, text)) }})
 			}
 		}
 	case statement.DropDatabase:
 		for _, t := range r.tables {
-			if strings.EqualFold(t.name.Database, e.Database) && t.rule != nil && !engine.Away(t.state.State) {
-				steps = append(steps, step{t.state.Schema != nil, func() { r.goes(t, r.printable(t, text)) }})
+			if strings.EqualFold(t.Name.Database, e.Database) && t.ChosenBy != nil && !engine.Away(t.State.State) {
+				steps = append(steps, step{t.State.Schema != nil, func() { r.goes(t, r.printable(t, text)) }})
 			}
 		}
 	case statement.Rename:
@@ -112,13 +113,13 @@ func (r *run) effect(ctx context.Context, e statement.Effect, text, at string) (
 		}
 	case statement.Rewrite:
 		for _, name := range e.Tables {
-			if t := r.captured(name); t != nil && !engine.Away(t.state.State) {
-				steps = append(steps, step{t.state.Schema != nil, func() { r.void(t, "rows of partitions came or went without an event, by a statement at "+at) }})
+			if t := r.captured(name); t != nil && !engine.Away(t.State.State) {
+				steps = append(steps, step{t.State.Schema != nil, func() { r.void(t, "rows of partitions came or went without an event, by a statement at "+at) }})
 			}
 		}
 	case statement.Rows:
 		why := "a statement in statement format at " + at + " may have changed its rows without events"
-		mentioned := make([]*table, 0, len(e.Tables))
+		mentioned := make([]*loads.Table, 0, len(e.Tables))
 		for _, name := range e.Tables {
 			if t := r.captured(name); t != nil {
 				mentioned = append(mentioned, t)
@@ -141,8 +142,8 @@ const maxStatement = 16 << 10
 
 // printable is a statement's text as far as it may be shown: not where a rule keeps
 // columns of a table private, since their values may stand in it.
-func (r *run) printable(t *table, text string) string {
-	if t.rule.Private() {
+func (r *run) printable(t *loads.Table, text string) string {
+	if t.ChosenBy.Private() {
 		words := strings.Fields(text)
 		return strings.ToUpper(strings.Join(words[:min(2, len(words))], " "))
 	}
@@ -151,10 +152,10 @@ func (r *run) printable(t *table, text string) string {
 
 // disturbed notes that a table's definition has changed at the place at hand: its table
 // maps are void, and so is what a load is reading.
-func (r *run) disturbed(t *table) {
-	t.version++
-	if t.load != nil {
-		t.load.disturb(r.tx.end)
+func (r *run) disturbed(t *loads.Table) {
+	t.Version++
+	if t.Load != nil {
+		t.Load.Disturb(r.tx.end)
 	}
 }
 
@@ -167,7 +168,7 @@ func (r *run) created(ctx context.Context, e statement.Effect, text string) ([]s
 		return nil, nil
 	}
 	t := r.tables[name]
-	there := t != nil && !engine.Away(t.state.State) && t.state.Schema != nil
+	there := t != nil && !engine.Away(t.State.State) && t.State.Schema != nil
 	if there && e.IfNotExists && !e.Replaces {
 		return nil, nil
 	}
@@ -188,27 +189,27 @@ func (r *run) created(ctx context.Context, e statement.Effect, text string) ([]s
 	}
 	return []step{{there || l != nil, func() {
 		if there {
-			r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place})
+			r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: r.tx.place})
 		}
 		r.disturbed(t)
-		t.load, t.listed = nil, listed
-		t.state.State, t.state.Note, t.state.RowsDone = engine.StateFollowing, "", 0
-		t.state.Rule = rule.Digest()
-		t.statement = r.printable(t, text)
-		t.keyNote()
+		t.Load, t.Listed = nil, listed
+		t.State.State, t.State.Note, t.State.RowsDone = engine.StateFollowing, "", 0
+		t.State.Rule = rule.Digest()
+		t.Statement = r.printable(t, text)
+		t.KeyNote()
 		if l != nil {
-			t.state.Schema = nil // of a new table nothing is rewritten
+			t.State.Schema = nil // of a new table nothing is rewritten
 			r.adopt(t, l, filled)
 		}
 		r.sink.Table(t.Record())
-		r.sink.Report(engine.Report{Level: "info", Event: "table-" + t.state.State, Message: t.state.Table + ": created"})
+		r.sink.Report(engine.Report{Level: "info", Event: "table-" + t.State.State, Message: t.State.Table + ": created"})
 		r.states.Wake()
 	}}}, nil
 }
 
 // altered takes a statement on a table's definition.
-func (r *run) altered(ctx context.Context, t *table, e statement.Effect, text string) (step, error) {
-	listed, err := r.reader.Find(ctx, t.name.Database, t.name.Name)
+func (r *run) altered(ctx context.Context, t *loads.Table, e statement.Effect, text string) (step, error) {
+	listed, err := r.reader.Find(ctx, t.Name.Database, t.Name.Name)
 	if err != nil {
 		return step{}, err
 	}
@@ -218,20 +219,20 @@ func (r *run) altered(ctx context.Context, t *table, e statement.Effect, text st
 			return step{}, err
 		}
 	}
-	brings := l != nil && (t.state.Schema == nil || t.state.Schema.Fingerprint() != l.Schema.Fingerprint() || len(e.Columns) > 0)
+	brings := l != nil && (t.State.Schema == nil || t.State.Schema.Fingerprint() != l.Schema.Fingerprint() || len(e.Columns) > 0)
 	return step{brings, func() {
 		r.disturbed(t)
-		t.listed = listed
-		t.statement = joined(t.statement, r.printable(t, text))
+		t.Listed = listed
+		t.Statement = joined(t.Statement, r.printable(t, text))
 		for _, pair := range e.Columns {
 			if pair[0] != pair[1] {
-				t.renamed = append(t.renamed, change.Rename{From: pair[0], To: pair[1]})
+				t.Renamed = append(t.Renamed, change.Rename{From: pair[0], To: pair[1]})
 			}
 		}
 		if l != nil {
 			r.adopt(t, l, listed.Filled)
 		}
-		t.keyNote()
+		t.KeyNote()
 	}}, nil
 }
 
@@ -252,8 +253,8 @@ func (r *run) renames(e statement.Effect, text string) []step {
 	for i, from := range e.Tables {
 		to := e.To[i]
 		if t := r.captured(from); t != nil {
-			steps = append(steps, step{t.state.Schema != nil, func() {
-				if !engine.Away(t.state.State) {
+			steps = append(steps, step{t.State.Schema != nil, func() {
+				if !engine.Away(t.State.State) {
 					r.goes(t, r.printable(t, text))
 				}
 			}})
@@ -274,9 +275,9 @@ func (r *run) arrives(name string, of statement.Table, text string) {
 		t = r.newTable(name, of)
 	}
 	r.disturbed(t)
-	t.listed = nil
-	t.statement = r.printable(t, text)
-	if t.state.Schema != nil && !engine.Away(t.state.State) {
+	t.Listed = nil
+	t.Statement = r.printable(t, text)
+	if t.State.Schema != nil && !engine.Away(t.State.State) {
 		r.void(t, "another table has come under its name")
 		return
 	}
@@ -284,11 +285,11 @@ func (r *run) arrives(name string, of statement.Table, text string) {
 }
 
 // truncated takes a TRUNCATE.
-func (r *run) truncated(ctx context.Context, t *table) (step, error) {
+func (r *run) truncated(ctx context.Context, t *loads.Table) (step, error) {
 	var l *rows.Layout
 	var filled []bool
-	if t.state.Schema == nil {
-		listed, err := r.reader.Find(ctx, t.name.Database, t.name.Name)
+	if t.State.Schema == nil {
+		listed, err := r.reader.Find(ctx, t.Name.Database, t.Name.Name)
 		if err != nil {
 			return step{}, err
 		}
@@ -305,19 +306,19 @@ func (r *run) truncated(ctx context.Context, t *table) (step, error) {
 		if l != nil {
 			r.adopt(t, l, filled)
 		}
-		r.sink.Add(&change.Row{Operation: change.Truncate, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place, Body: change.TruncateBody(false, true)})
+		r.sink.Add(&change.Row{Operation: change.Truncate, Table: t.State.Table, Schema: t.State.Schema, Place: r.tx.place, Body: change.TruncateBody(false, true)})
 		r.disturbed(t)
 	}}, nil
 }
 
 // goes puts on record that a table is dropped or renamed; a unit is open.
-func (r *run) goes(t *table, text string) {
-	if t.state.Schema != nil {
-		body := change.SchemaChange{Previous: t.state.Schema, Statement: text}
-		r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place, Body: body.Encode()})
+func (r *run) goes(t *loads.Table, text string) {
+	if t.State.Schema != nil {
+		body := change.SchemaChange{Previous: t.State.Schema, Statement: text}
+		r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: t.State.Schema, Place: r.tx.place, Body: body.Encode()})
 	}
 	r.disturbed(t)
-	t.listed = nil
+	t.Listed = nil
 	r.states.LeaveOut(t, engine.StateGone, states.NoteGone)
 	r.states.Wake()
 }
@@ -325,16 +326,16 @@ func (r *run) goes(t *table, text string) {
 // adopt makes a version the table's current one, with its schema event before its first
 // row. filled says which columns gave rows a value when they were added; nil where that is
 // not known. A unit is open.
-func (r *run) adopt(t *table, l *rows.Layout, filled []bool) {
-	old := t.state.Schema
-	if old != nil && old.Fingerprint() == l.Schema.Fingerprint() && len(t.renamed) == 0 {
-		t.statement = ""
+func (r *run) adopt(t *loads.Table, l *rows.Layout, filled []bool) {
+	old := t.State.Schema
+	if old != nil && old.Fingerprint() == l.Schema.Fingerprint() && len(t.Renamed) == 0 {
+		t.Statement = ""
 		return
 	}
-	rewrites := old != nil && catalogue.Rewrites(old, l, filled, t.renamed)
-	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.statement, Renamed: t.renamed}
-	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.state.Table, Schema: l.Schema, Place: r.tx.place, Body: body.Encode()})
-	t.state.Schema, t.statement, t.renamed = l.Schema, "", nil
+	rewrites := old != nil && catalogue.Rewrites(old, l, filled, t.Renamed)
+	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.Statement, Renamed: t.Renamed}
+	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: l.Schema, Place: r.tx.place, Body: body.Encode()})
+	t.State.Schema, t.Statement, t.Renamed = l.Schema, "", nil
 	switch {
 	case old != nil && len(old.Key()) == 0 && len(l.Schema.Key()) > 0 && r.config.Load:
 		r.states.Reread(t, "it has been given a key, which the events of its rows do not have", true)

@@ -9,11 +9,13 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/catalogue"
+	"rillmark/internal/mariadb/loads"
 	"rillmark/internal/mariadb/statement"
+	"rillmark/internal/mariadb/stream"
 )
 
-func (r *run) newTable(name string, of statement.Table) *table {
-	t := &table{name: of, rule: r.rule(name), state: engine.TableState{Table: name, State: engine.StateNew}}
+func (r *run) newTable(name string, of statement.Table) *loads.Table {
+	t := &loads.Table{Name: of, ChosenBy: r.rule(name), State: engine.TableState{Table: name, State: engine.StateNew}}
 	r.tables[name] = t
 	return t
 }
@@ -25,52 +27,41 @@ func (r *run) restore(name string, state *engine.TableState) {
 		return
 	}
 	t := r.newTable(name, statement.Table{Database: database, Name: own})
-	t.state = *state
+	t.State = *state
 	if state.State == engine.StateToLoad || state.State == engine.StateLoading || state.Progress != nil {
-		t.load = restoredLoad(state.Progress)
+		t.Load = loads.RestoredLoad(state.Progress)
 	}
 }
 
 // appears is for a table that is taken up with the rows that it has.
-func (r *run) appears(t *table) {
-	t.state.Rule = t.rule.Digest()
+func (r *run) appears(t *loads.Table) {
+	t.State.Rule = t.ChosenBy.Digest()
 	r.states.TakeUp(t)
-	t.keyNote()
+	t.KeyNote()
 	r.sink.Table(t.Record())
-}
-
-// keyNote says of a table that is followed whether it has a key.
-func (t *table) keyNote() {
-	if t.state.State != engine.StateFollowing || t.listed == nil {
-		return
-	}
-	t.state.Note = ""
-	if len(t.listed.Key()) == 0 && len(t.rule.Key) == 0 {
-		t.state.Note = states.NoteKeyless
-	}
 }
 
 // void says at a place that a table's earlier rows no longer hold, and has it read again. A
 // unit is open.
-func (r *run) void(t *table, why string) {
-	if t.state.Schema != nil {
-		r.sink.Add(&change.Row{Operation: change.Void, Table: t.state.Table, Schema: t.state.Schema, Place: r.tx.place})
+func (r *run) void(t *loads.Table, why string) {
+	if t.State.Schema != nil {
+		r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: r.tx.place})
 	}
 	r.disturbed(t)
 	r.states.BeginAnew(t, why)
 }
 
 // doubt is for tables whose rows may have changed without an event; nil for all.
-func (r *run) doubt(why string, of []*table) {
+func (r *run) doubt(why string, of []*loads.Table) {
 	for _, t := range r.tables {
-		if t.rule != nil && !engine.Away(t.state.State) && (of == nil || slices.Contains(of, t)) {
+		if t.ChosenBy != nil && !engine.Away(t.State.State) && (of == nil || slices.Contains(of, t)) {
 			r.states.Rewritten(t, why)
 		}
 	}
 }
 
 // mayHaveChanged is doubt at an event that has a number in its group.
-func (r *run) mayHaveChanged(why string, of []*table, number int) error {
+func (r *run) mayHaveChanged(why string, of []*loads.Table, number int) error {
 	return r.perform([]step{{false, func() { r.doubt(why, of) }}}, number)
 }
 
@@ -120,7 +111,7 @@ func (r *run) refresh(ctx context.Context, reader *catalogue.Reader, first bool)
 	}
 	if !first {
 		// What was made a moment ago comes by in the log, which knows better.
-		end, err := logEnd(ctx, reader.Conn)
+		end, err := stream.LogEnd(ctx, reader.Conn)
 		if err != nil {
 			return err
 		}
@@ -134,7 +125,7 @@ func (r *run) refresh(ctx context.Context, reader *catalogue.Reader, first bool)
 		}
 		for name, t := range r.tables {
 			leftOut := r.rule(name) == nil
-			if leftOut && !engine.Away(t.state.State) {
+			if leftOut && !engine.Away(t.State.State) {
 				r.states.LeaveOut(t, engine.StateLeftOut, states.NoteLeftOut)
 			}
 		}
@@ -152,29 +143,29 @@ func (r *run) seen(name string, listed *catalogue.Table, first bool) {
 	t := r.tables[name]
 	if t == nil {
 		t = r.newTable(name, statement.Table{Database: listed.Database, Name: listed.Table})
-		t.listed = listed
-		t.state.RowsEstimate = listed.Rows
+		t.Listed = listed
+		t.State.RowsEstimate = listed.Rows
 		r.appears(t)
 		return
 	}
-	t.rule = rule
-	if first || t.listed == nil {
-		t.listed = listed
+	t.ChosenBy = rule
+	if first || t.Listed == nil {
+		t.Listed = listed
 	}
 	switch {
-	case t.state.State == engine.StateLeftOut, t.state.State == engine.StateLoaded:
+	case t.State.State == engine.StateLeftOut, t.State.State == engine.StateLoaded:
 		r.appears(t)
-	case engine.Away(t.state.State), t.state.State == engine.StateNew:
-		if t.state.State == engine.StateNew {
+	case engine.Away(t.State.State), t.State.State == engine.StateNew:
+		if t.State.State == engine.StateNew {
 			r.appears(t)
 		}
-	case t.state.Rule != rule.Digest():
-		t.state.Rule = rule.Digest()
-		t.version++
+	case t.State.Rule != rule.Digest():
+		t.State.Rule = rule.Digest()
+		t.Version++
 		r.states.Rewritten(t, states.NoteRuleChanged)
 		r.sink.Table(t.Record())
 	}
-	if listed.Rows != t.state.RowsEstimate && listed.Rows > 0 && t.load == nil {
-		t.state.RowsEstimate = listed.Rows
+	if listed.Rows != t.State.RowsEstimate && listed.Rows > 0 && t.Load == nil {
+		t.State.RowsEstimate = listed.Rows
 	}
 }

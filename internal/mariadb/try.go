@@ -41,7 +41,7 @@ func try(ctx context.Context, c *session.Config, sink engine.Sink, ready func())
 	}
 	captured := false
 	for _, t := range r.tables {
-		captured = captured || t.rule != nil
+		captured = captured || t.ChosenBy != nil
 	}
 	if !captured {
 		return &engine.Fault{Code: "trial-cannot-see", Message: "the rules choose no table that user \"" + c.User + "\" may read", Fix: "GRANT SELECT on the tables, or correct the rules"}

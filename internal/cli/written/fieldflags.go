@@ -44,9 +44,9 @@ func (f *Flags) Begin(s *terminal.Session, lacking func() error) (*File, error) 
 // FieldFlags are flags for the fields of definitions. They are made of the fields' own
 // descriptions, so that a new field, or a new kind, has its flags.
 type FieldFlags struct {
-	// common are the fields that stand for themselves: each flag's path.
+	// Common are the fields that stand for themselves: each flag's path.
 	Common map[string]string
-	// sections are those that stand in a kind's section: for each flag the path by kind.
+	// Sections are those that stand in a kind's section: for each flag the path by kind.
 	Sections map[string]map[string]string
 }
 

@@ -1,4 +1,4 @@
-package mariadb
+package loading
 
 import (
 	"context"
@@ -138,7 +138,7 @@ func (l *loader) rows(ctx context.Context, j *job, limit int, each func(*chunk) 
 				at++
 			}
 		}
-		if each != nil && c.bytes >= l.run.config.ChunkBytes {
+		if each != nil && c.bytes >= l.in.Config.ChunkBytes {
 			if err := each(c); err != nil {
 				return nil, err
 			}
@@ -186,7 +186,7 @@ func (l *loader) convert(c *chunk, row [][]byte) error {
 		}
 		start := len(l.arena)
 		grown, err := column.FromSelect(l.arena, text)
-		if err != nil && !l.run.garbled.note(l.run.sink, c.listed.Name(), column, err) {
+		if err != nil && !l.in.Garbled.Note(l.in.Sink, c.listed.Name(), column, err) {
 			return fmt.Errorf("column %s (%s): %w", column.Name, column.Type, err)
 		}
 		l.arena = grown
@@ -222,15 +222,15 @@ func (l *loader) imageOf(projected []change.Value) []change.Value {
 
 // layoutOf looks a table up for a job, where its definition may have changed since.
 func (l *loader) layoutOf(ctx context.Context, j *job) error {
-	l.run.under(func() {
-		if j.version = j.table.version; j.load.listed != nil && j.load.version == j.version {
-			j.listed, j.layout = j.load.listed, j.load.layout
+	l.in.under(func() {
+		if j.version = j.table.Version; j.load.Listed != nil && j.load.Version == j.version {
+			j.listed, j.layout = j.load.Listed, j.load.Layout
 		}
 	})
 	if j.listed != nil {
 		return nil
 	}
-	listed, err := l.reader.Find(ctx, j.table.name.Database, j.table.name.Name)
+	listed, err := l.reader.Find(ctx, j.table.Name.Database, j.table.Name.Name)
 	if err != nil {
 		return err
 	}
@@ -241,9 +241,9 @@ func (l *loader) layoutOf(ctx context.Context, j *job) error {
 		return &engine.Fault{Code: "unknown-type", Message: listed.Unfit}
 	}
 	j.listed = listed
-	return l.run.sink.Locked(func() error {
-		if j.layout, err = l.run.layout(j.table, listed.Columns, false); err == nil {
-			j.load.listed, j.load.layout, j.load.version = j.listed, j.layout, j.version
+	return l.in.Sink.Locked(func() error {
+		if j.layout, err = l.in.Host.LayoutOf(j.table, listed.Columns); err == nil {
+			j.load.Listed, j.load.Layout, j.load.Version = j.listed, j.layout, j.version
 		}
 		return err
 	})

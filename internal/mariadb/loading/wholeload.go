@@ -1,9 +1,10 @@
-package mariadb
+package loading
 
 import (
 	"context"
-	"time"
 
+	"rillmark/internal/mariadb/loads"
+	"rillmark/internal/mariadb/stream"
 	"rillmark/internal/mariadb/wire"
 )
 
@@ -11,78 +12,63 @@ import (
 // of its rows a later change is about: it is read in one snapshot, and the log stands still
 // behind it, where nothing has changed the table since, until its rows are in the journal.
 func (l *loader) doWhole(ctx context.Context, j *job) error {
-	var s snapshot
+	var s loads.Snapshot
 	if err := l.see(ctx, j, &s); err != nil {
 		return err
 	}
-	if err := l.standStill(ctx, j, &s); err != nil {
+	release, err := l.standStill(ctx, j, &s)
+	if err != nil {
 		return err
 	}
-	defer l.run.writing.Unlock()
+	defer release()
 	first := true
-	err := l.readWhole(ctx, j, func(c *chunk, last bool) error {
+	err = l.readWhole(ctx, j, func(c *chunk, last bool) error {
 		put := l.putWhole(j, c, first, last)
 		first = false
 		return put
 	})
 	if err != nil {
-		l.run.under(func() {
-			if j.current() && j.load.progress.Began {
-				j.load.restart() // its snapshot is gone
+		l.in.under(func() {
+			if j.current() && j.load.Progress.Began {
+				j.load.Restart() // its snapshot is gone
 			}
 		})
 		return err
 	}
-	return s.end(ctx, l.conn)
+	return s.End(ctx, l.conn)
 }
 
 // standStill waits until the log has been taken beyond the snapshot, and has it stand still
-// there: the caller then holds writing. Where the table has changed in between, the snapshot
-// has to be taken again.
-func (l *loader) standStill(ctx context.Context, j *job, s *snapshot) error {
-	r := l.run
+// there until it is released. Where the table has changed in between, the snapshot has to be
+// taken again.
+func (l *loader) standStill(ctx context.Context, j *job, s *loads.Snapshot) (release func(), err error) {
 	// A session that has touched a table keeps its definition as it is: statements that
 	// changed it before are in the log up to here.
 	if err := l.conn.Exec(ctx, "SELECT 1 FROM "+wire.Name(j.listed.Database)+"."+wire.Name(j.listed.Table)+" LIMIT 0"); err != nil {
-		return err
+		return nil, err
 	}
-	end, err := logEnd(ctx, l.conn)
+	end, err := stream.LogEnd(ctx, l.conn)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if err := r.await(ctx, end); err != nil {
-		return err
-	}
-	if err := r.awaitWhole(ctx); err != nil {
-		return err
-	}
-	r.writing.Lock()
-	clean := false
-	r.under(func() {
-		low, known := r.past.low(s, j.load.sound)
+	release, err = l.in.Host.StandStill(ctx, end, func() bool {
+		low, known := l.in.Past.Low(s, j.load.Sound)
 		l.noteWait(j, known)
-		changes, _ := j.load.between(low)
-		clean = known && !low.Before(j.load.floor) && len(changes) == 0 && j.current()
+		changes, _ := j.load.Between(low)
+		return known && !low.Before(j.load.Floor) && len(changes) == 0 && j.current()
 	})
-	if !clean {
-		r.writing.Unlock()
-		return errAgain
+	if err == nil && release == nil {
+		err = errAgain
 	}
-	return nil
+	return release, err
 }
 
-// putWhole puts rows of a table without a key into the journal; writing is held.
+// putWhole puts rows of a table without a key into the journal, while the log stands still.
 func (l *loader) putWhole(j *job, c *chunk, first, last bool) error {
-	r := l.run
-	return r.sink.Locked(func() error {
-		if err := r.sink.Reserve(); err != nil {
-			return err
-		}
-		r.sink.Begin("", "", time.Now().UnixMicro(), 0)
-		defer r.sink.Commit()
-		r.tx.place = r.at.place.Number()
+	r := l.in
+	return r.Host.Unit(func() error {
 		if first {
-			r.adopt(j.table, j.layout, j.listed.Filled)
+			r.Host.Adopt(j.table, j.layout, j.listed.Filled)
 			if !j.current() {
 				return errAgain
 			}
@@ -94,7 +80,7 @@ func (l *loader) putWhole(j *job, c *chunk, first, last bool) error {
 		if last {
 			r.loadEnds(j.table)
 		}
-		r.sink.Table(j.table.Record())
+		r.Sink.Table(j.table.Record())
 		return nil
 	})
 }

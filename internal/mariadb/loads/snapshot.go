@@ -1,4 +1,4 @@
-package mariadb
+package loads
 
 import (
 	"context"
@@ -11,25 +11,25 @@ import (
 	"rillmark/internal/mariadb/wire"
 )
 
-// snapshot is a snapshot of the server, as far as it is known what it sees. The variable
+// Snapshot is a snapshot of the server, as far as it is known what it sees. The variable
 // that names its place is one for the whole server, and the place can be one that commits
 // lie before which no query sees yet: that is why so much is asked.
-type snapshot struct {
+type Snapshot struct {
 	// begun is where the log ended before the snapshot, at the place that the server names
 	// for it, ended where the log ended once the rows were read.
-	begun, at, ended stream.Place
+	begun, At, Ended stream.Place
 	// doubtful are the distributed transactions that were prepared before it.
 	doubtful map[binlog.XID]bool
 	// locked is set where the table was locked against writers: at is then exact.
 	locked bool
 }
 
-// begin takes a snapshot on a session of its own.
-func (s *snapshot) begin(ctx context.Context, conn *wire.Conn) (err error) {
+// Begin takes a snapshot on a session of its own.
+func (s *Snapshot) Begin(ctx context.Context, conn *wire.Conn) (err error) {
 	if err := conn.Exec(ctx, "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ"); err != nil {
 		return err
 	}
-	if s.begun, err = logEnd(ctx, conn); err != nil {
+	if s.begun, err = stream.LogEnd(ctx, conn); err != nil {
 		return err
 	}
 	if s.doubtful, err = recoverable(ctx, conn); err != nil {
@@ -58,26 +58,26 @@ func (s *snapshot) begin(ctx context.Context, conn *wire.Conn) (err error) {
 			last, equal = now, 0
 		}
 	}
-	s.at = last
+	s.At = last
 	return nil
 }
 
-// lock locks a table against writers, whose commits are then visible. It waits so many
+// Lock locks a table against writers, whose commits are then visible. It waits so many
 // seconds for those who write to it: others wait behind it meanwhile.
-func (s *snapshot) lock(ctx context.Context, conn *wire.Conn, table string, seconds int) (err error) {
+func (s *Snapshot) Lock(ctx context.Context, conn *wire.Conn, table string, seconds int) (err error) {
 	if err := conn.Exec(ctx, fmt.Sprintf("LOCK TABLES %s READ WAIT %d", table, seconds)); err != nil {
 		return err
 	}
 	s.locked = true
-	s.begun, err = logEnd(ctx, conn)
-	s.at = s.begun
+	s.begun, err = stream.LogEnd(ctx, conn)
+	s.At = s.begun
 	return err
 }
 
-// end gives the snapshot back.
-func (s *snapshot) end(ctx context.Context, conn *wire.Conn) error {
+// End gives the snapshot back.
+func (s *Snapshot) End(ctx context.Context, conn *wire.Conn) error {
 	var err error
-	if s.ended, err = logEnd(ctx, conn); err != nil {
+	if s.Ended, err = stream.LogEnd(ctx, conn); err != nil {
 		return err
 	}
 	if s.locked {
@@ -107,27 +107,27 @@ func recoverable(ctx context.Context, conn *wire.Conn) (map[binlog.XID]bool, err
 	return all, nil
 }
 
-// xaCommit is the commit of a distributed transaction that the log has brought.
-type xaCommit struct {
-	xid          binlog.XID
-	at, prepared stream.Place
+// XACommit is the commit of a distributed transaction that the log has brought.
+type XACommit struct {
+	Xid          binlog.XID
+	At, Prepared stream.Place
 }
 
 // maxEnds bounds how many ends of groups are remembered, and commits of distributed
 // transactions.
 const maxEnds = 1 << 14
 
-// history is what is remembered of the log while tables are loaded; the sink's lock guards
+// History is what is remembered of the log while tables are loaded; the sink's lock guards
 // it.
-type history struct {
+type History struct {
 	ends    map[stream.Place]struct{}
 	ring    []stream.Place
 	next    int
-	commits []xaCommit
+	commits []XACommit
 }
 
-// ended notes the end of a group.
-func (h *history) ended(at stream.Place) {
+// Ended notes the end of a group.
+func (h *History) Ended(at stream.Place) {
 	if h.ends == nil {
 		h.ends = make(map[stream.Place]struct{})
 	}
@@ -141,29 +141,29 @@ func (h *history) ended(at stream.Place) {
 	h.ends[at] = struct{}{}
 }
 
-// committed notes the commit of a distributed transaction.
-func (h *history) committed(c xaCommit) {
+// Committed notes the commit of a distributed transaction.
+func (h *History) Committed(c XACommit) {
 	if len(h.commits) >= 1024 {
 		h.commits = append(h.commits[:0], h.commits[512:]...)
 	}
 	h.commits = append(h.commits, c)
 }
 
-// low is the place up to which a snapshot sees every commit; ok is false where none is
+// Low is the place up to which a snapshot sees every commit; ok is false where none is
 // known. sound is the newest place of an earlier snapshot that was one.
-func (h *history) low(s *snapshot, sound stream.Place) (low stream.Place, ok bool) {
-	low = s.at
-	if _, isEnd := h.ends[s.at]; !isEnd && !s.locked {
+func (h *History) Low(s *Snapshot, sound stream.Place) (low stream.Place, ok bool) {
+	low = s.At
+	if _, isEnd := h.ends[s.At]; !isEnd && !s.locked {
 		low = sound
 	}
 	if low == (stream.Place{}) {
 		return low, false
 	}
 	for _, c := range h.commits { // logged before they are visible
-		if s.at.Before(c.at) || !s.doubtful[c.xid] && !s.begun.Before(c.prepared) {
+		if s.At.Before(c.At) || !s.doubtful[c.Xid] && !s.begun.Before(c.Prepared) {
 			continue
 		}
-		if before := (stream.Place{File: c.at.File, Offset: c.at.Offset - 1}); before.Before(low) {
+		if before := (stream.Place{File: c.At.File, Offset: c.At.Offset - 1}); before.Before(low) {
 			low = before
 		}
 	}

@@ -1,26 +1,28 @@
-package mariadb
+// Package loading loads tables beside the log: its sessions read chunks in snapshots and put
+// them into the journal where the log has been taken far enough.
+package loading
 
 import (
 	"context"
 	"errors"
 	"maps"
-	"time"
 
-	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/guard"
 	"rillmark/internal/mariadb/catalogue"
+	"rillmark/internal/mariadb/loads"
 	"rillmark/internal/mariadb/session"
 	"rillmark/internal/mariadb/stream"
+	"rillmark/internal/mariadb/values"
 	"rillmark/internal/mariadb/wire"
 )
 
 // loader is one session that loads tables.
 type loader struct {
-	run    *run
+	in     *Loading
 	conn   *wire.Conn
 	reader *catalogue.Reader
 	writer rows.Writer // projects rows, and adds none
@@ -31,10 +33,10 @@ type loader struct {
 
 // job is one chunk of a load.
 type job struct {
-	table  *table
-	load   *tableLoad
+	table  *loads.Table
+	load   *loads.TableLoad
 	turn   int
-	at     progress // as it was when the job was handed out
+	at     loads.Progress // as it was when the job was handed out
 	limit  int
 	listed *catalogue.Table
 	layout *rows.Layout
@@ -45,16 +47,61 @@ type job struct {
 // current reports whether the load that a job belongs to still is the table's, and the
 // table what it was; the lock is held.
 func (j *job) current() bool {
-	return j.table.load == j.load && j.load.turn == j.turn && j.table.version == j.version
+	return j.table.Load == j.load && j.load.Turn == j.turn && j.table.Version == j.version
 }
 
-// keepLoading runs the sessions that load what is to be loaded.
-func (r *run) keepLoading(ctx context.Context) error {
+// Loading hands the loads of a run out to the sessions that read, and puts what they read
+// into the journal. The sink's lock guards it.
+type Loading struct {
+	Host    Host
+	Config  *session.Config
+	Sink    engine.Sink
+	States  *states.Keeper
+	Tables  map[string]*loads.Table
+	Past    *loads.History
+	Garbled *loads.Garbled
+}
+
+// Host is the run that the loads belong to. But for Place, StandStill and Unit its methods are
+// called under the sink's lock, and but for Reached and LayoutOf with a unit open.
+type Host interface {
+	// Reached is the place in the log behind which nothing has been observed yet.
+	Reached() stream.Place
+	// Place runs f where the log has been taken up to a place at least, between two groups,
+	// with the lock held and a transaction of its own open.
+	Place(ctx context.Context, until stream.Place, f func() error) error
+	// StandStill has the log stand still where it has been taken up to a place at least,
+	// between two groups, if may, called under the lock there, allows it; release lets it go
+	// on, and is nil where may does not.
+	StandStill(ctx context.Context, until stream.Place, may func() bool) (release func(), err error)
+	// Unit is Place while the log stands still.
+	Unit(f func() error) error
+	// At is the place of the open unit, as events have it.
+	At() uint64
+	// Adopt makes a version the table's current one.
+	Adopt(t *loads.Table, l *rows.Layout, filled []bool)
+	// LayoutOf is what the rules make of a table's columns.
+	LayoutOf(t *loads.Table, columns []*values.Column) (*rows.Layout, error)
+	// Existing adds a row that was read, of which values of these sizes by column were too
+	// large and left out.
+	Existing(t *loads.Table, l *rows.Layout, row []change.Value, sizes map[string]int64)
+}
+
+// under runs f under the sink's lock.
+func (r *Loading) under(f func()) {
+	r.Sink.Locked(func() error { //nolint:errcheck // f has none
+		f()
+		return nil
+	})
+}
+
+// Keep runs the sessions that load what is to be loaded.
+func (r *Loading) Keep(ctx context.Context) error {
 	group, ctx := guard.WithContext(ctx)
-	for n := range r.config.LoadSessions {
+	for n := range r.Config.LoadSessions {
 		group.Go(func() error {
-			l := &loader{run: r, writer: rows.Writer{Sink: r.sink, Largest: r.config.LargestValue}}
-			return states.Work(ctx, r.states, l, n == 0)
+			l := &loader{in: r, writer: rows.Writer{Sink: r.Sink, Largest: r.Config.LargestValue}}
+			return states.Work(ctx, r.States, l, n == 0)
 		})
 	}
 	return group.Wait()
@@ -64,7 +111,7 @@ func (l *loader) connect(ctx context.Context) (err error) {
 	if l.conn != nil {
 		return nil
 	}
-	if l.conn, err = l.run.config.Connect(ctx, "load"); err != nil {
+	if l.conn, err = l.in.Config.Connect(ctx, "load"); err != nil {
 		return err
 	}
 	l.reader, err = catalogue.NewReader(ctx, l.conn)
@@ -81,22 +128,18 @@ func (l *loader) HangUp(context.Context) {
 
 // Next implements [states.Session].
 func (l *loader) Next() (*job, bool) {
-	r := l.run
-	best, found := states.First(maps.Values(r.tables), func(t *table) bool { return !t.load.taken })
+	r := l.in
+	best, found := states.First(maps.Values(r.Tables), func(t *loads.Table) bool { return !t.Load.Taken })
 	if !found {
 		return nil, false
 	}
-	one := best.load
-	one.taken = true
-	from := r.at.place
-	if r.tx.open {
-		from = r.tx.end // what of the open group has been taken is not kept
+	one := best.Load
+	one.Taken = true
+	one.Record(r.Host.Reached())
+	if one.Limit == 0 {
+		one.Limit = 200 // the first chunk shows how large rows are
 	}
-	one.record(from)
-	if one.limit == 0 {
-		one.limit = 200 // the first chunk shows how large rows are
-	}
-	return &job{table: best, load: one, turn: one.turn, at: one.progress, limit: one.limit}, true
+	return &job{table: best, load: one, turn: one.Turn, at: one.Progress, limit: one.Limit}, true
 }
 
 // Do implements [states.Session].
@@ -116,15 +159,15 @@ func (l *loader) Do(ctx context.Context, j *job) error {
 
 // Done implements [states.Session].
 func (l *loader) Done(j *job, err error) (soon bool, _ error) {
-	j.load.taken = false
+	j.load.Taken = false
 	why := l.skippable(err)
 	switch {
 	case err == nil, why == again:
 		return err != nil, nil
 	case why == "":
 		return false, err
-	case j.table.load == j.load:
-		l.run.states.LoadFailed(j.table, &j.at.Task, why)
+	case j.table.Load == j.load:
+		l.in.States.LoadFailed(j.table, &j.at.Task, why)
 	}
 	return false, nil
 }
@@ -144,7 +187,7 @@ func (l *loader) skippable(err error) string {
 	case errors.Is(err, errAgain), errors.Is(err, errNoTable), session.IsNoTable(err), session.IsPassing(err):
 		return again // if it is gone, the log says so soon
 	case session.IsDenied(err):
-		return "the login may not read it: GRANT SELECT, and LOCK TABLES for a table that is not InnoDB's, to " + l.run.config.User
+		return "the login may not read it: GRANT SELECT, and LOCK TABLES for a table that is not InnoDB's, to " + l.in.Config.User
 	case errors.As(err, &fault):
 		if fault.Code == "unknown-type" {
 			return fault.Message
@@ -174,7 +217,7 @@ func (l *loader) read(ctx context.Context, j *job) error {
 			return err
 		}
 	}
-	var s snapshot
+	var s loads.Snapshot
 	if err := l.see(ctx, j, &s); err != nil {
 		return err
 	}
@@ -184,75 +227,41 @@ func (l *loader) read(ctx context.Context, j *job) error {
 	if err != nil {
 		return err
 	}
-	if err := s.end(ctx, l.conn); err != nil {
+	if err := s.End(ctx, l.conn); err != nil {
 		return err
 	}
-	return l.place(ctx, s.ended, func() error { return l.deliver(j, &s, c) })
+	return l.in.Host.Place(ctx, s.Ended, func() error { return l.deliver(j, &s, c) })
 }
 
 // see takes a snapshot, or locks a table whose storage engine has none.
-func (l *loader) see(ctx context.Context, j *job, s *snapshot) error {
+func (l *loader) see(ctx context.Context, j *job, s *loads.Snapshot) error {
 	name := wire.Name(j.listed.Database) + "." + wire.Name(j.listed.Table)
 	if !j.listed.Transactional() {
-		return s.lock(ctx, l.conn, name, 2)
+		return s.Lock(ctx, l.conn, name, 2)
 	}
 	var sound bool
-	l.run.under(func() { sound = j.load.sound != stream.Place{} })
+	l.in.under(func() { sound = j.load.Sound != stream.Place{} })
 	if !sound {
 		// Nothing is known of what a snapshot sees: a lock, given back at once, shows that
 		// every commit up to a place is visible. Where somebody writes, it is not waited for:
 		// a group will end soon, which shows as much.
-		var first snapshot
-		err := first.lock(ctx, l.conn, name, 0)
+		var first loads.Snapshot
+		err := first.Lock(ctx, l.conn, name, 0)
 		if err == nil {
-			err = first.end(ctx, l.conn)
+			err = first.End(ctx, l.conn)
 		}
 		switch {
 		case err == nil:
-			l.run.under(func() {
-				if j.load.floor.Before(first.at) || j.load.floor == first.at {
-					j.load.sound = first.at
+			l.in.under(func() {
+				if j.load.Floor.Before(first.At) || j.load.Floor == first.At {
+					j.load.Sound = first.At
 				}
 			})
 		case !session.IsDenied(err) && !session.IsPassing(err):
 			return err
 		}
 	}
-	return s.begin(ctx, l.conn)
-}
-
-// place runs f where the log has been taken up to a place at least, between two groups,
-// with the lock held and a transaction of its own open.
-func (l *loader) place(ctx context.Context, until stream.Place, f func() error) error {
-	r := l.run
-	if err := r.await(ctx, until); err != nil {
-		return err
-	}
-	if err := r.awaitWhole(ctx); err != nil {
-		return err
-	}
-	r.writing.Lock()
-	defer r.writing.Unlock()
-	return r.sink.Locked(func() error {
-		if err := r.sink.Reserve(); err != nil {
-			return err
-		}
-		r.sink.Begin("", "", time.Now().UnixMicro(), 0)
-		r.tx.place = r.at.place.Number()
-		err := f()
-		r.sink.Commit()
-		return err
-	})
-}
-
-// awaitWhole waits until the transaction is complete that the last run cut.
-func (r *run) awaitWhole(ctx context.Context) error {
-	select {
-	case <-r.whole:
-		return nil
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	}
+	return s.Begin(ctx, l.conn)
 }
 
 // begin puts the void event and the load's beginning on record.
@@ -265,11 +274,11 @@ func (l *loader) begin(ctx context.Context, j *job) error {
 	if err := l.conn.Exec(ctx, probe+" LIMIT 0"); err != nil {
 		return err
 	}
-	err := l.place(ctx, stream.Place{}, func() error {
+	err := l.in.Host.Place(ctx, stream.Place{}, func() error {
 		if !j.current() {
 			return errAgain
 		}
-		l.run.loadBegins(j)
+		l.in.loadBegins(j)
 		return nil
 	})
 	j.at.Began = true
@@ -277,14 +286,14 @@ func (l *loader) begin(ctx context.Context, j *job) error {
 }
 
 // loadBegins puts a load's beginning on record; the lock is held and a unit is open.
-func (r *run) loadBegins(j *job) {
+func (r *Loading) loadBegins(j *job) {
 	t := j.table
-	if t.state.Schema == nil {
-		r.adopt(t, j.layout, j.listed.Filled)
+	if t.State.Schema == nil {
+		r.Host.Adopt(t, j.layout, j.listed.Filled)
 	}
-	t.load.progress.After = nil
-	t.listed = j.listed
-	r.states.LoadBegan(t, r.tx.place, "", j.listed.Rows)
+	t.Load.Progress.After = nil
+	t.Listed = j.listed
+	r.States.LoadBegan(t, r.Host.At(), "", j.listed.Rows)
 }
 
 // longUnsure is after how many snapshots of which nothing is known it is said that the load
@@ -295,67 +304,66 @@ const longUnsure = 20
 // held.
 func (l *loader) noteWait(j *job, known bool) {
 	if known {
-		j.load.unsure = 0
+		j.load.Unsure = 0
 		return
 	}
-	if j.load.unsure++; j.load.unsure == longUnsure {
-		l.run.sink.Report(engine.Report{Level: "warn", Event: "load-waits", Message: j.table.state.Table + ": its load waits for the server's next commit, which shows what a snapshot sees. A lock of an instant would show it, too; " +
+	if j.load.Unsure++; j.load.Unsure == longUnsure {
+		l.in.Sink.Report(engine.Report{Level: "warn", Event: "load-waits", Message: j.table.State.Table + ": its load waits for the server's next commit, which shows what a snapshot sees. A lock of an instant would show it, too; " +
 			"the login needs LOCK TABLES for it, and a distributed transaction that is prepared (XA RECOVER lists them) holds it up"})
 	}
 }
 
 // deliver puts a chunk into the journal. The lock is held, a unit is open.
-func (l *loader) deliver(j *job, s *snapshot, c *chunk) error {
-	r, t := l.run, j.table
-	if !j.current() || !t.load.progress.Began {
+func (l *loader) deliver(j *job, s *loads.Snapshot, c *chunk) error {
+	r, t := l.in, j.table
+	if !j.current() || !t.Load.Progress.Began {
 		return errAgain
 	}
-	low, known := r.past.low(s, j.load.sound)
+	low, known := r.Past.Low(s, j.load.Sound)
 	l.noteWait(j, known)
-	if !known || low.Before(j.load.floor) {
+	if !known || low.Before(j.load.Floor) {
 		return errAgain // what lies before it was not kept: the next snapshot is later
 	}
-	changes, ddl := j.load.between(low)
+	changes, ddl := j.load.Between(low)
 	if ddl {
 		return errAgain
 	}
-	r.adopt(t, c.layout, c.listed.Filled)
+	r.Host.Adopt(t, c.layout, c.listed.Filled)
 	if !j.current() {
 		return errAgain // the new version has changed rows that were read before
 	}
-	t.listed = c.listed
-	for _, row := range load.LayOver(c.rows, c.layout.Schema, changes, (*overlaid).change) {
+	t.Listed = c.listed
+	for _, row := range loads.LayOver(c.rows, c.layout.Schema, changes) {
 		r.addExisting(t, c, row)
 	}
-	j.load.sound = low
-	j.load.prune(low)
-	p := &t.load.progress
+	j.load.Sound = low
+	j.load.Prune(low)
+	p := &t.Load.Progress
 	p.After = c.after
 	if n := len(c.rows); n > 0 {
-		j.load.limit = min(max(r.config.ChunkBytes/max(c.bytes/n, 1), 20), 50_000, 4*j.limit)
+		j.load.Limit = min(max(r.Config.ChunkBytes/max(c.bytes/n, 1), 20), 50_000, 4*j.limit)
 	}
 	if c.end {
 		r.loadEnds(t)
 	}
-	r.sink.Table(t.Record())
+	r.Sink.Table(t.Record())
 	return nil
 }
 
 // addExisting puts a row of a load into the journal; the lock is held, a unit is open.
-func (r *run) addExisting(t *table, c *chunk, row []change.Value) {
+func (r *Loading) addExisting(t *loads.Table, c *chunk, row []change.Value) {
 	var large map[string]int64
 	if len(c.large) > 0 && len(row) > 0 {
 		large = c.large[&row[0]]
-		t.load.refused += len(large)
+		t.Load.Refused += len(large)
 	}
-	r.tx.observing = nil
-	r.writer.Existing(c.layout, r.tx.place, row, large, t.load.progress.For.ID)
-	t.state.RowsDone++
+	r.Host.Existing(t, c.layout, row, large)
+	t.State.RowsDone++
 }
 
 // loadEnds ends a load of which everything is in the journal; the lock is held, a unit is
 // open.
-func (r *run) loadEnds(t *table) {
-	r.states.LoadEnded(t, r.tx.place, t.load.refused)
-	t.keyNote()
+func (r *Loading) loadEnds(t *loads.Table) {
+	r.States.LoadEnded(t, r.Host.At(), t.Load.Refused)
+	t.KeyNote()
 }

@@ -1,4 +1,4 @@
-package mariadb
+package loads
 
 import (
 	"errors"
@@ -9,9 +9,9 @@ import (
 	"rillmark/internal/mariadb/values"
 )
 
-// garbled counts, by column, the values that are no text in their character set, so that each
+// Garbled counts, by column, the values that are no text in their character set, so that each
 // column is reported at the first of them and then ever more seldom.
-type garbled struct {
+type Garbled struct {
 	mu     sync.Mutex
 	counts map[string]int
 }
@@ -19,9 +19,9 @@ type garbled struct {
 // maxGarbled bounds the columns that are told apart.
 const maxGarbled = 10_000
 
-// note reports whether an error is that of a value that is no text, which then stands in the
+// Note reports whether an error is that of a value that is no text, which then stands in the
 // event with U+FFFD.
-func (g *garbled) note(sink engine.Sink, table string, c *values.Column, err error) bool {
+func (g *Garbled) Note(sink engine.Sink, table string, c *values.Column, err error) bool {
 	var bad *values.Undecodable
 	if !errors.As(err, &bad) {
 		return false
