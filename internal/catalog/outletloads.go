@@ -42,11 +42,14 @@ func (c *Catalog) EndOutletLoad(ctx context.Context, l *OutletLoad) error {
 }
 
 // AskedReload is a reload of a table that was asked of an instance that does not capture
-// its source.
+// its source, or, where Dropped is an outlet's id, the end of the load for that outlet, which is
+// no more.
 type AskedReload struct {
 	Source           int64
 	SourceOf         string
 	Table, Condition string
+	Dropped          int64
+	OutletName       string
 }
 
 // AskReload puts on record that the instance that captures a source is to reload a table.
@@ -55,15 +58,22 @@ func (c *Catalog) AskReload(ctx context.Context, source int64, table, condition 
 	return err
 }
 
+// AskDrop puts on record that the instance that captures a source is to end a load that is under
+// way for an outlet that is no more.
+func (c *Catalog) AskDrop(ctx context.Context, l *OutletLoad) error {
+	_, err := c.Pool.Exec(ctx, "INSERT INTO rillmark.reload (source_id, table_name, condition, dropped_outlet, outlet_name) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING", l.Source, l.Table, l.Condition, l.Outlet, l.OutletName)
+	return err
+}
+
 // AskedReloads are those that no instance has taken on yet, oldest first.
 func (c *Catalog) AskedReloads(ctx context.Context) ([]AskedReload, error) {
-	rows, _ := c.Pool.Query(ctx, `SELECT r.source_id, s.name, r.table_name, r.condition
+	rows, _ := c.Pool.Query(ctx, `SELECT r.source_id, s.name, r.table_name, r.condition, r.dropped_outlet, r.outlet_name
 		FROM rillmark.reload r JOIN rillmark.source s ON s.id = r.source_id ORDER BY r.asked_at, r.table_name`)
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[AskedReload])
 }
 
 // EndAskedReload takes one off the record.
 func (c *Catalog) EndAskedReload(ctx context.Context, r *AskedReload) error {
-	_, err := c.Pool.Exec(ctx, "DELETE FROM rillmark.reload WHERE source_id = $1 AND table_name = $2 AND condition = $3", r.Source, r.Table, r.Condition)
+	_, err := c.Pool.Exec(ctx, "DELETE FROM rillmark.reload WHERE source_id = $1 AND table_name = $2 AND condition = $3 AND dropped_outlet = $4", r.Source, r.Table, r.Condition, r.Dropped)
 	return err
 }

@@ -225,9 +225,14 @@ func (l *outletLoads) reloads(ctx context.Context) (some bool, err error) {
 			continue // it waits until the source runs
 		}
 		asked, cancel := context.WithTimeout(ctx, reloadTime)
-		taken, err := source.capture.Reload(asked, one.Table, load.Ask{Where: one.Condition})
+		ask := load.Ask{Where: one.Condition}
+		if one.Dropped != 0 {
+			ask = load.Ask{For: load.Audience{ID: one.Dropped, Name: one.OutletName}, Drop: true}
+		}
+		taken, err := source.capture.Reload(asked, one.Table, ask)
 		cancel()
 		switch {
+		case errors.Is(err, engine.ErrCannotLoad) && ask.Drop: // it is over already
 		case errors.Is(err, engine.ErrCannotLoad):
 			l.running.RunLog.Write("warn", "source/"+one.SourceOf, "load-dropped", one.Table+" cannot be loaded now: its reload, which another instance was asked for, is dropped")
 		case err != nil:
@@ -294,17 +299,16 @@ func loadsOf(loads []catalog.OutletLoad, outlet int64, tables []TableStatus) (of
 	return of
 }
 
-// dropLoad ends a load that is under way for an outlet that is no more. Where that cannot be done,
-// it runs to its end, for nobody.
-func (s *running) dropLoad(ctx context.Context, one *catalog.OutletLoad) {
-	source := s.copySources()[one.SourceOf]
-	if source == nil || source.stop == nil {
-		return
+// dropLoad ends a load that is under way for an outlet that is no more, here or by the instance
+// that captures the source.
+func (s *running) dropLoad(ctx context.Context, one *catalog.OutletLoad) error {
+	if source := s.copySources()[one.SourceOf]; source != nil && source.stop != nil {
+		asked, cancel := context.WithTimeout(ctx, reloadTime)
+		defer cancel()
+		taken, err := source.capture.Reload(asked, one.Table, load.Ask{For: load.Audience{ID: one.Outlet, Name: one.OutletName}, Drop: true})
+		if taken || errors.Is(err, engine.ErrCannotLoad) {
+			return nil
+		}
 	}
-	asked, cancel := context.WithTimeout(ctx, reloadTime)
-	defer cancel()
-	_, err := source.capture.Reload(asked, one.Table, load.Ask{For: load.Audience{ID: one.Outlet, Name: one.OutletName}, Drop: true})
-	if err != nil && !errors.Is(err, engine.ErrCannotLoad) {
-		s.RunLog.Write("warn", "outlet/"+one.OutletName, "load", one.Table+": its load for the removed outlet goes on: "+err.Error())
-	}
+	return s.Catalog.AskDrop(ctx, one)
 }

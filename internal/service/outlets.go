@@ -142,7 +142,9 @@ func (s *Outlets) Remove(ctx context.Context, name string) error {
 	s.Note(ctx, "info", "outlet/"+name, "removed", "outlet removed")
 	for i := range loads {
 		if loads[i].OutletName == name && loads[i].Begun {
-			s.running.dropLoad(ctx, &loads[i])
+			if err := s.running.dropLoad(ctx, &loads[i]); err != nil {
+				s.RunLog.Write("warn", "outlet/"+name, "load", loads[i].Table+": its load for the removed outlet goes on: "+err.Error())
+			}
 		}
 	}
 	return base.Answer(s.running.reconcile(), "outlet", name)
