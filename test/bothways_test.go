@@ -112,3 +112,34 @@ func bothWays(t *testing.T, one, other string) {
 		require.Greater(t, captured, 50)
 	}
 }
+
+// TestAnOriginInUse: an outlet of another service that has the same name and the same origin waits
+// for it, and ends nobody's session.
+func TestAnOriginInUse(t *testing.T) {
+	t.Parallel()
+	to := targetOf(t, "postgresql")
+	keeps := func(from *side, schema string) *instance {
+		from.run("CREATE TABLE members (member_id bigint PRIMARY KEY)", "INSERT INTO members VALUES (1)")
+		captured := schema
+		if from.engine == "mariadb" {
+			captured = from.database
+		}
+		i := newInstance(t, stateServer(t), "").start()
+		i.must(http.MethodPost, "/v1/sources/members", from.captured(captured+".members", "load-and-follow"), nil)
+		_, errs, code := i.cli("source", "resume", "members", "--wait")
+		require.Zero(t, code, errs)
+		i.must(http.MethodPost, "/v1/destinations/mirror", to.at, nil)
+		i.must(http.MethodPost, "/v1/outlets/mirror", map[string]any{"source": "members", "destination": "mirror", "postgresql": map[string]any{"schema": "kept_" + schema, "origin": "mirror"}}, nil)
+		return i
+	}
+	first := keeps(targetOf(t, "postgresql"), "public")
+	first.caughtUp("mirror")
+	session := to.digest(t, "SELECT pid FROM pg_stat_activity WHERE application_name = 'rillmark outlet mirror'")
+	require.Len(t, session, 1)
+	second := keeps(targetOf(t, "mariadb"), "maria")
+	second.outletIs("mirror", "waits for the origin", func(o outletStatus) bool { return o.Phase == "waiting" && o.Code == "origin-in-use" })
+	require.Contains(t, to.digest(t, "SELECT pid FROM pg_stat_activity WHERE application_name = 'rillmark outlet mirror'"), session[0])
+	first.must(http.MethodPost, "/v1/outlets/mirror/pause", nil, nil)
+	second.caughtUp("mirror")
+	require.Equal(t, []string{"1"}, to.digest(t, "SELECT member_id FROM kept_maria.members"))
+}

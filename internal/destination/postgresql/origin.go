@@ -39,10 +39,11 @@ func (d *database) mark(ctx context.Context) error {
 	// lost the outlet and does not know it yet, its session is of no use any more.
 	fault := &engine.Fault{Code: "origin-in-use", Cause: err, Message: "another session has the replication origin " + origin,
 		Fix: "an outlet needs an origin of its own: give one of the two another name; delivery goes on by itself once it is free"}
-	if _, err := d.conn.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity
-		WHERE application_name = current_setting('application_name') AND usename = current_user AND datname = current_database() AND pid <> pg_backend_pid()`); err != nil {
-		fault.Cause = errors.Join(fault.Cause, err)
+	recorded, err := d.hasOffsets(ctx)
+	if err == nil && recorded {
+		err = d.endEarlier(ctx)
 	}
+	fault.Cause = errors.Join(fault.Cause, err)
 	return fault
 }
 

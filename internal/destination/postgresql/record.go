@@ -38,9 +38,8 @@ func createOffsets(schema, name string) []string {
 // TakeOver implements [sql.Database].
 func (d *database) TakeOver(ctx context.Context, o destination.Outlet) (*sql.Record, error) {
 	schema, name := d.options.offsetsTable()
-	bareSchema, bareName := d.options.OffsetsTable()
-	var there bool
-	if err := d.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2)", bareSchema, bareName).Scan(&there); err != nil {
+	there, err := d.hasOffsets(ctx)
+	if err != nil {
 		return nil, err
 	}
 	if !there {
@@ -52,13 +51,12 @@ func (d *database) TakeOver(ctx context.Context, o destination.Outlet) (*sql.Rec
 			}
 		}
 	}
-	if _, err := d.conn.Exec(ctx, `SELECT pg_terminate_backend(a.pid) FROM `+name+` o JOIN pg_stat_activity a ON a.pid = o.session
-		WHERE o.token = $1 AND a.application_name = $2 AND a.datname = current_database() AND a.pid <> pg_backend_pid()`, o.Token, sql.SessionName(o)); err != nil {
-		return nil, fmt.Errorf("ending an earlier session of the outlet: %w", err)
+	if err := d.endEarlier(ctx); err != nil {
+		return nil, err
 	}
 	r := new(sql.Record)
 	var raw []byte
-	err := d.conn.QueryRow(ctx, `INSERT INTO `+name+` AS o (token, outlet, run, "offset", epoch, session) VALUES ($1, $2, $3, $4, 1, pg_backend_pid())
+	err = d.conn.QueryRow(ctx, `INSERT INTO `+name+` AS o (token, outlet, run, "offset", epoch, session) VALUES ($1, $2, $3, $4, 1, pg_backend_pid())
 		ON CONFLICT (token) DO UPDATE SET epoch = o.epoch + 1, outlet = excluded.outlet, session = excluded.session RETURNING run, "offset", epoch, tables`,
 		o.Token, o.Name, o.Run, o.Committed).Scan(&r.Run, &r.Offset, &d.epoch, &raw)
 	if err != nil {
@@ -68,6 +66,25 @@ func (d *database) TakeOver(ctx context.Context, o destination.Outlet) (*sql.Rec
 		return nil, fmt.Errorf("reading the outlet's row of %s: %w", name, err)
 	}
 	return r, nil
+}
+
+// hasOffsets reports whether the table of offsets is there.
+func (d *database) hasOffsets(ctx context.Context) (there bool, err error) {
+	schema, name := d.options.OffsetsTable()
+	err = d.conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2)", schema, name).Scan(&there)
+	return there, err
+}
+
+// endEarlier ends the session that wrote for this outlet last, which may only have been taken
+// for dead. Another outlet that has the same name, of another service, keeps its own.
+func (d *database) endEarlier(ctx context.Context) error {
+	_, name := d.options.offsetsTable()
+	_, err := d.conn.Exec(ctx, `SELECT pg_terminate_backend(a.pid) FROM `+name+` o JOIN pg_stat_activity a ON a.pid = o.session
+		WHERE o.token = $1 AND a.application_name = $2 AND a.datname = current_database() AND a.pid <> pg_backend_pid()`, d.outlet.Token, sql.SessionName(d.outlet))
+	if err != nil {
+		return fmt.Errorf("ending an earlier session of the outlet: %w", err)
+	}
+	return nil
 }
 
 // WriteRecord implements [sql.Database].
