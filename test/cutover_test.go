@@ -4,6 +4,7 @@ import (
 	stdsql "database/sql"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"os/exec"
 	"strings"
@@ -33,7 +34,14 @@ func cutover(t *testing.T, from, engine string) {
 	s.source.run("CREATE TABLE members (member_id "+number+", name varchar(40) NOT NULL)", "INSERT INTO members (name) VALUES ('Ilka'), ('Nuno'), ('Edda')", "DELETE FROM members WHERE name = 'Edda'",
 		"CREATE VIEW named AS SELECT name FROM members")
 	to := targetOf(t, engine)
-	s.keeps("moved", to, map[string]any{"schema": "moved", "offsets": to.database + ".outlets"})
+	id, forms, back := "member_id", map[string]any{}, map[string]any{}
+	if from != engine { // the new system's column has another name
+		renamed := func(was, is string) map[string]any {
+			return map[string]any{"rows": []map[string]any{{"match": "*.members", "columns": []map[string]any{{"match": was, "name": is}}}}}
+		}
+		id, forms, back = "number", renamed("member_id", "number"), renamed("number", "member_id")
+	}
+	s.keeps("moved", to, map[string]any{"schema": "moved", "offsets": to.database + ".outlets"}, forms)
 	s.keeps("past", to, map[string]any{"schema": "past", "keep": "versions", "offsets": to.database + ".past_outlets"})
 	s.resume()
 	s.settled()
@@ -102,12 +110,12 @@ func cutover(t *testing.T, from, engine string) {
 	_, err = writer.rows(t.Context(), "INSERT INTO members (name) VALUES ('late')")
 	require.ErrorContains(t, err, "read", "the source takes no changes")
 	to.run("INSERT INTO moved.members (name) VALUES ('Kaya')")
-	require.Equal(t, []string{"4|Kaya"}, to.digest(t, "SELECT member_id, name FROM moved.members WHERE name = 'Kaya'"), "numbers go on")
+	require.Equal(t, []string{"4|Kaya"}, to.digest(t, "SELECT "+id+", name FROM moved.members WHERE name = 'Kaya'"), "numbers go on")
 
 	page := browser(t, s.address+"/outlets/moved/cutover")
 	holds(t, page, "the page says that it is done", says("Cut over at offset"))
 	accessible(t, page, "a cut over")
-	s.followsBack(t, to)
+	s.followsBack(t, to, back)
 	_, errs, code = s.cli(append([]string{"cutover", "moved", "--abort"}, admin[1:]...)...)
 	require.Zero(t, code, errs)
 	s.eventually("writers may write again", func() bool {
@@ -135,7 +143,7 @@ func (s *side) captured(match, mode string) map[string]any {
 
 // followsBack has the system's former database follow its new one: what writers do there
 // comes back, and nothing goes round in a circle.
-func (s *stage) followsBack(t *testing.T, to *side) {
+func (s *stage) followsBack(t *testing.T, to *side, more map[string]any) {
 	source := to.captured("moved.*", "follow-only")
 	options := map[string]any{"schema": s.prefix, "present": "keep"}
 	if s.source.engine == "mariadb" {
@@ -146,7 +154,9 @@ func (s *stage) followsBack(t *testing.T, to *side) {
 	_, errs, code := s.cli("source", "resume", "new", "--wait")
 	require.Zero(t, code, errs)
 	s.must(http.MethodPost, "/v1/destinations/old", s.source.at, nil)
-	s.must(http.MethodPost, "/v1/outlets/back", map[string]any{"source": "new", "destination": "old", s.source.engine: options, "retry": map[string]any{"first_wait": "20ms", "longest_wait": "300ms"}}, nil)
+	outlet := map[string]any{"source": "new", "destination": "old", s.source.engine: options, "retry": map[string]any{"first_wait": "20ms", "longest_wait": "300ms"}}
+	maps.Copy(outlet, more)
+	s.must(http.MethodPost, "/v1/outlets/back", outlet, nil)
 	to.run("INSERT INTO moved.members (name) VALUES ('Joris')", "UPDATE moved.fines SET amount = 7 WHERE fine_id = 7")
 	s.eventually("it comes back", func() bool {
 		rows, err := s.source.rows(t.Context(), "SELECT amount FROM fines WHERE fine_id = 7")

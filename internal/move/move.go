@@ -9,6 +9,16 @@ type Counter struct {
 	Table  string `json:"table" doc:"The source's table"`
 	Column string `json:"column"`
 	Next   int64  `json:"next" doc:"The number that is handed out next"`
+	// As is the column's name in the target; empty where it is the same.
+	As string `json:"as,omitempty" doc:"The column's name in the target, where that is another one"`
+}
+
+// Target is the column's name in the target.
+func (c *Counter) Target() string {
+	if c.As != "" {
+		return c.As
+	}
+	return c.Column
 }
 
 // CounterSet says what became of a counter in the target.

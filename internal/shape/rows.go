@@ -199,6 +199,19 @@ func (r *Rows) formOf(table string) int {
 	return slices.IndexFunc(r.Forms, func(f RowForm) bool { return f.Match.Matches(table) })
 }
 
+// Goes is the name that a column of a table goes out under, and what becomes of its values.
+func (r *Rows) Goes(table, column string) (name string, as Treat) {
+	if r == nil {
+		return column, Keep
+	}
+	at := r.formOf(table)
+	if at < 0 {
+		return column, Keep
+	}
+	as, name, _ = r.Forms[at].of(column)
+	return name, as
+}
+
 // fit makes the version of what goes out by one form.
 func (r *Rows) fit(at int, of *change.Schema) (*boundRows, error) {
 	form := &r.Forms[at]

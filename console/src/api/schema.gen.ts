@@ -1333,6 +1333,8 @@ export interface components {
             type: string;
         };
         Counter: {
+            /** @description The column's name in the target, where that is another one */
+            as?: string;
             column: string;
             /**
              * Format: int64
@@ -1343,6 +1345,8 @@ export interface components {
             table: string;
         };
         CounterSet: {
+            /** @description The column's name in the target, where that is another one */
+            as?: string;
             column: string;
             /** @description Whether it was run; else a person has to */
             done: boolean;

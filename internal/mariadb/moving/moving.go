@@ -87,7 +87,7 @@ func Inventory(ctx context.Context, c *session.Config, tables []string) (*move.I
 // makes where there is none. may says that it may be made.
 func SetCounter(ctx context.Context, conn *wire.Conn, database, table string, counter move.Counter, may bool) (move.CounterSet, error) {
 	set := move.CounterSet{Counter: counter}
-	column, err := conn.One(ctx, "SELECT COLUMN_TYPE, EXTRA FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = "+wire.Text(database)+" AND TABLE_NAME = "+wire.Text(table)+" AND COLUMN_NAME = "+wire.Text(counter.Column))
+	column, err := conn.One(ctx, "SELECT COLUMN_TYPE, EXTRA FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = "+wire.Text(database)+" AND TABLE_NAME = "+wire.Text(table)+" AND COLUMN_NAME = "+wire.Text(counter.Target()))
 	if err != nil {
 		return set, err
 	}
@@ -99,7 +99,7 @@ func SetCounter(ctx context.Context, conn *wire.Conn, database, table string, co
 	if strings.Contains(column[1], "auto_increment") {
 		set.Statement = fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", target, counter.Next)
 	} else {
-		set.Statement = fmt.Sprintf("ALTER TABLE %s MODIFY %s %s NOT NULL AUTO_INCREMENT, AUTO_INCREMENT = %d", target, wire.Name(counter.Column), column[0], counter.Next)
+		set.Statement = fmt.Sprintf("ALTER TABLE %s MODIFY %s %s NOT NULL AUTO_INCREMENT, AUTO_INCREMENT = %d", target, wire.Name(counter.Target()), column[0], counter.Next)
 		if !may {
 			set.Note = "the outlet's definitions are fixed"
 			return set, nil

@@ -16,6 +16,7 @@ import (
 	"rillmark/internal/move"
 	"rillmark/internal/outlet"
 	"rillmark/internal/service/base"
+	"rillmark/internal/shape"
 	"rillmark/internal/verify"
 )
 
@@ -244,7 +245,7 @@ func (s *Comparing) checkMovedTables(ctx context.Context, m *mover, r *CutoverRe
 		add("keep", change.Missing, base.SomeOf(past)+": with deleted rows or former versions among its rows it is no table that a system can go on with", "move with an outlet that keeps current rows")
 	}
 	if len(m.record.Definition.Rows)+len(m.record.Definition.Forms) > 0 {
-		add("form of rows", change.Note, "the outlet drops, renames or adds columns: the target has what its form makes of the rows, and a renamed column's counter is not set", "move with an outlet without rows, if the system needs them as they are")
+		add("form of rows", change.Note, "the outlet drops, renames or adds columns: the target has what its form makes of the rows", "move with an outlet without rows, if the system needs them as they are")
 	}
 	if len(private) > 0 {
 		add("private columns", change.Note, base.SomeOf(private)+": what the source's rules mask or hash arrives so in the target", "take the rule away and reload the table, if the values are needed there")
@@ -359,7 +360,7 @@ func (c *cutover) run(ctx context.Context) (*CutoverResult, error) {
 	if err != nil {
 		return nil, err
 	}
-	counters, err := c.counters.SetCounters(ctx, inventory.Counters)
+	counters, err := c.setCounters(ctx, inventory.Counters)
 	if err != nil {
 		return nil, err
 	}
@@ -556,6 +557,30 @@ func unequalWords(v *Verification) string {
 		}
 	}
 	return base.SomeOf(wrong)
+}
+
+// setCounters sets the numbers of the columns that the outlet hands on.
+func (c *cutover) setCounters(ctx context.Context, all []move.Counter) ([]move.CounterSet, error) {
+	d := c.record.Definition
+	rows, err := c.Forms(ctx, &d)
+	if err != nil {
+		return nil, err
+	}
+	var there []move.Counter
+	var left []move.CounterSet
+	for _, one := range all {
+		name, as := rows.Goes(one.Table, one.Column)
+		if as != shape.Keep {
+			left = append(left, move.CounterSet{Counter: one, Note: "the outlet does not hand the column on as it is"})
+			continue
+		}
+		if name != one.Column {
+			one.As = name
+		}
+		there = append(there, one)
+	}
+	set, err := c.counters.SetCounters(ctx, there)
+	return append(set, left...), err
 }
 
 func countersWords(all []move.CounterSet) string {
