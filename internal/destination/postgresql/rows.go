@@ -34,9 +34,7 @@ func (d *database) staged(ctx context.Context, b *sql.Binding, places []int, row
 // Remove implements [sql.RowWriter].
 func (d *database) Remove(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
 	if b.Keep != sql.Flagged {
-		return d.staged(ctx, b, b.Key, rows, "remove all", func() string {
-			return "DELETE FROM " + b.SQL + " t USING " + stageOf(b) + " s WHERE " + b.Matching("t", "s")
-		})
+		return d.takeOut(ctx, b, rows)
 	}
 	places := append(append([]int(nil), b.Key...), b.All()[len(b.From):]...)
 	return d.staged(ctx, b, places, rows, "remove all", func() string {
@@ -65,8 +63,20 @@ func (d *database) NoteKeys(ctx context.Context, b *sql.Binding, into string, ro
 	})
 }
 
+// manyRows are renewed rather than updated, where nobody notices.
+const manyRows = 256
+
 // Replace implements [sql.RowWriter].
 func (d *database) Replace(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
+	if rows.N >= manyRows && !d.fires && len(others(b)) == 0 {
+		noticed, err := d.noticed(ctx, b)
+		if err != nil {
+			return err
+		}
+		if !noticed {
+			return d.renew(ctx, b, rows)
+		}
+	}
 	if err := d.stageRows(ctx, b, b.All(), rows); err != nil {
 		return err
 	}
@@ -95,15 +105,62 @@ func (d *database) Replace(ctx context.Context, b *sql.Binding, rows sql.Rows) e
 	return d.exec(ctx, "RELEASE SAVEPOINT merge")
 }
 
+// noticed reports whether anybody would notice that a row is taken out and put in again rather
+// than updated: whoever decodes this database's log, triggers and rules that act for us, too.
+func (d *database) noticed(ctx context.Context, b *sql.Binding) (is bool, err error) {
+	err = d.conn.QueryRow(ctx, `WITH it AS (SELECT $1::text::regclass AS oid) SELECT EXISTS (SELECT FROM pg_replication_slots WHERE database = current_database())
+		OR EXISTS (SELECT FROM it, pg_trigger WHERE (tgrelid = it.oid OR tgrelid IN (SELECT relid FROM pg_partition_tree(it.oid))) AND NOT tgisinternal AND tgenabled IN ('A', 'R'))
+		OR EXISTS (SELECT FROM it, pg_rewrite WHERE ev_class = it.oid AND ev_enabled IN ('A', 'R'))`, b.SQL).Scan(&is)
+	return is, err
+}
+
+// renew takes rows out by their keys and copies them in as they are now: the server needs half
+// the time that it needs to update them.
+func (d *database) renew(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
+	if err := d.takeOut(ctx, b, rows); err != nil {
+		return err
+	}
+	return d.copyIn(ctx, b.SQL, b, b.All(), rows)
+}
+
+// takeOut deletes rows by their keys.
+func (d *database) takeOut(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
+	if len(b.Key) > 1 {
+		return d.staged(ctx, b, b.Key, rows, "remove all", func() string {
+			return "DELETE FROM " + b.SQL + " t USING " + stageOf(b) + " s WHERE " + b.Matching("t", "s")
+		})
+	}
+	at := b.Key[0]
+	keys := make([]string, rows.N)
+	var text []byte
+	for i := range keys {
+		var err error
+		if text, _, err = b.Value(text[:0], at, rows.Values(i)[b.From[at]]); err != nil {
+			return err
+		}
+		keys[i] = string(text)
+	}
+	_, err := d.conn.Exec(ctx, b.Text("remove by key", func() string {
+		column := b.Source.Columns[b.From[at]].Name
+		return "DELETE FROM " + b.SQL + " WHERE " + quoted(column) + " = ANY ($1::text[]::" + b.Column(column).Kind + "[])"
+	}), keys)
+	return err
+}
+
+// others are the quoted names of the columns that a table has besides those that are written.
+func others(b *sql.Binding) (names []string) {
+	for _, c := range b.Columns {
+		if !c.Generated && b.Source.Column(c.Name) == nil && !isOwn(b.Keep, c.Name) {
+			names = append(names, quoted(c.Name))
+		}
+	}
+	return names
+}
+
 // exchange takes rows out and puts them in again as they are now. What the table has besides
 // the source's columns stays with them.
 func (d *database) exchange(ctx context.Context, b *sql.Binding, insert string) error {
-	var others []string
-	for _, c := range b.Columns {
-		if !c.Generated && b.Source.Column(c.Name) == nil && !isOwn(b.Keep, c.Name) {
-			others = append(others, quoted(c.Name))
-		}
-	}
+	others := others(b)
 	remove := "DELETE FROM " + b.SQL + " t USING " + stageOf(b) + " s WHERE " + b.Matching("t", "s")
 	if len(others) == 0 {
 		if err := d.exec(ctx, remove); err != nil {
