@@ -228,6 +228,9 @@ func TestRowsThatAreRenewed(t *testing.T) {
 	run(t, db, "UPDATE loans SET note = 'b', n = 3001 - n WHERE loan_id NOT IN (7, 2994)") // values change places
 	same("many rows that change")
 	require.Equal(t, before, to.digest(t, "SELECT ctid FROM desk.loans WHERE loan_id = 7"))
+	i.eventually("the server's statistics say that rows were taken out", func() bool {
+		return to.digest(t, "SELECT n_tup_del > 1000 FROM pg_stat_user_tables WHERE relid = 'desk.loans'::regclass")[0] == "t"
+	})
 	to.run("CREATE TABLE desk.seen (what text)", "CREATE FUNCTION desk.see() RETURNS trigger LANGUAGE plpgsql AS $$BEGIN INSERT INTO desk.seen VALUES (TG_OP); RETURN NULL; END$$",
 		"CREATE TRIGGER see AFTER INSERT OR UPDATE OR DELETE ON desk.loans FOR EACH ROW EXECUTE FUNCTION desk.see()", "ALTER TABLE desk.loans ENABLE ALWAYS TRIGGER see")
 	run(t, db, "UPDATE loans SET note = 'c'")
