@@ -210,9 +210,11 @@ func TestDefinitionsOfTables(t *testing.T) {
 // decodes the database's log, see them updated.
 func TestRowsThatAreRenewed(t *testing.T) {
 	t.Parallel()
-	i, name := begin(t, "", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, note text, n integer UNIQUE DEFERRABLE)", "INSERT INTO loans SELECT i, 'a', i FROM generate_series(1, 3000) i")
+	i, name := begin(t, "", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, note text, n integer UNIQUE DEFERRABLE)", "INSERT INTO loans SELECT i, 'a', i FROM generate_series(1, 3000) i",
+		"CREATE TABLE cards (card varchar(5) PRIMARY KEY)", "INSERT INTO cards SELECT i::text FROM generate_series(100, 500) i", "INSERT INTO cards VALUES ('abc'), ('abcde')")
 	db := connect(t, sourceServer(t), name)
 	to := targetOf(t, "postgresql")
+	to.run("CREATE SCHEMA desk", "CREATE TABLE desk.cards (card varchar(3) PRIMARY KEY)")
 	s := &stage{instance: i, source: postgresSide(t, sourceServer(t), name)}
 	s.keeps("desk", to, map[string]any{"schema": "desk"})
 	i.resume()
@@ -241,6 +243,13 @@ func TestRowsThatAreRenewed(t *testing.T) {
 	same("rows that somebody decodes")
 	require.Equal(t, []string{"DELETE|1000", "UPDATE|2000"}, to.digest(t, "SELECT substring(data FROM 'table desk.loans: ([A-Z]+)') AS what, count(*) FROM pg_logical_slot_get_changes('watcher', NULL, NULL) WHERE data LIKE 'table desk.loans:%' GROUP BY 1 ORDER BY 1"))
 	to.run("SELECT pg_drop_replication_slot('watcher')")
+	// A key that is too long for the table is no other row's.
+	require.EqualValues(t, 1, s.letters("desk").Dead)
+	_, errs, code := i.cli("dead-letter", "discard", "desk", "--all")
+	require.Zero(t, code, errs)
+	run(t, db, "DELETE FROM cards WHERE card <> 'abc'")
+	same("rows that go")
+	require.Equal(t, []string{"abc"}, to.digest(t, "SELECT card FROM desk.cards"))
 }
 
 // watchLeast holds that a table never has fewer rows.

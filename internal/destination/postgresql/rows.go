@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"rillmark/internal/change"
 	"rillmark/internal/destination/sql"
@@ -125,12 +126,14 @@ func (d *database) renew(ctx context.Context, b *sql.Binding, rows sql.Rows) err
 
 // takeOut deletes rows by their keys.
 func (d *database) takeOut(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
-	if len(b.Key) > 1 {
+	at := b.Key[0]
+	column := b.Column(b.Source.Columns[b.From[at]].Name)
+	// A cast to a type with a length would cut a value that is too long for it.
+	if len(b.Key) > 1 || strings.Contains(column.Kind, "(") {
 		return d.staged(ctx, b, b.Key, rows, "remove all", func() string {
 			return "DELETE FROM " + b.SQL + " t USING " + stageOf(b) + " s WHERE " + b.Matching("t", "s")
 		})
 	}
-	at := b.Key[0]
 	keys := make([]string, rows.N)
 	var text []byte
 	for i := range keys {
@@ -141,8 +144,7 @@ func (d *database) takeOut(ctx context.Context, b *sql.Binding, rows sql.Rows) e
 		keys[i] = string(text)
 	}
 	_, err := d.conn.Exec(ctx, b.Text("remove by key", func() string {
-		column := b.Source.Columns[b.From[at]].Name
-		return "DELETE FROM " + b.SQL + " WHERE " + quoted(column) + " = ANY ($1::text[]::" + b.Column(column).Kind + "[])"
+		return "DELETE FROM " + b.SQL + " WHERE " + quoted(column.Name) + " = ANY ($1::text[]::" + column.Kind + "[])"
 	}), keys)
 	return err
 }
