@@ -31,6 +31,7 @@ func moveMoney(t *testing.T, round int, engine string) {
 	db := connect(t, source, name)
 	said, err := exec.Command("pgbench", "-i", "-q", source.Address(name)).CombinedOutput()
 	require.NoError(t, err, "%s", said)
+	dropSlotAtEnd(t, source)
 	i := newInstance(t, stateServer(t), killConfig).start()
 	i.must(http.MethodPost, "/v1/sources/circulation", sourceDefinition(source, name), nil)
 	s := &stage{instance: i, source: postgresSide(t, source, name)}
