@@ -157,10 +157,10 @@ func (s *stage) followsBack(t *testing.T, to *side, more map[string]any) {
 	outlet := map[string]any{"source": "new", "destination": "old", s.source.engine: options, "retry": map[string]any{"first_wait": "20ms", "longest_wait": "300ms"}}
 	maps.Copy(outlet, more)
 	s.must(http.MethodPost, "/v1/outlets/back", outlet, nil)
-	to.run("INSERT INTO moved.members (name) VALUES ('Joris')", "UPDATE moved.fines SET amount = 7 WHERE fine_id = 7")
+	to.run("INSERT INTO moved.members (name) VALUES ('Joris')", "UPDATE moved.fines SET amount = 1000007 WHERE fine_id = 7")
 	s.eventually("it comes back", func() bool {
 		rows, err := s.source.rows(t.Context(), "SELECT amount FROM fines WHERE fine_id = 7")
-		return err == nil && len(rows) == 1 && rows[0] == "7"
+		return err == nil && len(rows) == 1 && rows[0] == "1000007"
 	})
 	require.Contains(t, s.source.digest(t, "SELECT name FROM members"), "Joris")
 	s.eventually("what came back is captured, and goes nowhere", func() bool {
