@@ -115,8 +115,8 @@ func (d *database) noticed(ctx context.Context, b *sql.Binding) (is bool, err er
 	return is, err
 }
 
-// renew takes rows out by their keys and copies them in as they are now: the server needs half
-// the time that it needs to update them.
+// renew takes rows out by their keys and copies them in as they are now: the server needs less
+// time for that than to update them.
 func (d *database) renew(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
 	if err := d.takeOut(ctx, b, rows); err != nil {
 		return err

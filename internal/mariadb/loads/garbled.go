@@ -16,7 +16,7 @@ type Garbled struct {
 	counts map[string]int
 }
 
-// maxGarbled bounds the columns that are told apart.
+// maxGarbled is the highest number of columns with a count; beyond it all counts begin again.
 const maxGarbled = 10_000
 
 // Note reports whether an error is that of a value that is no text, which then stands in the
