@@ -78,6 +78,11 @@ func TestWrongInput(t *testing.T) {
 		{"an unknown schema version", "GET", "/v1/schemas/0000000000000000", nil, 404, "not-found", "no schema version"},
 		{"no fingerprint", "GET", "/v1/schemas/xyz", nil, 422, "invalid-definition", "sixteen"},
 		{"an unknown path", "GET", "/v1/nothing", nil, 404, "not-found", "nothing at"},
+		{"a name with U+0000", "GET", "/v1/outlets/a%00b", nil, 422, "invalid-definition", "U+0000"},
+		{"a table that is no UTF-8", "GET", "/v1/sources/circulation/tables/%FF/rows", nil, 422, "invalid-definition", "not UTF-8"},
+		{"a filter with U+0000", "GET", "/v1/schemas?source=a%00b", nil, 422, "invalid-definition", "U+0000"},
+		{"a text with U+0000", "POST", "/v1/sources/circulation/reset", map[string]any{"reason": "a\x00b"}, 400, "bad-request", "U+0000, at byte 12"},
+		{"a load of no table", "POST", "/v1/outlets/desk/load", map[string]any{"tables": []string{"nothing"}}, 422, "no-tables", "no such table"},
 		{"a source that has outlets", "DELETE", "/v1/sources/circulation", nil, 409, "in-use", "has outlet"},
 	} {
 		p := i.refused(c.method, c.path, c.body)

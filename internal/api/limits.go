@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -9,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -81,11 +83,11 @@ func (b *timedBody) Read(p []byte) (int, error) {
 }
 
 // knownOnly refuses what a route does not know in its query, rather than answer
-// another question than was asked.
+// another question than was asked, and what no name can hold in its path.
 func knownOnly(api huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		address := ctx.URL()
-		if p := checkQuery(address.RawQuery, ctx.Operation().Parameters); p != nil {
+		if p := checkAddress(&address, ctx.Operation().Parameters); p != nil {
 			huma.WriteErr(api, ctx, p.Status, p.Detail) //nolint:errcheck // the caller has gone
 			return
 		}
@@ -93,11 +95,23 @@ func knownOnly(api huma.API) func(huma.Context, func(huma.Context)) {
 	}
 }
 
-// checkQuery compares a query with a route's parameters; nil where all are known.
-func checkQuery(raw string, parameters []*huma.Param) *Problem {
-	query, err := url.ParseQuery(raw)
+// checkAddress compares a query with a route's parameters, and looks for what the
+// state database takes in no text: U+0000, and bytes that are not UTF-8. Nil where
+// all is well.
+func checkAddress(u *url.URL, parameters []*huma.Param) *Problem {
+	query, err := url.ParseQuery(u.RawQuery)
 	if err != nil {
-		return newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("the query %q is malformed: %v", raw, err))
+		return newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("the query %q is malformed: %v", u.RawQuery, err))
+	}
+	if why := notText(u.Path); why != "" {
+		return newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("the path %q %s", u.Path, why))
+	}
+	for name, values := range query {
+		for _, value := range values {
+			if why := notText(value); why != "" {
+				return newProblem(http.StatusUnprocessableEntity, base.CodeInvalid, fmt.Sprintf("%s is %.100q, which %s", name, value, why))
+			}
+		}
 	}
 	var names []string
 	for _, p := range parameters {
@@ -120,10 +134,36 @@ func checkQuery(raw string, parameters []*huma.Param) *Problem {
 	return nil
 }
 
+// notText says why a text is none that can be kept; empty where it can.
+func notText(s string) string {
+	switch {
+	case !utf8.ValidString(s):
+		return "is not UTF-8"
+	case strings.ContainsRune(s, 0):
+		return "has a character U+0000"
+	}
+	return ""
+}
+
+// readJSON reads a body, and refuses one with a U+0000 in a text, which the state
+// database takes nowhere.
+func readJSON(body []byte, v any) error {
+	for i := 0; i+5 < len(body); i++ {
+		if body[i] != '\\' {
+			continue
+		}
+		if string(body[i+1:i+6]) == "u0000" {
+			return fmt.Errorf("a text has a character U+0000, at byte %d: leave it out", i)
+		}
+		i++ // an escaped backslash begins no escape
+	}
+	return json.Unmarshal(body, v)
+}
+
 // live registers a route that is described by hand, with the same care for its query.
 func (s *Server) live(op huma.Operation, handler http.HandlerFunc) {
 	s.router.Method(op.Method, op.Path, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if p := checkQuery(r.URL.RawQuery, op.Parameters); p != nil {
+		if p := checkAddress(r.URL, op.Parameters); p != nil {
 			answerProblem(w, p)
 			return
 		}

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"strings"
 	"testing"
@@ -86,8 +87,9 @@ func TestAnswersWithoutAnEnd(t *testing.T) {
 func TestQueries(t *testing.T) {
 	list := &huma.Schema{Type: "array"}
 	known := []*huma.Param{{Name: "table", In: "query", Schema: list}, {Name: "from", In: "query", Schema: &huma.Schema{Type: "string"}}, {Name: "name", In: "path"}}
-	for query, told := range map[string]string{"": "", "from=1": "", "table=a&table=b": "", "from=1&from=2": "given 2 times", "tables=a": "there are table, from", "name=a": "no parameter", "a=%zz": "malformed", "from=1;table=b": "malformed"} {
-		p := checkQuery(query, known)
+	for query, told := range map[string]string{"": "", "from=1": "", "table=a&table=b": "", "from=1&from=2": "given 2 times", "tables=a": "there are table, from", "name=a": "no parameter", "a=%zz": "malformed", "from=1;table=b": "malformed",
+		"from=a%00": "U+0000", "table=a&table=%FF": "not UTF-8"} {
+		p := checkAddress(&url.URL{RawQuery: query}, known)
 		if told == "" {
 			require.Nil(t, p, query)
 			continue
@@ -96,7 +98,22 @@ func TestQueries(t *testing.T) {
 		require.Equal(t, http.StatusUnprocessableEntity, p.Status)
 		require.Contains(t, p.Detail, told, query)
 	}
-	require.Contains(t, checkQuery("a=1", nil).Detail, "has no parameters")
+	require.Contains(t, checkAddress(&url.URL{RawQuery: "a=1"}, nil).Detail, "has no parameters")
+	require.Contains(t, checkAddress(&url.URL{Path: "/v1/outlets/a\x00"}, nil).Detail, `the path "/v1/outlets/a\x00" has a character U+0000`)
+}
+
+// TestBodiesWithoutText: an escape of U+0000 is found wherever it stands, and a
+// backslash before "u0000" is not taken for one.
+func TestBodiesWithoutText(t *testing.T) {
+	for body, told := range map[string]string{`{"a":"\u0000"}`: "at byte 6", `{"\u0000":1}`: "at byte 2", `["\\\u0000"]`: "at byte 4", `["\\u0000"]`: "", `"\u00001"`: "U+0000", `"\u00010000"`: "", `"\u000`: "invalid character", `"\\`: "unexpected end", ``: "unexpected end"} {
+		var v any
+		err := readJSON([]byte(body), &v)
+		if told == "" {
+			require.NoError(t, err, body)
+			continue
+		}
+		require.ErrorContains(t, err, told, body)
+	}
 }
 
 // TestEventPages: events go through byte by byte, however deep they are nested.

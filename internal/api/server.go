@@ -75,7 +75,7 @@ func (s *Server) describe() {
 	config.DocsPath = ""
 	config.SchemasPath = ""
 	config.CreateHooks = nil // no $schema member in bodies
-	asJSON := huma.Format{Unmarshal: huma.DefaultJSONFormat.Unmarshal, Marshal: func(w io.Writer, v any) error {
+	asJSON := huma.Format{Unmarshal: readJSON, Marshal: func(w io.Writer, v any) error {
 		if own, is := v.(interface{ AppendJSON([]byte) []byte }); is {
 			_, err := w.Write(append(own.AppendJSON(nil), '\n'))
 			return err
