@@ -296,6 +296,9 @@ func TestMariaDBValues(t *testing.T) {
 	add("enum('x','y''z','')", "'x'", `"x"`, "'y''z'", `"y'z"`)
 	add(`enum('nul\0','b')`, `'nul\0'`, `"nul\u0000"`, "'b'", `"b"`)
 	add("enum('Łódź','b') character set latin2", "'Łódź'", `"Łódź"`)
+	// Labels that are no text in their character set, as the server itself shows them.
+	add("enum('a', x'F9FE', 'b?') character set big5", "2", `"?"`, "'b?'", `"b?"`, "1", `"a"`)
+	add("set('a', x'F9FE') character set big5", "3", `"a,?"`)
 	add("set('a','b','c','d','e','f','g','h','i')", "'a,i'", `"a,i"`, "''", `""`)
 	add("json", `'{"n": 18446744073709551615, "t": [1, null, "x"]}'`, `{"n":18446744073709551615,"t":[1,null,"x"]}`, "'null'", "null", "'\"text\"'", `"text"`)
 	add("uuid", "'123e4567-e89b-12d3-a456-426655440000'", `"123e4567-e89b-12d3-a456-426655440000"`, "'00000000-0000-0000-0000-000000000000'", `"00000000-0000-0000-0000-000000000000"`, "'019390a2-5a7b-7cde-8f01-23456789ab00'", `"019390a2-5a7b-7cde-8f01-23456789ab00"`)

@@ -19,8 +19,8 @@ type Garbled struct {
 // maxGarbled is the highest number of columns with a count; beyond it all counts begin again.
 const maxGarbled = 10_000
 
-// Note reports whether an error is that of a value that is no text, which then stands in the
-// event with U+FFFD.
+// Note reports whether an error is that of a value that is no text, for which
+// another stands in the event.
 func (g *Garbled) Note(sink engine.Sink, table string, c *values.Column, err error) bool {
 	var bad *values.Undecodable
 	if !errors.As(err, &bad) {
@@ -38,7 +38,7 @@ func (g *Garbled) Note(sink engine.Sink, table string, c *values.Column, err err
 		continue
 	}
 	if n == 1 { // the first, the tenth, the hundredth
-		sink.Report(engine.Report{Level: "warn", Event: "undecodable-text", Message: fmt.Sprintf("%s (%s) holds %s; they stand in the event as U+FFFD, as do others of that column", column, c.Type, bad.Error())})
+		sink.Report(engine.Report{Level: "warn", Event: "undecodable-text", Message: fmt.Sprintf("%s (%s) holds %s; they stand in the event as %s, and so do others of that column", column, c.Type, bad.Error(), bad.Instead)})
 	}
 	return true
 }

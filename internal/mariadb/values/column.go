@@ -2,6 +2,7 @@ package values
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"rillmark/internal/change"
@@ -51,8 +52,13 @@ type Column struct {
 	Known []string
 	// Bytes is the length of a binary value that the log strips of zeros at its end.
 	Bytes int
-	// set are the labels of a SET, in UTF-8.
-	set []string
+	// set are the labels of an enum or a set, in UTF-8; noText has those that are no text in
+	// their character set, by their place, and is nil where all are.
+	set    []string
+	noText map[int][]byte
+	// asked has a SELECT convert the labels: the catalogue writes "?" where one is no text,
+	// and so does the conversion.
+	asked bool
 	// old is a temporal type in its former form.
 	old bool
 	// size is how many bytes an integer has in the log, prefix a text's length; aliased is
@@ -61,8 +67,12 @@ type Column struct {
 	aliased      bool
 }
 
-// Undecodable is what a text could not be decoded from.
-type Undecodable struct{ Bytes []byte }
+// Undecodable is what a text could not be decoded from, and what stands in its place: in a
+// value U+FFFD for what is no text, in an enum's label what the catalogue has.
+type Undecodable struct {
+	Bytes   []byte
+	Instead string
+}
 
 // Error names the bytes.
 func (u *Undecodable) Error() string {
@@ -184,21 +194,36 @@ func (c *Column) Prepare(sets Charsets) error {
 	if c.Decode, err = charset.For(name); err != nil {
 		return fmt.Errorf("column %s: %w", c.Name, err)
 	}
-	labels := c.Known
-	for _, l := range c.Log.Labels {
+	labels := slices.Clone(c.Known)
+	c.noText = nil
+	for i, l := range c.Log.Labels {
 		label, ok := c.decode(nil, l)
-		if !ok {
-			return fmt.Errorf("column %s: a label has %w", c.Name, &Undecodable{l})
-		}
 		if c.Known == nil {
 			labels = append(labels, string(label))
 		}
+		if !ok {
+			if c.noText == nil {
+				c.noText = make(map[int][]byte)
+			}
+			c.noText[i] = l
+		}
 	}
+	c.set, c.asked = labels, slices.ContainsFunc(c.Known, func(l string) bool { return strings.Contains(l, "?") })
 	if c.Kind == Enum {
-		c.Labels = labels
+		c.Labels = once(labels)
 	}
-	c.set = labels
 	return nil
+}
+
+// once are the labels without those that are there already: two that are no text can
+// become one.
+func once(labels []string) []string {
+	seen := make(map[string]bool, len(labels))
+	return slices.DeleteFunc(slices.Clone(labels), func(l string) bool {
+		was := seen[l]
+		seen[l] = true
+		return was
+	})
 }
 
 var ruleOf = map[Kind]change.Rule{

@@ -168,9 +168,10 @@ func (c *Column) appendLabels(dst []byte, v uint64) ([]byte, error) {
 		if v > uint64(len(c.set)) {
 			return dst, fmt.Errorf("the value %d has no label", v)
 		}
-		return append(dst, c.set[v-1]...), nil
+		return append(dst, c.set[v-1]...), c.isText(int(v - 1))
 	}
 	first := true
+	var err error
 	for i, label := range c.set {
 		if v&(1<<i) == 0 {
 			continue
@@ -179,8 +180,19 @@ func (c *Column) appendLabels(dst []byte, v uint64) ([]byte, error) {
 			dst = append(dst, ',')
 		}
 		dst, first = append(dst, label...), false
+		if bad := c.isText(i); bad != nil {
+			err = bad
+		}
 	}
-	return dst, nil
+	return dst, err
+}
+
+// isText is an [*Undecodable] where a label is no text.
+func (c *Column) isText(label int) error {
+	if bytes, is := c.noText[label]; is {
+		return &Undecodable{bytes, strconv.Quote(c.set[label])}
+	}
+	return nil
 }
 
 // appendText appends what a text or binary column holds.
@@ -189,7 +201,7 @@ func (c *Column) appendText(dst, text []byte) ([]byte, error) {
 	case Text:
 		out, ok := c.decode(dst, text)
 		if !ok {
-			return out, &Undecodable{append([]byte(nil), text...)}
+			return out, &Undecodable{append([]byte(nil), text...), "U+FFFD"}
 		}
 		return out, nil
 	case JSON:
@@ -271,7 +283,7 @@ func (c *Column) appendJSON(dst, text []byte) ([]byte, error) {
 	decoded, ok := c.Decode(nil, text)
 	dst = jsontext.Compact(dst, decoded)
 	if !ok {
-		return dst, &Undecodable{append([]byte(nil), text...)}
+		return dst, &Undecodable{append([]byte(nil), text...), "U+FFFD"}
 	}
 	return dst, nil
 }

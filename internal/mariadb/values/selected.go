@@ -14,6 +14,11 @@ func (c *Column) Selection(name string) string {
 		return "CAST(" + name + " AS DOUBLE)" // as itself it would be rounded to its display width
 	case UUID, Inet4, Inet6:
 		return "CAST(" + name + " AS CHAR)"
+	case Enum, Set:
+		if c.asked {
+			return "CONVERT(" + name + " USING utf8mb4)"
+		}
+		return name
 	default:
 		return name
 	}
@@ -49,9 +54,12 @@ func (c *Column) FromSelect(dst, text []byte) ([]byte, error) {
 	case DateTime, Timestamp:
 		return c.appendSelectedInstant(dst, text)
 	case Enum, Set:
+		if c.asked {
+			return append(dst, text...), nil
+		}
 		out, ok := c.decode(dst, text)
 		if !ok {
-			return out, &Undecodable{append([]byte(nil), text...)}
+			return out, &Undecodable{append([]byte(nil), text...), "U+FFFD"}
 		}
 		return out, nil
 	case UUID, Inet4, Inet6:
