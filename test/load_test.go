@@ -1,10 +1,12 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -297,4 +299,56 @@ func TestARemovedOutletsLoad(t *testing.T) {
 	proveJournal(t, i.journal("circulation")).equals(t, db, "copies")
 	i.must(http.MethodPost, "/v1/outlets/circulation", map[string]any{"source": "circulation", "from": "load"}, nil)
 	i.outletIs("circulation", "is loaded", func(o outletStatus) bool { return len(o.Loads) == 0 })
+}
+
+// TestDamagedTable: a table whose file is torn and one whose file is gone are not loaded,
+// by name and with the server's words; the others are, and what is written to them goes on.
+func TestDamagedTable(t *testing.T) {
+	t.Parallel()
+	source := ownServer(t, sourceSettings)
+	name := database(t, source, "postgres")
+	db := connect(t, source, name)
+	run(t, db, "CREATE TABLE torn (id integer PRIMARY KEY)", "CREATE TABLE missing (id integer PRIMARY KEY)", "CREATE TABLE whole (id integer PRIMARY KEY)",
+		"INSERT INTO torn SELECT generate_series(1, 1000)", "INSERT INTO missing VALUES (1)", "INSERT INTO whole VALUES (1), (2)", "CHECKPOINT")
+	file := func(table string) string {
+		var path string
+		require.NoError(t, db.QueryRow(t.Context(), "SELECT current_setting('data_directory') || '/' || pg_relation_filepath($1)", table).Scan(&path))
+		return path
+	}
+	torn, missing := file("torn"), file("missing")
+	source.Stop()
+	page, err := os.OpenFile(torn, os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = page.WriteAt(bytes.Repeat([]byte{0xA5}, 64), 0)
+	require.NoError(t, errors.Join(err, page.Close(), os.Remove(missing)))
+	require.NoError(t, source.Start(t.Context()))
+	db = connect(t, source, name)
+	i := newInstance(t, stateServer(t), "").start()
+	i.must(http.MethodPost, "/v1/sources/circulation", sourceDefinition(source, name), nil)
+	i.resume()
+	i.eventually("the damaged tables are not loaded, and the other one is", func() bool {
+		found := make(map[string]string)
+		for _, table := range i.status().Sources[0].Tables {
+			found[table.Name] = table.State
+			if table.State == "not-loaded" {
+				require.Contains(t, table.Note, map[string]string{"public.torn": "invalid page in block 0", "public.missing": "could not open file"}[table.Name])
+				require.Contains(t, table.Note, "rillmark source reload")
+			}
+		}
+		return found["public.torn"] == "not-loaded" && found["public.missing"] == "not-loaded" && found["public.whole"] == "following"
+	})
+	run(t, db, "TRUNCATE torn", "INSERT INTO torn VALUES (7)", "DELETE FROM whole WHERE id = 1")
+	i.must(http.MethodPost, "/v1/sources/circulation/tables/public.torn/reload", nil, nil)
+	i.eventually("the mended table follows", func() bool {
+		for _, table := range i.status().Sources[0].Tables {
+			if table.Name == "public.torn" {
+				return table.State == "following"
+			}
+		}
+		return false
+	})
+	i.reached("circulation", db)
+	f := proveJournal(t, i.journal("circulation"))
+	f.equals(t, db, "torn")
+	f.equals(t, db, "whole")
 }
