@@ -193,3 +193,28 @@ func TestAValueThatIsTooLarge(t *testing.T) {
 	require.Contains(t, string(log), "id 5: the value of column page, of 600000000 bytes, is larger than largest_value and left out")
 	require.Equal(t, 1, strings.Count(string(log), "read again in binary form"), "it goes back to text, and stays there")
 }
+
+// TestAValueThatIsTooLargeToReadAgain: a row that enters a filter without a value that the
+// log left out is read again; where that value is too large, its event says so.
+func TestAValueThatIsTooLargeToReadAgain(t *testing.T) {
+	t.Parallel()
+	i, name := captured(t, "", []map[string]any{{"match": "public.*", "filter": "shown"}}, map[string]any{"largest_value": 1 << 20},
+		"CREATE TABLE scans (id integer PRIMARY KEY, page bytea, shown boolean)", "ALTER TABLE scans ALTER COLUMN page SET STORAGE EXTERNAL",
+		"INSERT INTO scans VALUES (1, decode(repeat('ff', 2000000), 'hex'), false), (2, decode(repeat('ff', 100000), 'hex'), false)")
+	db := connect(t, sourceServer(t), name)
+	state, _ := i.table("public.scans")
+	require.Equal(t, "following", state)
+	run(t, db, "UPDATE scans SET shown = true")
+	i.reached("circulation", db)
+	i.eventually("both rows are read again", func() bool { return len(ofTable(i.journal("circulation"), "public.scans", "existing")) == 2 })
+	events := i.journal("circulation")
+	proveJournal(t, events)
+	read := ofTable(events, "public.scans", "existing")
+	require.Equal(t, []string{"page"}, read[0].Data.Omitted)
+	require.Contains(t, string(read[0].raw), `"too_large":{"page":2000000}`)
+	require.Empty(t, read[1].Data.Omitted)
+	i.eventually("the table says what it lacks", func() bool {
+		state, note := i.table("public.scans")
+		return state == "stale" && strings.Contains(note, "largest_value")
+	})
+}

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
@@ -124,4 +125,55 @@ func TestMariaDBModes(t *testing.T) {
 	var sessions int
 	require.NoError(t, db.QueryRowContext(t.Context(), "SELECT count(*) FROM information_schema.processlist WHERE command LIKE 'Binlog Dump%'").Scan(&sessions))
 	require.Equal(t, 2, sessions, "the two sources that run; the trial has gone")
+}
+
+// TestMariaDBShortImages: sessions that log less than whole rows. What consumers have is the
+// table, or the table is stale by name.
+func TestMariaDBShortImages(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, nil)
+	database, db := mariaDatabase(t, m, "CREATE TABLE named (id int PRIMARY KEY, a int DEFAULT 5, b text)", "CREATE TABLE lacking (id int PRIMARY KEY, a int DEFAULT 5, b text, c int NOT NULL DEFAULT 7)",
+		"CREATE TABLE filtered (id int PRIMARY KEY, shown bool NOT NULL, b text)", "CREATE TABLE keyless (id int, a int, b text)",
+		"INSERT INTO named VALUES (1, 1, 'x'), (2, 2, 'y'), (3, 3, 'z')", "INSERT INTO filtered VALUES (1, true, 'in'), (2, false, 'out'), (3, true, 'in')")
+	i := newInstance(t, stateServer(t), "").start()
+	i.must(http.MethodPost, "/v1/sources/catalogue", mariaSource(t, m, map[string]any{"match": database + ".filtered", "filter": "shown != 0"}, map[string]any{"match": database + ".*"}), nil)
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	i.mariaSettled("catalogue", db)
+	conn, err := db.Conn(t.Context())
+	require.NoError(t, err)
+	defer conn.Close() //nolint:errcheck // it goes back to the pool
+	state := func(table string) (state, note string) { return i.table(database + "." + table) }
+	for n, image := range []string{"MINIMAL", "NOBLOB"} {
+		for _, statement := range []string{"SET binlog_row_image = " + image,
+			"INSERT INTO named VALUES (%d1, NULL, ''), (%d2, 2, 'long')", "UPDATE named SET a = 6 WHERE id = %d1", "UPDATE named SET b = 'longer' WHERE id = %d2", "UPDATE named SET id = %d3 WHERE id = %d2", "UPDATE named SET a = 9 WHERE id = 1", "DELETE FROM named WHERE id = 2",
+			"INSERT INTO keyless VALUES (1, 1, 'x'), (2, 2, 'y')", "UPDATE keyless SET a = 3 WHERE id = 1", "DELETE FROM keyless WHERE id = 2",
+			"UPDATE filtered SET shown = false WHERE id = 3"} {
+			_, err := conn.ExecContext(t.Context(), strings.ReplaceAll(statement, "%d", fmt.Sprint(n+1)))
+			require.NoError(t, err, statement)
+		}
+		i.mariaReached("catalogue", db)
+		proveJournal(t, i.journal("catalogue")).mariaEquals(t, db, database, "named")
+		for _, table := range []string{"named", "keyless", "filtered", "lacking"} {
+			found, _ := state(table)
+			require.Equal(t, "following", found, table)
+		}
+		for _, statement := range []string{"INSERT INTO lacking (id) VALUES (%d)", "UPDATE filtered SET shown = true WHERE id = 2"} {
+			_, err := conn.ExecContext(t.Context(), strings.ReplaceAll(statement, "%d", fmt.Sprint(n+1)))
+			require.NoError(t, err, statement)
+		}
+		for _, table := range []string{"lacking", "filtered"} {
+			i.eventually(table+" is stale", func() bool {
+				found, note := state(table)
+				return found == "stale" && strings.Contains(note, "binlog_row_image")
+			})
+			i.must(http.MethodPost, "/v1/sources/catalogue/tables/"+database+"."+table+"/reload", nil, nil)
+			i.eventually(table+" follows", func() bool {
+				found, _ := state(table)
+				return found == "following"
+			})
+		}
+		i.mariaReached("catalogue", db)
+		proveJournal(t, i.journal("catalogue")).mariaEquals(t, db, database, "lacking")
+		mariaRun(t, db, "UPDATE filtered SET shown = (id <> 2)")
+	}
 }

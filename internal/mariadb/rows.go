@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"rillmark/internal/capture/rows"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
@@ -171,6 +172,7 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 		return s.CannotDecode(fmt.Errorf("rows of %d columns where %d were announced", event.Width, b.width))
 	}
 	r.tx.observing = b.table
+	short := event.After != nil && !binlog.IsFull(event.After, b.width)
 	data := event.Data
 	for row := uint64(1); len(data) > 0; row++ {
 		var before, after []change.Value
@@ -201,10 +203,15 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 			b.adopted = true
 			r.adopt(b.table, b.layout, b.filled)
 		}
+		if short && b.layout.Lacking(effect, before, after) {
+			r.states.Lacks(b.table, shortRows)
+		}
 		r.writer.Write(b.layout, r.tx.place, effect, before, after)
 	}
 	return nil
 }
+
+const shortRows = "rows have come without some of their values (binlog_row_image was not FULL when they were written): SET GLOBAL binlog_row_image = 'FULL', and in the server's configuration" + states.ReloadByHand
 
 func (r *run) badRow(s *stream.Stream, b *binding, err error) error {
 	return s.CannotDecode(fmt.Errorf("a row of table %s: %w", b.table.State.Table, err))

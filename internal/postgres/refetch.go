@@ -14,13 +14,18 @@ import (
 // large value that the update did not touch. The row is then read by its key, as a
 // load reads rows again: between two marks, laid over with what came between, as
 // an event "existing" with all its values. The table goes on being followed
-// meanwhile; what is to be read is on record with the insert.
+// meanwhile; what is to be read is on record with the insert. Where the log does not
+// say whether the row was outside before, it may have been.
 
-// askRefetch asks for a row that has entered the filter where its image leaves
-// values out. The lock is held, a unit is open.
+// askRefetch asks for a row that has entered the filter, or may have, where its image
+// leaves values out. The lock is held, a unit is open.
 func (r *run) askRefetch(rel *relation, place session.LSN, raw []pgoutput.TupleColumn, after []change.Value) {
 	t := rel.table
-	if rel.rule.Filter == nil || !change.Omits(after) || len(rel.layout.Schema.Key()) == 0 {
+	if rel.rule.Filter == nil || !change.Omits(after) {
+		return
+	}
+	if len(rel.layout.Schema.Key()) == 0 {
+		r.loads.Lacks(t, refetchFailed+states.ReloadByHand)
 		return
 	}
 	s := &t.State
@@ -29,15 +34,13 @@ func (r *run) askRefetch(rel *relation, place session.LSN, raw []pgoutput.TupleC
 		t.Load = loads.Refetch(place)
 	case under == nil, !under.Progress.Began && !under.Progress.Apart():
 		return // a load that reads every row comes after this one
-	case under.Progress.Kind != load.Refetch && under.Progress.Apart():
-		// It reads rows of its own choice, or for one outlet.
-		under.Progress.Then, under.Progress.ThenNote = engine.StateStale, refetchFailed+states.ReloadByHand
-		r.sink.Table(t.Record())
+	case under.Progress.Kind != load.Refetch && under.Progress.Apart(), // it reads rows of its own choice, or for one outlet
+		under.Progress.Kind != load.Refetch && len(under.Progress.Keys) >= loads.MaxRefetch/2: // else it might begin anew for ever
+		r.loads.Lacks(t, refetchFailed+states.ReloadByHand)
 		return
 	case under.Progress.Kind == load.Refetch && len(under.Progress.Keys) >= loads.MaxRefetch:
 		t.Load = nil
-		s.State, s.Note = engine.StateStale, refetchFailed+states.ReloadByHand
-		r.sink.Table(t.Record())
+		r.loads.Rewritten(t, refetchFailed)
 		return
 	}
 	t.Load.Ask(rel.layout, raw, after)

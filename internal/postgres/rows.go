@@ -326,10 +326,7 @@ func (r *run) update(rel *relation, m *pgoutput.Update, place session.LSN) (err 
 	}
 	r.rekeyed = false
 	r.writer.Update(rel.layout.Layout, uint64(place), effect, before, after, m.OldKind == pgoutput.OldKey)
-	switch {
-	case effect == expression.Enters:
-		r.askRefetch(rel, place, m.New, after)
-	case effect == expression.Changes && change.Omits(after):
+	if effect == expression.Changes && change.Omits(after) {
 		was := m.Old
 		if !r.rekeyed {
 			was = nil
@@ -337,6 +334,13 @@ func (r *run) update(rel *relation, m *pgoutput.Update, place session.LSN) (err 
 		if load := rel.table.Load; load != nil && (r.rekeyed || load.MovesRows()) && load.ReadAgain(rel.layout, was, m.New, after) {
 			r.sink.Table(rel.table.Record())
 		}
+	}
+	switch {
+	case rel.layout.Filter == nil:
+	case r.is == expression.Unknown:
+		r.loads.Lacks(rel.table, "the log left a value out that the filter asks for: rows outside of it may have come"+states.ReloadByHand)
+	case effect == expression.Enters, effect == expression.Changes && r.was == expression.Unknown:
+		r.askRefetch(rel, place, m.New, after)
 	}
 	return nil
 }

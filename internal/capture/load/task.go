@@ -14,7 +14,8 @@ type Task struct {
 	Kind   Kind     `json:"kind,omitempty"`
 	Where  string   `json:"where,omitempty"`
 	Leaves []string `json:"leaves,omitempty"`
-	// Then and ThenNote are the table's state after a load that stands apart.
+	// Then and ThenNote are the table's state after a load that stands apart, or after which
+	// something is lacking; empty for a table that is followed then.
 	Then     string `json:"then,omitempty"`
 	ThenNote string `json:"then_note,omitempty"`
 	// For is the outlet that the load is for alone: for anybody else the table goes on as it
@@ -30,6 +31,9 @@ func (t *Task) Apart() bool { return t.Kind != Full || t.For.ID != 0 }
 func (t Task) Anew() Task {
 	t.Began = false
 	t.Restarts++
+	if !t.Apart() {
+		t.Then, t.ThenNote = "", "" // all rows are read
+	}
 	return t
 }
 

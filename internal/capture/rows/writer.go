@@ -51,6 +51,23 @@ func (l *Layout) Brings(before, after []change.Value) (expression.Effect, bool) 
 	})
 }
 
+// Lacking reports whether a change leaves consumers without a value that they cannot know:
+// one that the log left out of a row that may be new to them, or that the filter asks for.
+// before and after are as for [Layout.Brings], of which effect came.
+func (l *Layout) Lacking(effect expression.Effect, before, after []change.Value) bool {
+	if after == nil {
+		return false
+	}
+	verdict := func(image []change.Value) expression.Verdict {
+		return l.Verdict(func(i int) change.Value { return image[i] })
+	}
+	if verdict(after) == expression.Unknown {
+		return true
+	}
+	isNew := before == nil || effect == expression.Enters || verdict(before) == expression.Unknown
+	return isNew && slices.ContainsFunc(l.From, func(i int) bool { return after[i].Presence == change.Omitted })
+}
+
 // maxArena is the room for a row's values that is kept for the next.
 const maxArena = 1 << 20
 

@@ -209,7 +209,7 @@ func (k *Keeper) LoadEnded(t Table, place uint64, refused int) {
 	}
 	k.Sink.Add(&event)
 	state.State, state.Note = engine.StateFollowing, ""
-	if task.Apart() {
+	if task.Then != "" {
 		state.State, state.Note = task.Then, task.ThenNote
 	}
 	k.leftOut(t, refused)
@@ -228,22 +228,28 @@ func (k *Keeper) leftOut(t Table, values int) {
 // LeftOut shows a table as stale that has got a row without one of its values, which was too
 // large; where names the row, for people.
 func (k *Keeper) LeftOut(t Table, where string) {
+	if task := t.Task(); task != nil && !task.Apart() {
+		return // the load counts what it refused
+	}
+	k.Lacks(t, "a value larger than largest_value was left out of "+where+": raise it, or leave the column out by a rule, and reload the table")
+}
+
+// Lacks shows a table as stale whose consumers lack a value that only a load of all rows can
+// bring, at the end of a load that is under way; a load that has yet to begin brings it.
+func (k *Keeper) Lacks(t Table, note string) {
 	state, task := t.Status(), t.Task()
-	note := "a value larger than largest_value was left out of " + where + ": raise it, or leave the column out by a rule, and reload the table"
 	if task != nil && task.Kind == load.Refetch {
 		task = nil // the table goes on as it is
 	}
 	switch {
-	case task != nil && task.Apart():
-		if task.Then == engine.StateFollowing {
-			task.Then, task.ThenNote = engine.StateStale, note
-		}
-	case task != nil, state.State != engine.StateFollowing:
+	case task == nil && state.State == engine.StateFollowing:
+		k.stale(t, note, note)
+	case task == nil, !task.Apart() && !task.Began, task.Then != "" && task.Then != engine.StateFollowing:
 		return
 	default:
-		state.State, state.Note = engine.StateStale, note
+		task.Then, task.ThenNote = engine.StateStale, note
+		k.Sink.Table(t.Record())
 	}
-	k.Sink.Table(t.Record())
 }
 
 // LoadFailed ends a load that cannot go on while others can; task is what it was to read.

@@ -203,7 +203,7 @@ func unseenByLog(r *rules.Table, l *catalogue.Listed, layout *catalogue.Layout) 
 	if layout.Filter != nil {
 		for _, i := range layout.Filter.Uses() {
 			if layout.Raw[i].Key == 0 {
-				return fmt.Sprintf("its filter looks at %s, which the log does not carry of old rows: an update of a row that was outside, and stays there, comes as a delete of its key, which is nothing to consumers", layout.Raw[i].Name)
+				return fmt.Sprintf("its filter looks at %s, which the log does not carry of old rows: an update of a row that was outside, and stays there, comes as a delete of its key, which is nothing to consumers, and a large value that an update does not touch is read again", layout.Raw[i].Name)
 			}
 		}
 	}
