@@ -22,6 +22,29 @@ func (c *Catalog) AskOutletLoad(ctx context.Context, outlet int64, tables []stri
 	return err
 }
 
+// mostRowLoads is how many loads of rows by their keys wait for a table of an outlet; beyond
+// it, all rows are read.
+const mostRowLoads = 40
+
+// AskOutletRows is [Catalog.AskOutletLoad] for rows that each of some conditions names. Where
+// too many of them wait, one load of all rows comes in their place.
+func (c *Catalog) AskOutletRows(ctx context.Context, outlet int64, table string, conditions []string) error {
+	return pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
+		var waiting int
+		if err := tx.QueryRow(ctx, "SELECT count(*) FROM rillmark.outlet_load WHERE outlet_id = $1 AND table_name = $2 AND NOT begun", outlet, table).Scan(&waiting); err != nil {
+			return err
+		}
+		if waiting+len(conditions) > mostRowLoads {
+			if _, err := tx.Exec(ctx, "DELETE FROM rillmark.outlet_load WHERE outlet_id = $1 AND table_name = $2 AND NOT begun", outlet, table); err != nil {
+				return err
+			}
+			conditions = []string{""}
+		}
+		_, err := tx.Exec(ctx, `INSERT INTO rillmark.outlet_load (outlet_id, table_name, condition) SELECT $1, $2, unnest($3::text[]) ON CONFLICT DO NOTHING`, outlet, table, conditions)
+		return err
+	})
+}
+
 // OutletLoads are those that are not done, oldest first.
 func (c *Catalog) OutletLoads(ctx context.Context) ([]OutletLoad, error) {
 	rows, _ := c.Pool.Query(ctx, `SELECT l.outlet_id, o.source_id, o.name, s.name, l.table_name, l.condition, l.begun

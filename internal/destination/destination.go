@@ -43,6 +43,10 @@ type Outlet struct {
 	// its own offset in [Writer.Send] calls it before that: they would be lost if
 	// the service ended in between.
 	KeepRefused func(ctx context.Context, batch *encode.Batch, refused []Refusal) error
+	// ReadAgain has rows of a table read from the source for this outlet alone, by their
+	// keys, which have a value for each column of the version's key. It is on record when
+	// ReadAgain returns; the rows come as events of a load. Nil where that cannot be.
+	ReadAgain func(ctx context.Context, of *change.Schema, keys [][]change.Value) error
 }
 
 // Writer is one outlet's delivery. It is not safe for several goroutines.

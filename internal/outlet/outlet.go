@@ -96,6 +96,9 @@ type Outlet struct {
 	Wait        bool
 	Most        int
 	Destination func() (destination.Destination, error)
+	// ReadAgain has rows of a table read from the source for the outlet alone; nil where
+	// that cannot be.
+	ReadAgain func(ctx context.Context, of *change.Schema, keys [][]change.Value) error
 	// Frame gives what stands before Avro values of a version.
 	Frame   func(*change.Schema) ([]byte, error)
 	Catalog *catalog.Catalog
@@ -291,7 +294,7 @@ func (o *Outlet) once(ctx context.Context) error {
 		return err
 	}
 	s := &sender{Outlet: o, offset: offset, hold: hold}
-	writer, err := to.Open(ctx, destination.Outlet{ID: o.ID, Name: o.Name, Token: offset.Token, Run: offset.Run, Committed: offset.Committed, Wait: o.Wait, Log: o.Log, KeepRefused: s.keepRefused})
+	writer, err := to.Open(ctx, destination.Outlet{ID: o.ID, Name: o.Name, Token: offset.Token, Run: offset.Run, Committed: offset.Committed, Wait: o.Wait, Log: o.Log, KeepRefused: s.keepRefused, ReadAgain: o.ReadAgain})
 	if err != nil {
 		return err
 	}

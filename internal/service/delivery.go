@@ -47,6 +47,10 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 	if err != nil {
 		return nil, "", err
 	}
+	source, err := s.Catalog.Source(ctx, d.Source)
+	if err != nil {
+		return nil, "", err
+	}
 	shaped, err := s.Shape(ctx, &d)
 	if err != nil {
 		return nil, "", err
@@ -70,6 +74,7 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 		},
 		Destination: func() (destination.Destination, error) { return s.destinations.buildFor(d, fixedTopics(&d)) },
 		Frame:       s.frame(&d),
+		ReadAgain:   s.readAgain(record, source),
 		Ended:       func() { s.Goes(func() { s.ranOnce(record) }) },
 		Log: func(level, event, message string) {
 			s.RunLog.Write(level, "outlet/"+record.Name, event, message)

@@ -97,7 +97,7 @@ func (s *Outlets) askLoad(ctx context.Context, record *catalog.Outlet, tables []
 	if err := s.Catalog.AskOutletLoad(ctx, record.ID, tables, condition); err != nil {
 		return base.Answer(err, "outlet", record.Name)
 	}
-	what := load.Ask{Where: condition}.What()
+	what := (&load.Task{Where: condition}).Brief()
 	s.Note(ctx, "info", "outlet/"+record.Name, "load", strings.TrimSpace(fmt.Sprintf("a load for this outlet alone was asked for: %s %s", base.SomeOf(tables), what)))
 	s.overview.cache.expire()
 	s.running.loads.wake()

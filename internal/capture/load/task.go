@@ -37,6 +37,22 @@ func (t Task) Anew() Task {
 	return t
 }
 
+// longestBrief is how many bytes of a condition people are shown: one can name many keys.
+const longestBrief = 160
+
+// Brief is [Task.What], shortened for people.
+func (t *Task) Brief() string {
+	what := t.What()
+	if len(what) <= longestBrief {
+		return what
+	}
+	what = strings.ToValidUTF8(what[:longestBrief], "") + "…"
+	if t.For.ID != 0 {
+		what += " for outlet " + t.For.Name
+	}
+	return what
+}
+
 // What says which part of a table a load reads; empty for all of it.
 func (t *Task) What() string {
 	if len(t.Leaves) > 0 {

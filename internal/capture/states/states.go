@@ -185,9 +185,9 @@ func (k *Keeper) LoadBegan(t Table, place uint64, how string, estimate int64) {
 		k.Sink.Add(&change.Row{Operation: change.Void, Table: state.Table, Schema: state.Schema, Place: place, For: task.For.ID})
 	}
 	task.Began = true
-	state.State, state.Note, state.RowsDone, state.RowsEstimate = engine.StateLoading, task.What(), 0, estimate
+	state.State, state.Note, state.RowsDone, state.RowsEstimate = engine.StateLoading, task.Brief(), 0, estimate
 	k.Sink.Table(t.Record())
-	what := strings.Join(strings.Fields(how+" "+task.What()), " ")
+	what := strings.Join(strings.Fields(how+" "+task.Brief()), " ")
 	k.Sink.Report(engine.Report{Level: "info", Event: "load-began", Message: strings.TrimSpace("loading "+state.Table+" "+what) + fmt.Sprintf(", about %d rows", estimate)})
 	k.Tell(false)
 }

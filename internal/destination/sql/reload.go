@@ -22,6 +22,10 @@ func (w *Writer) void(ctx context.Context, m *encode.Message) error {
 		return err
 	}
 	state := *w.record.Tables[m.Table]
+	if !state.Reading {
+		state.Reading = true
+		w.setState(m.Table, &state)
+	}
 	if state.Kept {
 		return nil
 	}
@@ -135,7 +139,7 @@ func (w *Writer) loaded(ctx context.Context, m *encode.Message) error {
 		}
 	}
 	state := w.record.Tables[m.Table]
-	if body.Part != "" || state == nil || state.Loading == "" && state.Since == 0 && !state.Kept {
+	if body.Part != "" || state == nil || state.Loading == "" && state.Since == 0 && !state.Kept && !state.Reading {
 		return nil
 	}
 	t, err := w.tableFor(ctx, m.Table, m.Schema)
@@ -144,7 +148,7 @@ func (w *Writer) loaded(ctx context.Context, m *encode.Message) error {
 	}
 	var text string
 	switch {
-	case state.Kept: // the rows that were there at the start stay
+	case state.Kept, state.Loading == "" && state.Since == 0: // the rows that were there at the start stay
 	case t.Keep == Flagged:
 		text = w.flagAll(t, m) + fmt.Sprintf(" AND coalesce(%s, 0) < %d", Offset, state.Since)
 	case t.Keep == Versions:

@@ -33,7 +33,8 @@ type Writer struct {
 	cautious map[string]int  // tables whose new rows were there lately: batches until it is tried again
 	leftover map[string]bool // tables that go once the transaction is over
 	net      Net
-	plan     *[]string // where statements that define tables are only noted; see [Plan]
+	fetched  map[string]bool // rows that are read again, since the last commit, by table and key
+	plan     *[]string       // where statements that define tables are only noted; see [Plan]
 	// touched are the tables, by their names in the source, that the open transaction has
 	// written; noted where definitions are no part of transactions.
 	touched map[string]bool
@@ -41,7 +42,7 @@ type Writer struct {
 
 // Begin makes a session the one that writes for an outlet. It becomes the writer's own.
 func Begin(ctx context.Context, db Database, options *Options, outlet destination.Outlet) (*Writer, error) {
-	w := &Writer{db: db, options: options, outlet: outlet, tables: make(map[string]*Table), cautious: make(map[string]int), saved: make(map[string]map[string]*TableState), leftover: make(map[string]bool), touched: make(map[string]bool)}
+	w := &Writer{db: db, options: options, outlet: outlet, tables: make(map[string]*Table), cautious: make(map[string]int), saved: make(map[string]map[string]*TableState), leftover: make(map[string]bool), fetched: make(map[string]bool), touched: make(map[string]bool)}
 	err := w.begin(ctx)
 	if err != nil {
 		db.Close() //nolint:errcheck // the first error is the one to report
@@ -209,6 +210,11 @@ func (w *Writer) atOnce(ctx context.Context, batch *encode.Batch) (bool, error) 
 			return false, nil
 		}
 		messages, bindings = append(messages, m), append(bindings, t.bound)
+		if change.Omits(m.Row) {
+			if lacking, err := w.lacking(ctx, t.bound, messages[i:]); err != nil || len(lacking) > 0 {
+				return false, err
+			}
+		}
 	}
 	r := *w.record
 	r.Offset, r.Committed = max(batch.Whole, w.durable), messages[n-1].Committed
@@ -245,6 +251,7 @@ func (w *Writer) commit(ctx context.Context, offset int64) error {
 func (w *Writer) done(offset int64) {
 	w.durable, w.recorded = offset, time.Now()
 	w.reached = max(w.reached, offset)
+	clear(w.fetched)
 	w.tablesRecorded()
 }
 
@@ -436,13 +443,16 @@ func (w *Writer) rows(ctx context.Context, r *run, few int) error {
 	if err := w.noteLoading(ctx, b, r); err != nil {
 		return err
 	}
+	messages, err := w.fetch(ctx, b, r.messages)
 	switch {
-	case b.Keep == Versions && len(r.messages) > few:
-		return w.versions(ctx, b, r.messages)
-	case len(r.messages) > few:
-		return w.setwise(ctx, b, r.messages)
+	case err != nil:
+		return err
+	case b.Keep == Versions && len(messages) > few:
+		return w.versions(ctx, b, messages)
+	case len(messages) > few:
+		return w.setwise(ctx, b, messages)
 	}
-	return w.db.Single(ctx, b, r.messages)
+	return w.db.Single(ctx, b, messages)
 }
 
 // Keyless is the fault of a change to a row that cannot be found.

@@ -2,8 +2,6 @@ package comparing
 
 import (
 	"context"
-	"slices"
-	"strings"
 
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
@@ -16,9 +14,6 @@ type Fix struct {
 	Table string `json:"table"`
 	Rows  int    `json:"rows" doc:"So many rows are read again by their keys; 0: all of them, and rows that the source does not have go"`
 }
-
-// maxKeysAgain is how many rows of a table are read again by their keys; beyond it, all are.
-const maxKeysAgain = 500
 
 // Fix has what a comparison found be read again for the outlet alone: through the journal,
 // so that it comes in order with all else. Rows that are missing or different come by their
@@ -62,34 +57,29 @@ func (s *Comparing) Fix(ctx context.Context, v *Verification) error {
 
 // keysCondition chooses the rows of a table that differ; empty where all have to be read.
 func keysCondition(checker engine.ConditionChecker, t *verify.TableVerdict, schema *change.Schema, differences []verify.Difference) (condition string, rows int) {
-	if schema == nil || t.Extra > 0 || t.Undecided > 0 || t.Missing+t.Different > maxKeysAgain {
+	if schema == nil || t.Extra > 0 || t.Undecided > 0 || t.Missing+t.Different > base.MaxKeysAgain {
 		return "", 0
 	}
-	var columns []string
-	for _, i := range schema.Key() {
-		c := &schema.Columns[i]
-		if !slices.Contains([]change.Rule{change.RuleInteger, change.RuleUnsigned, change.RuleDecimal, change.RuleText, change.RuleUUID, change.RuleDate}, c.Rule) {
-			return "", 0
-		}
-		columns = append(columns, c.Name)
-	}
-	var keys [][]string
+	var keys [][]change.Value
 	for _, d := range differences {
 		if d.Table != t.Table {
 			continue
 		}
-		key := make([]string, len(columns))
-		for i, name := range columns {
-			text, there := d.Key[name]
-			if !there || strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == '\\' || r == 0x7f }) {
+		var key []change.Value
+		for _, i := range schema.Key() {
+			text, there := d.Key[schema.Columns[i].Name]
+			if !there {
 				return "", 0
 			}
-			key[i] = text
+			key = append(key, change.Of(text))
 		}
 		keys = append(keys, key)
 	}
-	if len(keys) == 0 || int64(len(keys)) != t.Missing+t.Different {
+	if int64(len(keys)) != t.Missing+t.Different {
 		return "", 0 // not all of them were kept
 	}
-	return checker.KeysCondition(columns, keys), len(keys)
+	if condition = base.KeysCondition(checker, schema, keys); condition == "" {
+		return "", 0
+	}
+	return condition, len(keys)
 }

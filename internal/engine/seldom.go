@@ -1,0 +1,28 @@
+package engine
+
+import "sync"
+
+// Seldom counts what is told of many things, so that each is told the first time, and then
+// the tenth, the hundredth and so on.
+type Seldom struct {
+	mu     sync.Mutex
+	counts map[string]int
+}
+
+// maxSeldom is the highest number of things with a count; beyond it all counts begin again.
+const maxSeldom = 10_000
+
+// Now counts a thing, and reports whether it is told this time.
+func (s *Seldom) Now(thing string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.counts == nil || len(s.counts) >= maxSeldom {
+		s.counts = make(map[string]int)
+	}
+	s.counts[thing]++
+	n := s.counts[thing]
+	for ; n >= 10 && n%10 == 0; n /= 10 {
+		continue
+	}
+	return n == 1
+}

@@ -1,0 +1,39 @@
+package base
+
+import (
+	"slices"
+	"strings"
+
+	"rillmark/internal/change"
+	"rillmark/internal/engine"
+)
+
+// MaxKeysAgain is how many rows of a table one load reads by their keys.
+const MaxKeysAgain = 500
+
+// KeysCondition chooses the rows of a table by their keys, each with a value for every column
+// of the version's; empty where the source cannot be asked for them in that way.
+func KeysCondition(checker engine.ConditionChecker, of *change.Schema, keys [][]change.Value) string {
+	var columns []string
+	for _, i := range of.Key() {
+		c := &of.Columns[i]
+		if c.Treatment != "" || !slices.Contains([]change.Rule{change.RuleInteger, change.RuleUnsigned, change.RuleDecimal, change.RuleText, change.RuleUUID, change.RuleDate}, c.Rule) {
+			return ""
+		}
+		columns = append(columns, c.Name)
+	}
+	texts := make([][]string, len(keys))
+	for n, key := range keys {
+		for _, v := range key {
+			text := string(v.Text)
+			if v.Presence != change.Present || strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r == '\\' || r == 0x7f }) {
+				return ""
+			}
+			texts[n] = append(texts[n], text)
+		}
+	}
+	if len(columns) == 0 || len(texts) == 0 {
+		return ""
+	}
+	return checker.KeysCondition(columns, texts)
+}
