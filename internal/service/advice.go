@@ -172,10 +172,10 @@ func placesApart(d *definition.Outlet, versions []*change.Schema) error {
 // checkRuleKeys refuses a table rule whose key names a column that none of the tables
 // has which the rule decides about, as far as the source's tables are on record.
 func checkRuleKeys(d *definition.Source, newest map[string]*change.Schema) error {
-	rules := parseRules(d.Tables)
+	rules := base.ParseRules(d.Tables)
 	has := make(map[*definition.TableRule]map[string]bool)
 	for table, version := range newest {
-		rule := rules.of(table)
+		rule := rules.Of(table)
 		if rule == nil || len(rule.Key) == 0 {
 			continue
 		}
@@ -189,8 +189,8 @@ func checkRuleKeys(d *definition.Source, newest map[string]*change.Schema) error
 			has[rule][name] = true
 		}
 	}
-	for i := range rules.rules {
-		rule := &rules.rules[i]
+	for i := range d.Tables {
+		rule := &d.Tables[i]
 		for _, column := range rule.Key {
 			if has[rule] != nil && !has[rule][column] {
 				return &definition.Invalid{Location: fmt.Sprintf("tables[%d].key", i), Message: fmt.Sprintf("no table that the rule %s decides about has a column %q", rule.Match, column)}

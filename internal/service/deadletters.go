@@ -132,7 +132,7 @@ func (s *DeadLetters) Retry(ctx context.Context, name string, f catalog.LetterFi
 		return 0, base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, "dead-letter", fmt.Sprintf("%d dead letters are to be tried again", n))
-	s.running.wake(name)
+	s.running.Wake(name)
 	return n, nil
 }
 
@@ -147,6 +147,6 @@ func (s *DeadLetters) Discard(ctx context.Context, name string, f catalog.Letter
 		return 0, base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "warn", "outlet/"+name, "dead-letter", fmt.Sprintf("%d dead letters have been discarded", n))
-	s.running.wake(name)
+	s.running.Wake(name)
 	return n, nil
 }

@@ -64,7 +64,7 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 		return nil, "", err
 	}
 	o = &outlet.Outlet{ID: record.ID, Name: record.Name, Origin: origin, Shape: shaped, Net: d.Changes == "combined", Limits: limits,
-		FirstWait: first, LongestWait: longest, SchemaChanges: outlet.SchemaChanges(d.SchemaChanges), Wait: d.Refused.Later == "wait", Most: d.Refused.MaxDeadLetters, Catalog: s.Catalog, Instance: s.Instance, Store: s.Store, Budget: &s.running.budget,
+		FirstWait: first, LongestWait: longest, SchemaChanges: outlet.SchemaChanges(d.SchemaChanges), Wait: d.Refused.Later == "wait", Most: d.Refused.MaxDeadLetters, Catalog: s.Catalog, Instance: s.Instance, Store: s.Store, Budget: &s.running.Budget,
 		Filter: func() *shape.Filter {
 			f, err := d.Filter()
 			if err != nil {
@@ -257,7 +257,7 @@ func (s *Outlets) RunOnce(ctx context.Context, name, until string) (*RunOnce, er
 		return nil, base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, "resumed", reason)
-	return plan, base.Answer(s.running.reconcile(), "outlet", name)
+	return plan, base.Answer(s.running.Reconcile(), "outlet", name)
 }
 
 // ranOnce ends the run of an outlet that has delivered up to its end.
@@ -275,6 +275,6 @@ func (s *Outlets) ranOnce(record *catalog.Outlet) {
 			text += ": paused"
 		}
 		s.RunLog.Write("info", "outlet/"+record.Name, "ended", text)
-		return s.running.reconcile()
+		return s.running.Reconcile()
 	})
 }

@@ -46,14 +46,14 @@ func (s *Destinations) Edit(ctx context.Context, name string, version int64, d d
 	if now, err := s.Catalog.Destination(ctx, name); err == nil {
 		s.NoteEdited(ctx, "destination/"+name, now.Version, old.Definition, now.Definition)
 	}
-	unlock, err := s.running.holdStill()
+	unlock, err := s.running.HoldStill()
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	for _, one := range s.running.copyOutlets() {
-		if one.record.Definition.Destination == name {
-			s.running.restartOutlet(one)
+	for _, one := range s.running.Outlets() {
+		if one.Record.Definition.Destination == name {
+			one.StandStill(s.running)()
 		}
 	}
 	return nil

@@ -66,7 +66,7 @@ func (s *Forms) Edit(ctx context.Context, name string, version int64, d definiti
 	if now, err := s.Catalog.Form(ctx, name); err == nil {
 		s.NoteEdited(ctx, "form/"+name, now.Version, old.Definition, now.Definition)
 	}
-	return base.Answer(s.running.reconcile(), "form", name)
+	return base.Answer(s.running.Reconcile(), "form", name)
 }
 
 // fits reports why an outlet cannot be with another definition of one of its forms.

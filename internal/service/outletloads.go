@@ -2,11 +2,9 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"rillmark/internal/capture/load"
 	"rillmark/internal/catalog"
@@ -100,7 +98,7 @@ func (s *Outlets) askLoad(ctx context.Context, record *catalog.Outlet, tables []
 	what := (&load.Task{Where: condition}).Brief()
 	s.Note(ctx, "info", "outlet/"+record.Name, "load", strings.TrimSpace(fmt.Sprintf("a load for this outlet alone was asked for: %s %s", base.SomeOf(tables), what)))
 	s.overview.cache.expire()
-	s.running.loads.wake()
+	s.running.Loads.Wake()
 	return nil
 }
 
@@ -144,143 +142,6 @@ func canBeginWithLoad(d *definition.Outlet, source *catalog.Source) error {
 	return nil
 }
 
-// outletLoads hands loads for one outlet to the captures that run.
-type outletLoads struct {
-	running *running
-	woken   chan struct{}
-}
-
-const (
-	// loadsEvery is how often it is looked for loads that another instance was asked for.
-	loadsEvery = 5 * time.Second
-	// loadsSoon is how often while there are some.
-	loadsSoon = 500 * time.Millisecond
-)
-
-func (l *outletLoads) wake() {
-	select {
-	case l.woken <- struct{}{}:
-	default:
-	}
-}
-
-// keep hands loads out until the service stops.
-func (l *outletLoads) keep() {
-	work := l.running.Work
-	for {
-		wait := loadsEvery
-		if some, err := l.align(work); some || err != nil {
-			wait = loadsSoon // the state database's being away is on record already
-		}
-		timer := time.NewTimer(wait)
-		select {
-		case <-work.Done():
-			timer.Stop()
-			return
-		case <-l.woken:
-			timer.Stop()
-		case <-timer.C:
-		}
-	}
-}
-
-// align begins the loads that can begin, and takes those that are done off the record; some
-// reports whether any are left.
-func (l *outletLoads) align(ctx context.Context) (some bool, err error) {
-	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
-	defer cancel()
-	if some, err = l.reloads(ctx); err != nil {
-		return true, err
-	}
-	all, err := l.running.Catalog.OutletLoads(ctx)
-	if err != nil {
-		return false, err
-	}
-	phases := make(map[int64]map[string]string)
-	for i := range all {
-		one := &all[i]
-		if phases[one.Source] == nil {
-			if phases[one.Source], err = l.running.Catalog.TablePhases(ctx, one.Source); err != nil {
-				return true, err
-			}
-		}
-		if err := l.advance(ctx, one, phases[one.Source]); err != nil {
-			return true, err
-		}
-	}
-	return some || len(all) > 0, nil
-}
-
-// reloads has the captures of this instance take on what another instance was asked for;
-// some reports whether any are left.
-func (l *outletLoads) reloads(ctx context.Context) (some bool, err error) {
-	all, err := l.running.Catalog.AskedReloads(ctx)
-	if err != nil {
-		return false, err
-	}
-	for i := range all {
-		one := &all[i]
-		source := l.running.copySources()[one.SourceOf]
-		if source == nil || source.stop == nil {
-			continue // it waits until the source runs
-		}
-		asked, cancel := context.WithTimeout(ctx, reloadTime)
-		ask := load.Ask{Where: one.Condition}
-		if one.Dropped != 0 {
-			ask = load.Ask{For: load.Audience{ID: one.Dropped, Name: one.OutletName}, Drop: true}
-		}
-		taken, err := source.capture.Reload(asked, one.Table, ask)
-		cancel()
-		switch {
-		case errors.Is(err, engine.ErrCannotLoad) && ask.Drop: // it is over already
-		case errors.Is(err, engine.ErrCannotLoad):
-			l.running.RunLog.Write("warn", "source/"+one.SourceOf, "load-dropped", one.Table+" cannot be loaded now: its reload, which another instance was asked for, is dropped")
-		case err != nil:
-			return true, err
-		case !taken:
-			some = true // it is tried again soon, here or by the instance that captures
-			continue
-		}
-		if err := l.running.Catalog.EndAskedReload(ctx, one); err != nil {
-			return true, err
-		}
-	}
-	return some, nil
-}
-
-// advance does what can be done for one load.
-func (l *outletLoads) advance(ctx context.Context, one *catalog.OutletLoad, phases map[string]string) error {
-	phase := phases[one.Table]
-	busy := phase == engine.StateNew || phase == engine.StateToLoad || phase == engine.StateLoading
-	subject := "outlet/" + one.OutletName
-	switch {
-	case phase == "" || engine.Away(phase):
-		l.running.RunLog.Write("warn", subject, "load-dropped", one.Table+" is no longer captured: it is not loaded for this outlet")
-		return l.running.Catalog.EndOutletLoad(ctx, one)
-	case one.Begun && !busy:
-		l.running.RunLog.Write("info", subject, "load-read", one.Table+" has been read for this outlet")
-		l.running.overview.cache.expire()
-		return l.running.Catalog.EndOutletLoad(ctx, one)
-	case one.Begun || busy:
-		return nil
-	}
-	source := l.running.copySources()[one.SourceOf]
-	if source == nil || source.stop == nil {
-		return nil // it waits until the source runs
-	}
-	asked, cancel := context.WithTimeout(ctx, reloadTime)
-	defer cancel()
-	taken, err := source.capture.Reload(asked, one.Table, load.Ask{Where: one.Condition, For: load.Audience{ID: one.Outlet, Name: one.OutletName}})
-	if !taken || errors.Is(err, engine.ErrCannotLoad) {
-		return nil //nolint:nilerr // it is tried again soon
-	}
-	if err != nil {
-		return err
-	}
-	phases[one.Table] = engine.StateToLoad
-	return l.running.Catalog.OutletLoadBegun(ctx, one)
-}
-
 // loadsOf are an outlet's loads that are not done, with how far they are.
 func loadsOf(loads []catalog.OutletLoad, outlet int64, tables []TableStatus) (of []OutletLoad) {
 	for _, l := range loads {
@@ -297,18 +158,4 @@ func loadsOf(loads []catalog.OutletLoad, outlet int64, tables []TableStatus) (of
 		of = append(of, one)
 	}
 	return of
-}
-
-// dropLoad ends a load that is under way for an outlet that is no more, here or by the instance
-// that captures the source.
-func (s *running) dropLoad(ctx context.Context, one *catalog.OutletLoad) error {
-	if source := s.copySources()[one.SourceOf]; source != nil && source.stop != nil {
-		asked, cancel := context.WithTimeout(ctx, reloadTime)
-		defer cancel()
-		taken, err := source.capture.Reload(asked, one.Table, load.Ask{For: load.Audience{ID: one.Outlet, Name: one.OutletName}, Drop: true})
-		if taken || errors.Is(err, engine.ErrCannotLoad) {
-			return nil
-		}
-	}
-	return s.Catalog.AskDrop(ctx, one)
 }

@@ -53,7 +53,7 @@ func (s *Outlets) Add(ctx context.Context, name string, d definition.Outlet) err
 			return err
 		}
 	}
-	return base.Answer(s.running.reconcile(), "outlet", name)
+	return base.Answer(s.running.Reconcile(), "outlet", name)
 }
 
 // Edit stores a new definition in place of version. Source and destination
@@ -87,7 +87,7 @@ func (s *Outlets) Edit(ctx context.Context, name string, version int64, d defini
 	if now, err := s.Catalog.Outlet(ctx, name); err == nil {
 		s.NoteEdited(ctx, "outlet/"+name, now.Version, old.Definition, now.Definition)
 	}
-	return base.Answer(s.running.reconcile(), "outlet", name)
+	return base.Answer(s.running.Reconcile(), "outlet", name)
 }
 
 // SetRunning resumes or pauses an outlet. One that has an end keeps it while it is paused;
@@ -127,7 +127,7 @@ func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, rea
 		return base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, word(running), done)
-	return base.Answer(s.running.reconcile(), "outlet", name)
+	return base.Answer(s.running.Reconcile(), "outlet", name)
 }
 
 // Remove removes an outlet with its offset; what it delivered stays.
@@ -142,12 +142,12 @@ func (s *Outlets) Remove(ctx context.Context, name string) error {
 	s.Note(ctx, "info", "outlet/"+name, "removed", "outlet removed")
 	for i := range loads {
 		if loads[i].OutletName == name && loads[i].Begun {
-			if err := s.running.dropLoad(ctx, &loads[i]); err != nil {
+			if err := s.running.DropLoad(ctx, &loads[i]); err != nil {
 				s.RunLog.Write("warn", "outlet/"+name, "load", loads[i].Table+": its load for the removed outlet goes on: "+err.Error())
 			}
 		}
 	}
-	return base.Answer(s.running.reconcile(), "outlet", name)
+	return base.Answer(s.running.Reconcile(), "outlet", name)
 }
 
 // Rewind is what a rewind does, or would do.
@@ -222,26 +222,18 @@ func (s *Outlets) Rewind(ctx context.Context, name string, plan RewindPlan) (*Re
 		return nil, base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, "resumed", reason)
-	return done, base.Answer(s.running.reconcile(), "outlet", name)
+	return done, base.Answer(s.running.Reconcile(), "outlet", name)
 }
 
 // rewind stands the outlet still while its offset is set.
 func (s *Outlets) rewind(ctx context.Context, record *catalog.Outlet, committed int64, part catalog.Replay, plan RewindPlan) (*Rewind, error) {
-	unlock, err := s.running.holdStill()
+	unlock, err := s.running.HoldStill()
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	s.running.mu.Lock()
-	one := s.running.outlets[record.Name]
-	s.running.mu.Unlock()
-	if one != nil && one.stop != nil && !plan.DryRun {
-		one.stop()
-		defer func() {
-			s.running.mu.Lock()
-			defer s.running.mu.Unlock()
-			one.stop = s.Start(one.runner.Run)
-		}()
+	if !plan.DryRun {
+		defer s.running.Outlet(record.Name).StandStill(s.running)()
 	}
 	offset, err := s.Catalog.Offset(ctx, record.ID)
 	if err != nil {

@@ -37,7 +37,7 @@ func (s *Outlets) readAgain(record *catalog.Outlet, source *catalog.Source) func
 		if told.Now(of.Table) {
 			s.RunLog.Write("info", "outlet/"+record.Name, "load", fmt.Sprintf("%d rows of %s are read again for this outlet: the log left values out of their changes that its table does not have, and so it is of others", len(keys), of.Table))
 		}
-		s.running.loads.wake()
+		s.running.Loads.Wake()
 		return nil
 	}
 }

@@ -8,8 +8,8 @@
 //     explaining what outlets would send and have made of events, comparing what is done with the
 //     tables that they keep in databases, impact what a change of a table would do to them. All
 //     work with package base.
-//   - running.go makes what runs equal to what the records say; upkeep.go, retention.go
-//     and watch.go look after journals and what sources retain for us.
+//   - Package running makes what runs equal to what the records say, and upkeep looks after
+//     journals and what sources retain for us.
 package service
 
 import (
@@ -20,7 +20,6 @@ import (
 	"log/slog"
 	"net"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -37,6 +36,8 @@ import (
 	"rillmark/internal/service/explaining"
 	"rillmark/internal/service/impact"
 	"rillmark/internal/service/reading"
+	"rillmark/internal/service/running"
+	"rillmark/internal/service/upkeep"
 	"rillmark/internal/state"
 )
 
@@ -56,8 +57,8 @@ type Service struct {
 	Comparing    *comparing.Comparing
 	Explaining   *explaining.Explaining
 
-	running *running
-	upkeep  *upkeep
+	running *running.Running
+	upkeep  *upkeep.Upkeep
 }
 
 // The parts, each with its own state. A part that needs another names it.
@@ -65,19 +66,19 @@ type (
 	// Sources are what is captured: their records, checks, scripts, trials and loads.
 	Sources struct {
 		*base.Common
-		running  *running
+		running  *running.Running
 		overview *Overview
 	}
 	// Destinations are where outlets deliver to.
 	Destinations struct {
 		*base.Common
-		running *running
+		running *running.Running
 	}
 	// Outlets are the consumers of journals: their records, what they would send, where
 	// they stand.
 	Outlets struct {
 		*base.Common
-		running      *running
+		running      *running.Running
 		sources      *Sources
 		destinations *Destinations
 		journals     *reading.Journals
@@ -86,19 +87,19 @@ type (
 	// DeadLetters are the events that destinations refused.
 	DeadLetters struct {
 		*base.Common
-		running    *running
+		running    *running.Running
 		explaining *explaining.Explaining
 	}
 	// Forms are forms of rows that outlets share.
 	Forms struct {
 		*base.Common
-		running *running
+		running *running.Running
 		outlets *Outlets
 	}
 	// Overview is how everything stands.
 	Overview struct {
 		*base.Common
-		running *running
+		running *running.Running
 		cache   statusCache
 	}
 )
@@ -176,23 +177,22 @@ func passes(err error) bool {
 func assemble(c *base.Common) *Service {
 	overview := &Overview{Common: c}
 	overview.cache.changed = make(chan struct{})
-	run := &running{Common: c, overview: overview, sources: make(map[string]*sourceRun), outlets: make(map[string]*outletRun)}
+	run := running.New(c)
 	overview.running = run
-	run.loads = outletLoads{running: run, woken: make(chan struct{}, 1)}
 	s := &Service{Common: c, running: run, Overview: overview, Reading: reading.NewReading(c), Journals: reading.NewJournals(c), Sessions: &Sessions{c},
 		Sources: &Sources{Common: c, running: run, overview: overview}, Destinations: &Destinations{Common: c, running: run}}
 	s.Outlets = &Outlets{Common: c, running: run, sources: s.Sources, destinations: s.Destinations, journals: s.Journals, overview: overview}
 	toDestination := func(d definition.Outlet) (destination.Destination, error) { return s.Destinations.buildFor(d, nil) }
 	s.Impact = &impact.Impact{Common: c, Engine: s.Sources.build, Destination: toDestination}
-	s.Explaining = &explaining.Explaining{Common: c, Destination: toDestination, Runner: run.runner}
+	s.Explaining = &explaining.Explaining{Common: c, Destination: toDestination, Runner: run.Runner}
 	s.Comparing = &comparing.Comparing{Common: c, Engine: s.Sources.build, Destination: toDestination, Load: s.Outlets.askLoad, Running: run,
 		Pause: func(ctx context.Context, name, reason string) error {
 			return s.Outlets.SetRunning(ctx, name, false, reason, 0)
 		}}
-	s.upkeep = &upkeep{Common: c, running: run, sources: s.Sources}
+	s.upkeep = &upkeep.Upkeep{Common: c, Running: run, Engine: s.Sources.build}
 	s.DeadLetters = &DeadLetters{Common: c, running: run, explaining: s.Explaining}
 	s.Forms = &Forms{Common: c, running: run, outlets: s.Outlets}
-	run.captures, run.deliveries = s.Sources, s.Outlets
+	run.Parts = running.Parts{Engine: s.Sources.build, Complete: s.Sources.complete, CaughtUp: s.Sources.caughtUp, Delivery: s.Outlets.build, Changed: overview.cache.expire}
 	return s
 }
 
@@ -225,19 +225,19 @@ func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool 
 			return nil, fmt.Errorf("pausing everything: %w", err)
 		}
 	}
-	if err := s.running.reconcile(); err != nil {
+	if err := s.running.Reconcile(); err != nil {
 		s.shutDown("could not start")
 		return nil, err
 	}
 	s.RunLog.Write("info", "service", "started", "the service has started on "+config.Listen)
 	s.Goes(func() { s.RunLog.Keep(s.Work, c) })
-	s.Goes(s.running.keepReconciling)
-	s.Goes(s.running.loads.keep)
+	s.Goes(s.running.Keep)
+	s.Goes(s.running.Loads.Keep)
 	s.Goes(s.Overview.keep)
 	s.Goes(s.Comparing.Keep)
-	s.Goes(s.upkeep.keep)
-	s.Goes(s.upkeep.keepWatch)
-	s.Goes(s.upkeep.keepHistory)
+	s.Goes(s.upkeep.Keep)
+	s.Goes(s.upkeep.KeepWatching)
+	s.Goes(s.upkeep.KeepHistories)
 	return s, nil
 }
 
@@ -255,30 +255,9 @@ func (s *Service) Close(reason string) {
 
 // shutDown is Close for all but the pool.
 func (s *Service) shutDown(reason string) {
-	s.running.reconciling.Lock()
-	s.running.closing = true
-	s.running.reconciling.Unlock() // who waits for it has to see that, and end
-	s.upkeep.storeHistories()
-	s.running.mu.Lock()
-	var stops []func()
-	for _, o := range s.running.outlets {
-		stops = append(stops, o.stop)
-	}
-	for _, one := range s.running.sources {
-		stops = append(stops, one.stop)
-	}
-	s.running.mu.Unlock()
-	var all sync.WaitGroup
-	for _, stop := range stops {
-		if stop != nil {
-			all.Add(1)
-			go func() {
-				defer all.Done()
-				stop()
-			}()
-		}
-	}
-	all.Wait()
+	s.running.Closing()
+	s.upkeep.StoreHistories()
+	s.running.StopAll()
 	s.Cancel(errors.New(reason))
 	s.Done.Wait()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)

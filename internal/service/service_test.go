@@ -25,7 +25,7 @@ func TestCloseEndsWhateverRuns(t *testing.T) {
 		for range 3 {
 			s.Goes(func() {
 				for s.Work.Err() == nil {
-					s.running.reconcile() //nolint:errcheck // it may be cut off by the end
+					s.running.Reconcile() //nolint:errcheck // it may be cut off by the end
 					select {
 					case begun <- struct{}{}:
 					default:

@@ -15,6 +15,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/running"
 	"rillmark/internal/settings"
 )
 
@@ -34,7 +35,7 @@ func (s *Sources) Add(ctx context.Context, name string, d definition.Source) err
 		return base.Answer(err, "source", name)
 	}
 	s.Note(ctx, "info", "source/"+name, "added", "source added")
-	return base.Answer(s.running.reconcile(), "source", name)
+	return base.Answer(s.running.Reconcile(), "source", name)
 }
 
 // Edit stores a new definition in place of version. A source that runs
@@ -56,7 +57,7 @@ func (s *Sources) Edit(ctx context.Context, name string, version int64, d defini
 	if now, err := s.Catalog.Source(ctx, name); err == nil {
 		s.NoteEdited(ctx, "source/"+name, now.Version, old.Definition, now.Definition)
 	}
-	return base.Answer(s.running.reconcile(), "source", name)
+	return base.Answer(s.running.Reconcile(), "source", name)
 }
 
 // SetRunning resumes or pauses a source.
@@ -65,7 +66,7 @@ func (s *Sources) SetRunning(ctx context.Context, name string, running bool, rea
 		return base.Answer(err, "source", name)
 	}
 	s.Note(ctx, "info", "source/"+name, word(running), word(running)+base.Because(reason))
-	return base.Answer(s.running.reconcile(), "source", name)
+	return base.Answer(s.running.Reconcile(), "source", name)
 }
 
 func word(running bool) string {
@@ -87,9 +88,9 @@ func (s *Sources) Remove(ctx context.Context, name string, forget bool) (*Remova
 	if err != nil {
 		return nil, base.Answer(err, "source", name)
 	}
-	for _, one := range s.running.copyOutlets() {
-		if one.source == record.ID {
-			return nil, &engine.Fault{Code: base.CodeInUse, Message: fmt.Sprintf("source %q has outlet %q", name, one.record.Name), Fix: "remove its outlets first"}
+	for _, one := range s.running.Outlets() {
+		if one.SourceID == record.ID {
+			return nil, &engine.Fault{Code: base.CodeInUse, Message: fmt.Sprintf("source %q has outlet %q", name, one.Record.Name), Fix: "remove its outlets first"}
 		}
 	}
 	if record.Running {
@@ -119,7 +120,7 @@ func (s *Sources) Remove(ctx context.Context, name string, forget bool) (*Remova
 		told += "; on its database remain " + strings.Join(remains, ", ")
 	}
 	s.Note(ctx, "info", "source/"+name, "removed", told)
-	return &Removal{append([]string{}, remains...)}, base.Answer(s.running.reconcile(), "source", name)
+	return &Removal{append([]string{}, remains...)}, base.Answer(s.running.Reconcile(), "source", name)
 }
 
 // Check checks a definition before anything is stored, or a stored one
@@ -279,42 +280,27 @@ func (s *Sources) Reload(ctx context.Context, name, table, condition string) err
 // reload has the running capture take a load on; where none runs, or none that can, it
 // stands still while its record of the table is changed.
 func (s *Sources) reload(ctx context.Context, record *catalog.Source, table, condition string) error {
-	s.running.mu.Lock()
-	one := s.running.sources[record.Name]
-	s.running.mu.Unlock()
+	one := s.running.Source(record.Name)
 	if one != nil {
-		asked, cancel := context.WithTimeout(ctx, reloadTime)
-		taken, err := one.capture.Reload(asked, table, load.Ask{Where: condition})
+		asked, cancel := context.WithTimeout(ctx, running.ReloadTime)
+		taken, err := one.Capture.Reload(asked, table, load.Ask{Where: condition})
 		cancel()
 		if taken || ctx.Err() != nil {
 			return err
 		}
-		if one.capture.Status().Phase == capture.PhaseStandby {
+		if one.Capture.Status().Phase == capture.PhaseStandby {
 			// What another instance's capture has in its memory counts, not the record.
 			return s.Catalog.AskReload(ctx, record.ID, table, condition)
 		}
 	}
-	unlock, err := s.running.holdStill()
+	unlock, err := s.running.HoldStill()
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	s.running.mu.Lock()
-	one = s.running.sources[record.Name]
-	s.running.mu.Unlock()
-	if one != nil && one.stop != nil {
-		one.stop()
-		defer func() {
-			s.running.mu.Lock()
-			defer s.running.mu.Unlock()
-			one.stop = s.Start(one.capture.Run)
-		}()
-	}
+	defer s.running.Source(record.Name).StandStill(s.running)()
 	return s.Catalog.ReloadTable(ctx, record.ID, table, condition)
 }
-
-// reloadTime is how long a running capture may take to have a load on record.
-const reloadTime = 10 * time.Second
 
 // generationsBegin is when numbers of generations that follow the clock began: the
 // minutes since then fit into 32 bits for some thousands of years.
@@ -338,12 +324,10 @@ func (s *Sources) Reset(ctx context.Context, name, reason string) (*SourceReset,
 		return nil, &engine.Fault{Code: base.CodeInvalid, Message: fmt.Sprintf("source %q is defined to follow only: what it missed cannot be loaded", name),
 			Fix: "set mode to load-and-follow in its definition, or remove it and add it again to follow from now on"}
 	}
-	s.running.mu.Lock()
-	one := s.running.sources[name]
-	s.running.mu.Unlock()
+	one := s.running.Source(name)
 	fault := ""
 	if one != nil {
-		fault = one.capture.Status().Code
+		fault = one.Capture.Status().Code
 	}
 	if err := s.SetRunning(ctx, name, false, "being reset"); err != nil {
 		return nil, err
@@ -372,7 +356,7 @@ func (s *Sources) Reset(ctx context.Context, name, reason string) (*SourceReset,
 	}
 	s.Note(ctx, "warn", "source/"+name, "reset", fmt.Sprintf("capture begins anew: generation %d from offset %d on%s", start.Generation, start.First, base.Because(why)))
 	// Outlets first: they have to know of the new generation before an event lies behind it.
-	if err := s.running.reconcile(); err != nil {
+	if err := s.running.Reconcile(); err != nil {
 		return nil, base.Answer(err, "source", name)
 	}
 	return &SourceReset{start.Generation, start.First}, s.SetRunning(ctx, name, true, "reset"+base.Because(reason))
@@ -408,7 +392,7 @@ func (s *Sources) complete(record *catalog.Source) {
 	}
 	if err == nil {
 		s.RunLog.Write("info", subject, "ended", reason+": paused")
-		err = s.running.reconcile()
+		err = s.running.Reconcile()
 	}
 	if err == nil {
 		err = s.Catalog.CompleteSource(ctx, record.ID)
@@ -443,7 +427,7 @@ func (s *Sources) RunOnce(ctx context.Context, name string) (*SourceRun, error) 
 		return nil, base.Answer(err, "source", name)
 	}
 	s.Note(ctx, "info", "source/"+name, "resumed", reason)
-	return &SourceRun{head.Next}, base.Answer(s.running.reconcile(), "source", name)
+	return &SourceRun{head.Next}, base.Answer(s.running.Reconcile(), "source", name)
 }
 
 // caughtUp pauses a source that was to run once.
@@ -453,6 +437,6 @@ func (s *Sources) caughtUp(record *catalog.Source) {
 			return err
 		}
 		s.RunLog.Write("info", "source/"+record.Name, "ended", "has caught up: paused")
-		return s.running.reconcile()
+		return s.running.Reconcile()
 	})
 }

@@ -11,11 +11,11 @@ import (
 	"rillmark/internal/capture"
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
-	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 	"rillmark/internal/outlet"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/running"
 	"rillmark/internal/shape"
 )
 
@@ -93,36 +93,36 @@ type TableStatus struct {
 
 // OutletStatus is how an outlet stands.
 type OutletStatus struct {
-	Name          string            `json:"name"`
-	Source        string            `json:"source"`
-	Kind          string            `json:"kind" doc:"Its destination's kind, or pull"`
-	Destination   string            `json:"destination,omitempty"`
-	Phase         string            `json:"phase" enum:"paused,running,waiting,failed,standby,pull" doc:"standby: another instance delivers it; pull: its consumers come and read"`
-	Reason        string            `json:"reason,omitempty"`
-	Error         string            `json:"error,omitempty"`
-	Code          string            `json:"code,omitempty"`
-	Committed     int64             `json:"committed" doc:"The newest offset that was delivered; 0 before the first"`
-	Reported      *int64            `json:"reported,omitempty" doc:"How far its consumer says it is, which keeps an offset of its own"`
-	ReportedAt    *time.Time        `json:"reported_at,omitempty"`
-	CommittedAt   *time.Time        `json:"committed_at,omitempty"`
-	HeldAt        int64             `json:"held_at,omitempty" doc:"The offset of the change of a table before which it holds, as its schema_changes says"`
-	Run           int               `json:"run" doc:"Counts rewinds, from 1"`
-	Delivered     int64             `json:"delivered" doc:"Events that went out, repeats included"`
-	Behind        int64             `json:"behind_events" doc:"Events of the source after the committed offset"`
-	BehindSeconds float64           `json:"behind_seconds" doc:"Since the oldest of those was committed"`
-	Rate          float64           `json:"rate" doc:"Events a second, over the last ten seconds"`
-	Delay         *float64          `json:"delay_seconds,omitempty" doc:"From the newest delivered event's commit until it was delivered"`
-	Attempts      int               `json:"attempts,omitempty" doc:"Tries since one went well, while it waits"`
-	RetryAt       *time.Time        `json:"retry_at,omitempty" doc:"When it is tried again, while it waits"`
-	Dead          int64             `json:"dead_letters" doc:"Events that were refused or have failed too often"`
-	Lost          int64             `json:"lost_events" doc:"Events that retention took before they were delivered, in all"`
-	Waiting       int64             `json:"waiting_behind" doc:"Events that wait behind those, since they are of the same rows"`
-	Until         int64             `json:"until,omitempty" doc:"The newest offset that it delivers, while it has an end"`
-	ReturnTo      *int64            `json:"return_to,omitempty" doc:"The offset to which it goes back at that end"`
-	Retention     *RetentionUse     `json:"retention,omitempty" doc:"How near it is to losing what it has not delivered"`
-	Loads         []OutletLoad      `json:"loads,omitempty" doc:"Tables that are loaded for this outlet alone, until that is done"`
-	Verified      *catalog.Verified `json:"verified,omitempty" doc:"What the last comparison of all its tables has found"`
-	Unmatched     []string          `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
+	Name          string                `json:"name"`
+	Source        string                `json:"source"`
+	Kind          string                `json:"kind" doc:"Its destination's kind, or pull"`
+	Destination   string                `json:"destination,omitempty"`
+	Phase         string                `json:"phase" enum:"paused,running,waiting,failed,standby,pull" doc:"standby: another instance delivers it; pull: its consumers come and read"`
+	Reason        string                `json:"reason,omitempty"`
+	Error         string                `json:"error,omitempty"`
+	Code          string                `json:"code,omitempty"`
+	Committed     int64                 `json:"committed" doc:"The newest offset that was delivered; 0 before the first"`
+	Reported      *int64                `json:"reported,omitempty" doc:"How far its consumer says it is, which keeps an offset of its own"`
+	ReportedAt    *time.Time            `json:"reported_at,omitempty"`
+	CommittedAt   *time.Time            `json:"committed_at,omitempty"`
+	HeldAt        int64                 `json:"held_at,omitempty" doc:"The offset of the change of a table before which it holds, as its schema_changes says"`
+	Run           int                   `json:"run" doc:"Counts rewinds, from 1"`
+	Delivered     int64                 `json:"delivered" doc:"Events that went out, repeats included"`
+	Behind        int64                 `json:"behind_events" doc:"Events of the source after the committed offset"`
+	BehindSeconds float64               `json:"behind_seconds" doc:"Since the oldest of those was committed"`
+	Rate          float64               `json:"rate" doc:"Events a second, over the last ten seconds"`
+	Delay         *float64              `json:"delay_seconds,omitempty" doc:"From the newest delivered event's commit until it was delivered"`
+	Attempts      int                   `json:"attempts,omitempty" doc:"Tries since one went well, while it waits"`
+	RetryAt       *time.Time            `json:"retry_at,omitempty" doc:"When it is tried again, while it waits"`
+	Dead          int64                 `json:"dead_letters" doc:"Events that were refused or have failed too often"`
+	Lost          int64                 `json:"lost_events" doc:"Events that retention took before they were delivered, in all"`
+	Waiting       int64                 `json:"waiting_behind" doc:"Events that wait behind those, since they are of the same rows"`
+	Until         int64                 `json:"until,omitempty" doc:"The newest offset that it delivers, while it has an end"`
+	ReturnTo      *int64                `json:"return_to,omitempty" doc:"The offset to which it goes back at that end"`
+	Retention     *running.RetentionUse `json:"retention,omitempty" doc:"How near it is to losing what it has not delivered"`
+	Loads         []OutletLoad          `json:"loads,omitempty" doc:"Tables that are loaded for this outlet alone, until that is done"`
+	Verified      *catalog.Verified     `json:"verified,omitempty" doc:"What the last comparison of all its tables has found"`
+	Unmatched     []string              `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
 }
 
 // statusCache keeps the newest status; keepStatus makes one a second while
@@ -208,11 +208,10 @@ func (s *Overview) make(ctx context.Context) *Status {
 	changes := s.cache.changes
 	s.cache.mu.Unlock()
 	st := &Status{At: time.Now(), Started: s.Started, Sources: []SourceStatus{}, Outlets: []OutletStatus{}}
-	s.running.mu.Lock()
-	st.StateDatabase = StateStatus{OK: s.running.stateError == "", Error: s.running.stateError}
-	s.running.mu.Unlock()
+	st.StateDatabase.Error = s.running.StateError()
+	st.StateDatabase.OK = st.StateDatabase.Error == ""
 	next := make(map[int64]int64)
-	for _, one := range s.running.copySources() {
+	for _, one := range s.running.Sources() {
 		st.Sources = append(st.Sources, s.sourceStatus(ctx, one, next))
 	}
 	offsets, err := s.Catalog.Offsets(ctx)
@@ -228,13 +227,13 @@ func (s *Overview) make(ctx context.Context) *Status {
 	if verifiedErr != nil {
 		verified = nil
 	}
-	for _, one := range s.running.copyOutlets() {
-		o := s.outletStatus(ctx, one, next[one.source], offsets, letters, err)
-		o.Verified = verified[one.record.ID]
+	for _, one := range s.running.Outlets() {
+		o := s.outletStatus(ctx, one, next[one.SourceID], offsets, letters, err)
+		o.Verified = verified[one.Record.ID]
 		for i := range st.Sources {
 			if st.Sources[i].Name == o.Source {
-				o.Unmatched = unmatched(one.record.Definition.Tables, st.Sources[i].Tables)
-				o.Loads = loadsOf(loads, one.record.ID, st.Sources[i].Tables)
+				o.Unmatched = unmatched(one.Record.Definition.Tables, st.Sources[i].Tables)
+				o.Loads = loadsOf(loads, one.Record.ID, st.Sources[i].Tables)
 			}
 		}
 		st.Outlets = append(st.Outlets, o)
@@ -252,12 +251,12 @@ func (s *Overview) make(ctx context.Context) *Status {
 	return st
 }
 
-func (s *Overview) sourceStatus(ctx context.Context, one *sourceRun, next map[int64]int64) SourceStatus {
-	d := one.record.Definition
-	now := one.capture.Status()
-	figures := one.capture.Stats.Figures()
-	st := SourceStatus{Name: one.record.Name, Engine: d.Engine, Database: d.Database(), Phase: now.Phase, Doing: now.Doing,
-		Reason: one.record.Reason, Once: one.record.Once, Ended: one.record.Ended, Error: now.Error, Code: now.Code, Rate: figures.Rate, Rates: one.capture.Stats.History(60)}
+func (s *Overview) sourceStatus(ctx context.Context, one *running.Source, next map[int64]int64) SourceStatus {
+	d := one.Record.Definition
+	now := one.Capture.Status()
+	figures := one.Capture.Stats.Figures()
+	st := SourceStatus{Name: one.Record.Name, Engine: d.Engine, Database: d.Database(), Phase: now.Phase, Doing: now.Doing,
+		Reason: one.Record.Reason, Once: one.Record.Once, Ended: one.Record.Ended, Error: now.Error, Code: now.Code, Rate: figures.Rate, Rates: one.Capture.Stats.History(60)}
 	if st.Phase == "" {
 		st.Phase = capture.PhasePaused
 	}
@@ -269,52 +268,28 @@ func (s *Overview) sourceStatus(ctx context.Context, one *sourceRun, next map[in
 		st.Delay, st.LastCommit = &seconds, &figures.LastCommit
 	}
 	st.Journal, st.Tables = s.journalStatus(ctx, one)
-	rules := parseRules(d.Tables)
+	rules := base.ParseRules(d.Tables)
 	for i := range st.Tables {
 		t := &st.Tables[i]
 		if t.State == engine.StateLoading {
-			t.LoadRate = one.capture.Stats.LoadRate(t.Name, t.RowsDone)
+			t.LoadRate = one.Capture.Stats.LoadRate(t.Name, t.RowsDone)
 			if left := t.RowsEstimate - t.RowsDone; t.LoadRate > 0 && left >= 0 {
 				seconds := float64(left) / t.LoadRate
 				t.SecondsLeft = &seconds
 			}
 		}
-		if rule := rules.of(t.Name); rule != nil {
+		if rule := rules.Of(t.Name); rule != nil {
 			t.Description = rule.Description
 		}
 	}
-	if w := one.held.Load(); w != nil && w.held.There {
-		st.RetainedLog = &RetainedStatus{Bytes: w.held.Bytes, Limit: w.held.Limit, Spilled: w.held.Spilled, Level: w.held.Level, Advice: w.held.Advice, At: w.at}
+	if w := one.Retained.Load(); w != nil && w.Log.There {
+		st.RetainedLog = &RetainedStatus{Bytes: w.Log.Bytes, Limit: w.Log.Limit, Spilled: w.Log.Spilled, Level: w.Log.Level, Advice: w.Log.Advice, At: w.At}
 	}
-	next[one.record.ID] = st.Journal.Next
-	if place := one.capture.Stats.Place(); place > 0 {
+	next[one.Record.ID] = st.Journal.Next
+	if place := one.Capture.Stats.Place(); place > 0 {
 		st.Position = string(change.Engine(d.Engine).AppendPosition(nil, place))
 	}
 	return st
-}
-
-// tableRules are a source's rules with their patterns.
-type tableRules struct {
-	rules    []definition.TableRule
-	patterns []shape.Pattern
-}
-
-func parseRules(rules []definition.TableRule) tableRules {
-	r := tableRules{rules, make([]shape.Pattern, len(rules))}
-	for i := range rules {
-		r.patterns[i], _ = shape.ParsePattern(rules[i].Match) // it was checked when it was stored
-	}
-	return r
-}
-
-// of is the rule that decides about a table; nil where none does.
-func (r tableRules) of(table string) *definition.TableRule {
-	for i := range r.patterns {
-		if r.patterns[i].Matches(table) {
-			return &r.rules[i]
-		}
-	}
-	return nil
 }
 
 // unmatched are the patterns that none of the tables matches; none while no table
@@ -331,9 +306,9 @@ func unmatched(patterns []string, tables []TableStatus) (without []string) {
 
 // journalStatus reads journal and tables of a source, or answers with what was
 // last known where the state database is away.
-func (s *Overview) journalStatus(ctx context.Context, one *sourceRun) (JournalStatus, []TableStatus) {
-	id := one.record.ID
-	counts, next, live := one.capture.Counts()
+func (s *Overview) journalStatus(ctx context.Context, one *running.Source) (JournalStatus, []TableStatus) {
+	id := one.Record.ID
+	counts, next, live := one.Capture.Counts()
 	head, err := s.Store.Head(ctx, id)
 	var size int64
 	if err == nil {
@@ -386,29 +361,29 @@ func tableStatuses(states map[string]*engine.TableState, counts []journal.Count,
 	return tables
 }
 
-func (s *Overview) outletStatus(ctx context.Context, one *outletRun, next int64, offsets map[int64]catalog.Offset, letters map[int64][2]int64, err error) OutletStatus {
-	st := OutletStatus{Name: one.record.Name, Source: one.record.Definition.Source, Kind: "pull", Destination: one.record.Definition.Destination,
-		Phase: outlet.PhasePull, Reason: one.record.Reason}
+func (s *Overview) outletStatus(ctx context.Context, one *running.Outlet, next int64, offsets map[int64]catalog.Offset, letters map[int64][2]int64, err error) OutletStatus {
+	st := OutletStatus{Name: one.Record.Name, Source: one.Record.Definition.Source, Kind: "pull", Destination: one.Record.Definition.Destination,
+		Phase: outlet.PhasePull, Reason: one.Record.Reason}
 	s.cache.mu.Lock()
 	if s.cache.offsets == nil {
 		s.cache.offsets = make(map[int64]OutletStatus)
 	}
-	known := s.cache.offsets[one.record.ID]
+	known := s.cache.offsets[one.Record.ID]
 	s.cache.mu.Unlock()
-	if offset, there := offsets[one.record.ID]; there && err == nil {
+	if offset, there := offsets[one.Record.ID]; there && err == nil {
 		known = OutletStatus{Committed: offset.Committed, Run: offset.Run, Delivered: offset.Delivered, CommittedAt: &offset.CommittedAt, Until: offset.Until, ReturnTo: offset.ReturnTo, Lost: offset.Lost}
 		if offset.ReportedAt != nil {
 			known.Reported, known.ReportedAt = &offset.Reported, offset.ReportedAt
 		}
-		known.Dead, known.Waiting = letters[one.record.ID][0], letters[one.record.ID][1]
+		known.Dead, known.Waiting = letters[one.Record.ID][0], letters[one.Record.ID][1]
 	}
 	st.Committed, st.Run, st.Delivered, st.CommittedAt, st.Until = known.Committed, known.Run, known.Delivered, known.CommittedAt, known.Until
 	st.Reported, st.ReportedAt = known.Reported, known.ReportedAt
 	st.Lost, st.ReturnTo = known.Lost, known.ReturnTo
-	st.Dead, st.Waiting, st.Retention = known.Dead, known.Waiting, one.retention.Load()
-	if one.runner != nil {
-		now := one.runner.Status()
-		st.Kind, st.Phase, st.Error, st.Code, st.Rate, st.HeldAt = one.kind, now.Phase, now.Error, now.Code, now.Rate, now.HeldAt
+	st.Dead, st.Waiting, st.Retention = known.Dead, known.Waiting, one.Retention.Load()
+	if one.Runner != nil {
+		now := one.Runner.Status()
+		st.Kind, st.Phase, st.Error, st.Code, st.Rate, st.HeldAt = one.Kind, now.Phase, now.Error, now.Code, now.Rate, now.HeldAt
 		if now.Phase == outlet.PhaseWaiting {
 			st.Attempts, st.RetryAt = now.Attempts, &now.Retry
 		}
@@ -420,13 +395,13 @@ func (s *Overview) outletStatus(ctx context.Context, one *outletRun, next int64,
 		if st.Phase == "" {
 			st.Phase = outlet.PhasePaused
 		}
-	} else if !one.record.Running {
+	} else if !one.Record.Running {
 		st.Phase = outlet.PhasePaused
 	}
-	if one.wrong != nil {
+	if one.Wrong != nil {
 		var fault *engine.Fault
-		st.Phase, st.Error = outlet.PhaseFailed, one.wrong.Error()
-		if errors.As(one.wrong, &fault) {
+		st.Phase, st.Error = outlet.PhaseFailed, one.Wrong.Error()
+		if errors.As(one.Wrong, &fault) {
 			st.Code = fault.Code
 		}
 	}
@@ -437,13 +412,13 @@ func (s *Overview) outletStatus(ctx context.Context, one *outletRun, next int64,
 	st.Behind = max(next-1-reached, 0)
 	if st.Behind > 0 {
 		st.BehindSeconds = known.BehindSeconds
-		if at, err := s.Store.CommitTime(ctx, one.source, reached+1); err == nil && !at.IsZero() {
+		if at, err := s.Store.CommitTime(ctx, one.SourceID, reached+1); err == nil && !at.IsZero() {
 			st.BehindSeconds = max(time.Since(at).Seconds(), 0)
 		}
 	}
 	known.BehindSeconds = st.BehindSeconds
 	s.cache.mu.Lock()
-	s.cache.offsets[one.record.ID] = known
+	s.cache.offsets[one.Record.ID] = known
 	s.cache.mu.Unlock()
 	return st
 }
@@ -458,12 +433,10 @@ func (s *Overview) OutletHistory(ctx context.Context, name string) (points []out
 	if lost, err = s.Catalog.LostOffsets(ctx, record.ID); err != nil {
 		return nil, nil, nil, base.Answer(err, "outlet", name)
 	}
-	s.running.mu.Lock()
-	one := s.running.outlets[name]
-	s.running.mu.Unlock()
+	one := s.running.Outlet(name)
 	points = []outlet.Point{}
-	if one != nil && one.runner != nil {
-		points, counts = append(points, one.runner.History()...), one.runner.Counts()
+	if one != nil && one.Runner != nil {
+		points, counts = append(points, one.Runner.History()...), one.Runner.Counts()
 	}
 	return points, counts, append([]catalog.Lost{}, lost...), nil
 }

@@ -1,17 +1,23 @@
-package service
+// Package upkeep looks after journals and what sources retain for us: blocks are merged, old
+// segments dropped, and everybody warned in time.
+package upkeep
 
 import (
 	"time"
 
+	"rillmark/internal/catalog"
+	"rillmark/internal/engine"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/running"
 )
 
-// upkeep looks after journals: it condenses them, lets go what retention does not keep,
+// Upkeep looks after journals: it condenses them, lets go what retention does not keep,
 // watches what sources retain for us, and stores the outlets' history.
-type upkeep struct {
+type Upkeep struct {
 	*base.Common
-	running *running
-	sources *Sources
+	Running *running.Running
+	// Engine makes a source's engine of its record.
+	Engine  func(*catalog.Source) (engine.Engine, error)
 	resting map[int64]rest // journals of paused sources
 }
 
@@ -25,25 +31,25 @@ type rest struct {
 const restRuns = 5
 
 // rests reports whether a paused source's journal, which nobody writes to, needs no more.
-func (s *upkeep) rests(one *sourceRun) bool {
-	head, err := s.Store.Head(s.Work, one.record.ID)
+func (s *Upkeep) rests(one *running.Source) bool {
+	head, err := s.Store.Head(s.Work, one.Record.ID)
 	if err != nil {
 		return true // it is tried again
 	}
 	if s.resting == nil {
 		s.resting = make(map[int64]rest)
 	}
-	now := s.resting[one.record.ID]
+	now := s.resting[one.Record.ID]
 	if now.next != head.Next {
 		now = rest{next: head.Next}
 	}
 	now.runs++
-	s.resting[one.record.ID] = now
+	s.resting[one.Record.ID] = now
 	return now.runs > restRuns
 }
 
-// keep merges small blocks and drops what retention lets go.
-func (s *upkeep) keep() {
+// Keep merges small blocks and drops what retention lets go.
+func (s *Upkeep) Keep() {
 	ticker := time.NewTicker(s.Config.Journal.UpkeepEvery)
 	defer ticker.Stop()
 	for {
@@ -52,13 +58,13 @@ func (s *upkeep) keep() {
 			return
 		case <-ticker.C:
 		}
-		for name, one := range s.running.copySources() {
-			_, _, writes := one.capture.Counts()
-			if !writes && (one.record.Running || s.rests(one)) {
+		for name, one := range s.Running.Sources() {
+			_, _, writes := one.Capture.Counts()
+			if !writes && (one.Record.Running || s.rests(one)) {
 				continue // whoever writes the journal looks after it
 			}
-			loading := one.capture.Stats.Loading() // it would take the processor from the load
-			if err := s.Store.Upkeep(s.Work, one.record.ID, settle, loading); err != nil && s.Work.Err() == nil {
+			loading := one.Capture.Stats.Loading() // it would take the processor from the load
+			if err := s.Store.Upkeep(s.Work, one.Record.ID, settle, loading); err != nil && s.Work.Err() == nil {
 				s.RunLog.Write("warn", "source/"+name, "upkeep", err.Error())
 			}
 			if writes {

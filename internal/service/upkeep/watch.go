@@ -1,4 +1,4 @@
-package service
+package upkeep
 
 import (
 	"context"
@@ -6,23 +6,19 @@ import (
 
 	"rillmark/internal/engine"
 	"rillmark/internal/outlet"
+	"rillmark/internal/service/running"
 )
 
 // watchEvery is how often sources are asked how much log they hold back for us.
 // It is asked of paused ones too: those fill a disk.
 const watchEvery = 15 * time.Second
 
-// watched is what a source said, and when.
-type watched struct {
-	held engine.RetainedLog
-	at   time.Time
-}
-
-func (s *upkeep) keepWatch() {
+// KeepWatching asks all sources now and then.
+func (s *Upkeep) KeepWatching() {
 	ticker := time.NewTicker(watchEvery)
 	defer ticker.Stop()
 	for {
-		for name, one := range s.running.copySources() {
+		for name, one := range s.Running.Sources() {
 			if s.Work.Err() != nil {
 				return
 			}
@@ -37,8 +33,8 @@ func (s *upkeep) keepWatch() {
 }
 
 // watch asks one source. What cannot be asked is shown with its age.
-func (s *upkeep) watch(name string, one *sourceRun) {
-	built, err := s.sources.build(one.record)
+func (s *Upkeep) watch(name string, one *running.Source) {
+	built, err := s.Engine(one.Record)
 	if err != nil {
 		return
 	}
@@ -48,7 +44,7 @@ func (s *upkeep) watch(name string, one *sourceRun) {
 	}
 	ctx, cancel := context.WithTimeout(s.Work, 5*time.Second)
 	defer cancel()
-	head, err := s.Store.Head(ctx, one.record.ID)
+	head, err := s.Store.Head(ctx, one.Record.ID)
 	if err != nil {
 		return
 	}
@@ -56,10 +52,10 @@ func (s *upkeep) watch(name string, one *sourceRun) {
 	if err != nil {
 		return
 	}
-	before := one.held.Swap(&watched{held, time.Now()})
+	before := one.Retained.Swap(&running.Retained{Log: held, At: time.Now()})
 	was := engine.RetainedFine
-	if before != nil && before.held.Level != "" {
-		was = before.held.Level
+	if before != nil && before.Log.Level != "" {
+		was = before.Log.Level
 	}
 	switch held.Level {
 	case was, "":
@@ -80,16 +76,16 @@ const sampleEvery = 5 * time.Second
 // storeEvery is how many samples lie between two times that histories are stored.
 const storeEvery = 12
 
-// storeHistories puts the last hour of the outlets that this instance delivers on
+// StoreHistories puts the last hour of the outlets that this instance delivers on
 // record.
-func (s *upkeep) storeHistories() {
+func (s *Upkeep) StoreHistories() {
 	ctx, cancel := context.WithTimeout(s.Work, 2*time.Second)
 	defer cancel()
-	for name, o := range s.running.copyOutlets() {
-		if o.runner == nil || o.runner.Status().Phase == outlet.PhaseStandby {
+	for name, o := range s.Running.Outlets() {
+		if o.Runner == nil || o.Runner.Status().Phase == outlet.PhaseStandby {
 			continue
 		}
-		if err := o.runner.KeepHistory(ctx); err != nil && s.Work.Err() == nil {
+		if err := o.Runner.KeepHistory(ctx); err != nil && s.Work.Err() == nil {
 			s.RunLog.Write("warn", "outlet/"+name, "history", "the last hour could not be stored: "+err.Error())
 		}
 	}
@@ -106,7 +102,7 @@ const (
 )
 
 // forgetDelivered forgets when old events were delivered.
-func (s *upkeep) forgetDelivered() {
+func (s *Upkeep) forgetDelivered() {
 	ctx, cancel := context.WithTimeout(s.Work, time.Minute)
 	defer cancel()
 	if err := s.Catalog.ForgetDelivered(ctx, keepDelivered); err != nil && s.Work.Err() == nil {
@@ -114,13 +110,13 @@ func (s *upkeep) forgetDelivered() {
 	}
 }
 
-// keepHistory notes how far each outlet is behind, whether somebody looks or not.
-func (s *upkeep) keepHistory() {
+// KeepHistories notes how far each outlet is behind, whether somebody looks or not.
+func (s *Upkeep) KeepHistories() {
 	ticker := time.NewTicker(sampleEvery)
 	defer ticker.Stop()
 	for n := 1; ; n++ {
 		if n%storeEvery == 0 {
-			s.storeHistories()
+			s.StoreHistories()
 		}
 		if n%forgetEvery == storeEvery {
 			s.forgetDelivered()
@@ -131,16 +127,16 @@ func (s *upkeep) keepHistory() {
 		case <-ticker.C:
 		}
 		next := make(map[int64]int64)
-		for _, one := range s.running.copySources() {
-			if _, at, live := one.capture.Counts(); live {
-				next[one.record.ID] = at
-			} else if head, err := s.Store.Head(s.Work, one.record.ID); err == nil {
-				next[one.record.ID] = head.Next
+		for _, one := range s.Running.Sources() {
+			if _, at, live := one.Capture.Counts(); live {
+				next[one.Record.ID] = at
+			} else if head, err := s.Store.Head(s.Work, one.Record.ID); err == nil {
+				next[one.Record.ID] = head.Next
 			}
 		}
-		for _, o := range s.running.copyOutlets() {
-			if at := next[o.source]; o.runner != nil && at > 0 {
-				o.runner.Sample(max(at-1-o.runner.Status().Committed, 0))
+		for _, o := range s.Running.Outlets() {
+			if at := next[o.SourceID]; o.Runner != nil && at > 0 {
+				o.Runner.Sample(max(at-1-o.Runner.Status().Committed, 0))
 			}
 		}
 	}

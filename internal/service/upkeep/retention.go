@@ -1,4 +1,4 @@
-package service
+package upkeep
 
 import (
 	"context"
@@ -11,28 +11,24 @@ import (
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/definition"
+	"rillmark/internal/service/base"
+	"rillmark/internal/service/running"
 )
-
-// RetentionUse is how near an outlet is to losing what it has not delivered.
-type RetentionUse struct {
-	Used  float64 `json:"used" doc:"The part of the journal's age or size that what is not delivered has used up; at 1 retention takes it"`
-	Level string  `json:"level" enum:"fine,warning,lost" doc:"warning from 0.8 on; lost: the journal no longer has what is next"`
-}
 
 const roomWarning = 0.8
 
 // retain drops what may go of a source's journal, after it has looked at what its
 // outlets still need.
-func (s *upkeep) retain(name string, one *sourceRun) {
+func (s *Upkeep) retain(name string, one *running.Source) {
 	age, size := *s.Config.Journal.RetainAge, *s.Config.Journal.RetainBytes
-	outlets := s.running.outletsOf(one.record.ID)
-	nexts := make(map[*outletRun]int64)
+	outlets := s.Running.OutletsOf(one.Record.ID)
+	nexts := make(map[*running.Outlet]int64)
 	offsets, err := s.Catalog.Offsets(s.Work)
 	if err != nil {
 		return // without the offsets nothing may be dropped
 	}
 	for _, o := range outlets {
-		offset, there := offsets[o.record.ID]
+		offset, there := offsets[o.Record.ID]
 		if !there {
 			continue // it was removed meanwhile
 		}
@@ -40,13 +36,13 @@ func (s *upkeep) retain(name string, one *sourceRun) {
 	}
 	held := func(next, bytes int64) bool {
 		for o, at := range nexts {
-			if hold := o.record.Definition.HoldSize; hold > 0 && at < next && bytes <= hold {
+			if hold := o.Record.Definition.HoldSize; hold > 0 && at < next && bytes <= hold {
 				return true
 			}
 		}
 		return false
 	}
-	first, dropped, err := s.Store.Retain(s.Work, one.record.ID, age, size, held)
+	first, dropped, err := s.Store.Retain(s.Work, one.Record.ID, age, size, held)
 	if err != nil && s.Work.Err() == nil {
 		s.RunLog.Write("warn", "source/"+name, "retention", err.Error())
 	}
@@ -63,22 +59,22 @@ func (s *upkeep) retain(name string, one *sourceRun) {
 
 // expire takes out events of tables that are kept for a time of their own. What an
 // outlet has yet to deliver of a table stays.
-func (s *upkeep) expire(name string, one *sourceRun, nexts map[*outletRun]int64) error {
+func (s *Upkeep) expire(name string, one *running.Source, nexts map[*running.Outlet]int64) error {
 	type term struct {
 		age  time.Duration
 		upto int64
 	}
-	rules := one.record.Definition.Tables
+	rules := one.Record.Definition.Tables
 	if !slices.ContainsFunc(rules, func(r definition.TableRule) bool { return r.KeepFor != "" }) {
 		return nil
 	}
-	states, err := s.Catalog.TableStates(s.Work, one.record.ID)
+	states, err := s.Catalog.TableStates(s.Work, one.Record.ID)
 	if err != nil {
 		return err
 	}
-	terms, parsed := make(map[term][]string), parseRules(rules)
+	terms, parsed := make(map[term][]string), base.ParseRules(rules)
 	for table := range states {
-		rule := parsed.of(table)
+		rule := parsed.Of(table)
 		if rule == nil || rule.KeepFor == "" {
 			continue
 		}
@@ -88,14 +84,14 @@ func (s *upkeep) expire(name string, one *sourceRun, nexts map[*outletRun]int64)
 		}
 		upto := int64(math.MaxInt64)
 		for o, next := range nexts {
-			if filter, err := o.record.Definition.Filter(); err != nil || filter.AdmitsTable(table) {
+			if filter, err := o.Record.Definition.Filter(); err != nil || filter.AdmitsTable(table) {
 				upto = min(upto, next-1)
 			}
 		}
 		terms[term{age, upto}] = append(terms[term{age, upto}], table)
 	}
 	for t, tables := range terms {
-		events, err := s.Store.Expire(s.Work, one.record.ID, tables, t.age, t.upto)
+		events, err := s.Store.Expire(s.Work, one.Record.ID, tables, t.age, t.upto)
 		if err != nil {
 			return err
 		}
@@ -109,16 +105,16 @@ func (s *upkeep) expire(name string, one *sourceRun, nexts map[*outletRun]int64)
 
 // lookAtReserve warns in good time what an outlet is about to lose, and says exactly what
 // it has lost.
-func (s *upkeep) lookAtReserve(o *outletRun, next, first int64, age time.Duration, size int64) {
+func (s *Upkeep) lookAtReserve(o *running.Outlet, next, first int64, age time.Duration, size int64) {
 	ctx, cancel := context.WithTimeout(s.Work, 10*time.Second)
 	defer cancel()
-	room := &RetentionUse{Level: "fine"}
-	before := o.retention.Load()
+	room := &running.RetentionUse{Level: "fine"}
+	before := o.Retention.Load()
 	was := "fine"
 	if before != nil {
 		was = before.Level
 	}
-	subject := "outlet/" + o.record.Name
+	subject := "outlet/" + o.Record.Name
 	switch {
 	case next < first:
 		room.Used, room.Level = 1, "lost"
@@ -127,17 +123,17 @@ func (s *upkeep) lookAtReserve(o *outletRun, next, first int64, age time.Duratio
 		}
 	default:
 		if size > 0 {
-			limit := max(size, o.record.Definition.HoldSize)
-			if bytes, err := s.Store.BytesFrom(ctx, o.source, next); err == nil {
+			limit := max(size, o.Record.Definition.HoldSize)
+			if bytes, err := s.Store.BytesFrom(ctx, o.SourceID, next); err == nil {
 				room.Used = float64(bytes) / float64(limit)
 			}
 		}
-		if age > 0 && o.record.Definition.HoldSize == 0 {
-			if at, err := s.Store.CommitTime(ctx, o.source, next); err == nil && !at.IsZero() {
+		if age > 0 && o.Record.Definition.HoldSize == 0 {
+			if at, err := s.Store.CommitTime(ctx, o.SourceID, next); err == nil && !at.IsZero() {
 				room.Used = max(room.Used, float64(time.Since(at))/float64(age))
 			}
 		}
-		if head, err := s.Store.Head(ctx, o.source); err == nil && next >= head.Next {
+		if head, err := s.Store.Head(ctx, o.SourceID); err == nil && next >= head.Next {
 			room.Used = 0 // all is delivered
 		}
 		if room.Used >= roomWarning {
@@ -150,19 +146,19 @@ func (s *upkeep) lookAtReserve(o *outletRun, next, first int64, age time.Duratio
 			s.RunLog.Write("info", subject, "retention-near", "there is room enough in the journal again")
 		}
 	}
-	o.retention.Store(room)
+	o.Retention.Store(room)
 }
 
-func (s *upkeep) noteLost(ctx context.Context, o *outletRun, lost catalog.Lost) {
-	known, err := s.Catalog.LostOffsets(ctx, o.record.ID)
+func (s *Upkeep) noteLost(ctx context.Context, o *running.Outlet, lost catalog.Lost) {
+	known, err := s.Catalog.LostOffsets(ctx, o.Record.ID)
 	if err != nil {
 		return
 	}
 	if len(known) > 0 && known[0].First == lost.First {
 		return // logged before the service was started again
 	}
-	if err := s.Catalog.NoteLost(ctx, o.record.ID, lost); err != nil {
+	if err := s.Catalog.NoteLost(ctx, o.Record.ID, lost); err != nil {
 		return
 	}
-	s.RunLog.Write("error", "outlet/"+o.record.Name, "lost", fmt.Sprintf("retention has taken offsets %d to %d before they were delivered", lost.First, lost.Last))
+	s.RunLog.Write("error", "outlet/"+o.Record.Name, "lost", fmt.Sprintf("retention has taken offsets %d to %d before they were delivered", lost.First, lost.Last))
 }
