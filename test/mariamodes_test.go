@@ -177,3 +177,21 @@ func TestMariaDBShortImages(t *testing.T) {
 		mariaRun(t, db, "UPDATE filtered SET shown = (id <> 2)")
 	}
 }
+
+// TestMariaDBSequences: the log has a sequence's numbers as rows of a table, which it is not.
+func TestMariaDBSequences(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, nil)
+	i, database, db := mariaFollowed(t, m, "", "CREATE TABLE loans (id int PRIMARY KEY, n int)", "CREATE SEQUENCE before_us")
+	mariaRun(t, db, "CREATE SEQUENCE numbers START WITH 5", "SELECT NEXTVAL(numbers)", "SELECT NEXTVAL(before_us)", "ALTER SEQUENCE numbers RESTART 100", "SELECT SETVAL(numbers, 200)", "INSERT INTO loans VALUES (NEXTVAL(numbers), 1)",
+		"CREATE TABLE later (id int PRIMARY KEY DEFAULT (NEXTVAL(numbers)), n int)", "INSERT INTO later (n) VALUES (1), (2)", "ALTER TABLE later ALTER id DROP DEFAULT", "RENAME TABLE numbers TO digits", "SELECT NEXTVAL(digits)", "CREATE OR REPLACE SEQUENCE digits", "SELECT NEXTVAL(digits)", "DROP SEQUENCE before_us",
+		"DROP TABLE digits", "CREATE TABLE digits (next_not_cached_value int, minimum_value int, maximum_value int, start_value int, increment int, cache_size int, cycle_option int, cycle_count int)", "INSERT INTO digits VALUES (1, 2, 3, 4, 5, 6, 7, 8)")
+	i.mariaReached("catalogue", db)
+	events := i.journal("catalogue")
+	f := proveJournal(t, events)
+	f.mariaEquals(t, db, database, "loans")
+	f.mariaEquals(t, db, database, "later")
+	require.Empty(t, ofTable(events, database+".numbers"))
+	require.Empty(t, ofTable(events, database+".before_us"))
+	require.Len(t, ofTable(events, database+".digits", "insert"), 1, "a table that only looks like one")
+}

@@ -60,6 +60,11 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 		return &engine.Fault{Code: "log-metadata", Final: true, Message: fmt.Sprintf("the rows of %s at %s:%d of the log come without the names of their columns (binlog_row_metadata was not FULL when they were written)", name, s.File(), s.Place().Offset),
 			Fix: "SET GLOBAL binlog_row_metadata = 'FULL', and in the server's configuration; then, " + session.Anew}
 	}
+	if catalogue.MayBeSequence(m) {
+		if listed, err := r.reader.Find(ctx, m.Database, m.Table); err != nil || listed == nil {
+			return err
+		}
+	}
 	t := r.tables[name]
 	if t == nil {
 		t = r.newTable(name, statement.Table{Database: m.Database, Name: m.Table})

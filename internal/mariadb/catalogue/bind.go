@@ -1,6 +1,8 @@
 package catalogue
 
 import (
+	"slices"
+
 	"rillmark/internal/mariadb/binlog"
 	"rillmark/internal/mariadb/values"
 )
@@ -32,6 +34,16 @@ func Bind(m *binlog.TableMap, t *Table, sets values.Charsets) (columns []*values
 		columns[i] = &c
 	}
 	return columns, agrees, nil
+}
+
+// sequence are the columns of the one row that a sequence is; it stands in the log whenever
+// its numbers are handed out.
+var sequence = []string{"next_not_cached_value", "minimum_value", "maximum_value", "start_value", "increment", "cache_size", "cycle_option", "cycle_count"}
+
+// MayBeSequence reports whether a table map has the columns of a sequence; only the catalogue
+// knows whether it is a table all the same.
+func MayBeSequence(m *binlog.TableMap) bool {
+	return slices.EqualFunc(m.Columns, sequence, func(c binlog.Column, name string) bool { return c.Name == name })
 }
 
 // same reports whether the catalogue and the log describe a column alike.
