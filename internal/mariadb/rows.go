@@ -61,8 +61,12 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 			Fix: "SET GLOBAL binlog_row_metadata = 'FULL', and in the server's configuration; then, " + session.Anew}
 	}
 	if catalogue.MayBeSequence(m) {
-		if listed, err := r.reader.Find(ctx, m.Database, m.Table); err != nil || listed == nil {
+		listed, err := r.reader.Find(ctx, m.Database, m.Table)
+		if err != nil || listed == nil {
 			return err
+		}
+		if _, agrees, err := catalogue.Bind(m, listed, r.reader.Sets); err == nil && !agrees {
+			return nil // a table of that name has come since
 		}
 	}
 	t := r.tables[name]

@@ -43,7 +43,13 @@ var sequence = []string{"next_not_cached_value", "minimum_value", "maximum_value
 // MayBeSequence reports whether a table map has the columns of a sequence; only the catalogue
 // knows whether it is a table all the same.
 func MayBeSequence(m *binlog.TableMap) bool {
-	return slices.EqualFunc(m.Columns, sequence, func(c binlog.Column, name string) bool { return c.Name == name })
+	return slices.EqualFunc(m.Columns, sequence, func(c binlog.Column, name string) bool {
+		kind := byte(binlog.ColLongLong)
+		if name == "cycle_option" {
+			kind = binlog.ColTiny
+		}
+		return c.Name == name && c.Type == kind && !c.Nullable
+	})
 }
 
 // same reports whether the catalogue and the log describe a column alike.
