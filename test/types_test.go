@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -174,4 +175,35 @@ func TestValuesArriveExactly(t *testing.T) {
 		require.NoError(t, err)
 		require.JSONEq(t, want, string(got), everyType[column].kind)
 	}
+}
+
+// TestDatabasesOfOtherEncodings: the server converts what it can, and of SQL_ASCII nothing:
+// what is no UTF-8 there is named, by load and by log, and the source goes on.
+func TestDatabasesOfOtherEncodings(t *testing.T) {
+	t.Parallel()
+	source := ownServer(t, sourceSettings)
+	admin := connect(t, source, "postgres")
+	i := newInstance(t, stateServer(t), "").start()
+	for name, encoding := range map[string]string{"plain": "SQL_ASCII", "latin": "LATIN1"} {
+		run(t, admin, "CREATE DATABASE "+name+" ENCODING '"+encoding+"' TEMPLATE template0 LC_COLLATE 'C' LC_CTYPE 'C'")
+		db := connect(t, source, name)
+		run(t, db, "SET client_encoding = '"+encoding+"'", "CREATE TABLE loans (id integer PRIMARY KEY, note text, tags text[], doc jsonb)", `INSERT INTO loans VALUES (1, E'caf\xe9', ARRAY[E'th\xe9'], '{"a": 1}')`)
+		i.must(http.MethodPost, "/v1/sources/"+name, sourceDefinition(source, name), nil)
+		i.must(http.MethodPost, "/v1/sources/"+name+"/resume", nil, nil)
+		i.settled(name, db)
+		run(t, db, `INSERT INTO loans VALUES (2, E'caf\xe9', ARRAY[E'th\xe9'], '{"a": 1}')`, `UPDATE loans SET doc = '{"a": 2}' WHERE id = 1`)
+		i.reached(name, db)
+		events := i.journal(name)
+		proveJournal(t, events)
+		want := map[string]string{"SQL_ASCII": "\"caf\uFFFD\" [\"th\uFFFD\"]", "LATIN1": `"café" ["thé"]`}[encoding]
+		for _, operation := range []string{"existing", "insert", "update"} {
+			found := ofTable(events, "public.loans", operation)
+			require.Len(t, found, 1, operation)
+			require.Equal(t, want, string(found[0].Data.After["note"])+" "+string(found[0].Data.After["tags"]), "%s, %s", encoding, operation)
+		}
+	}
+	log, err := os.ReadFile(i.logFile())
+	require.NoError(t, err)
+	require.Equal(t, 2, strings.Count(string(log), "subject=source/plain event=undecodable-text"), "once for each column")
+	require.Equal(t, 2, strings.Count(string(log), "event=undecodable-text"))
 }

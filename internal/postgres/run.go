@@ -105,6 +105,12 @@ func newRun(c *session.Config, sink engine.Sink) *run {
 	r := &run{config: c, sink: sink, marks: make(map[string]*mark)}
 	r.relations, r.tables = make(map[uint32]*relation), make(map[string]*tables.Table)
 	r.writer = rows.Writer{Sink: sink, Largest: c.LargestValue, Observe: r.observe, Refused: r.refused}
+	var told engine.Seldom
+	c.NoText = func(table, column string, text []byte) {
+		if told.Now(table + "." + column) {
+			sink.Report(engine.Report{Level: "warn", Event: "undecodable-text", Message: fmt.Sprintf("%s: column %s holds bytes that are no UTF-8: % x; they stand in the event as U+FFFD, and so do others of that column (the database's encoding is SQL_ASCII, which takes anything)", table, column, text[:min(len(text), 32)])})
+		}
+	}
 	r.loads = loading.NewLoading(c, sink, r.tables, (*loadingHost)(r))
 	return r
 }

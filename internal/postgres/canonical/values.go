@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"unicode/utf8"
 
 	"rillmark/internal/jsontext"
 )
@@ -14,6 +15,21 @@ import (
 // Converter appends the canonical form of a value, which the server sent as
 // text, to dst. A nil Converter means that the text is canonical already.
 type Converter func(dst, text []byte) ([]byte, error)
+
+// Valid is a converter that first puts U+FFFD in the place of what is no UTF-8, which noText
+// hears of.
+func Valid(convert Converter, noText func(text []byte)) Converter {
+	return func(dst, text []byte) ([]byte, error) {
+		if !utf8.Valid(text) {
+			noText(text)
+			text = bytes.ToValidUTF8(text, []byte("\uFFFD"))
+		}
+		if convert == nil {
+			return append(dst, text...), nil
+		}
+		return convert(dst, text)
+	}
+}
 
 // Boolean makes t and f true and false.
 func Boolean(dst, text []byte) ([]byte, error) {

@@ -72,6 +72,8 @@ type layoutMaker struct {
 	// are captured.
 	order []string
 	oid   uint32
+	// noText hears of what is no text, where that may be; nil else.
+	noText func(table, column string, text []byte)
 }
 
 func (m *layoutMaker) make(from []attribute, guessed bool) (*Layout, error) {
@@ -79,6 +81,9 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*Layout, error) {
 	bare := make([]change.Column, len(from))
 	for i := range from {
 		column, convert := from[i].column()
+		if m.noText != nil {
+			convert = canonical.Valid(convert, func(text []byte) { m.noText(m.name, column.Name, text) })
+		}
 		bare[i] = column
 		l.Raw = append(l.Raw, RawColumn{column, convert, from[i].toasted, from[i].number, from[i].base.oid, from[i].typeOID, from[i].typeMod})
 	}
@@ -207,6 +212,11 @@ func privateBefore(old *change.Schema) (columns []Column) {
 // maker prepares what layouts of a table are made with.
 func maker(c *session.Config, d *Described, name string, rule *rules.Table) *layoutMaker {
 	m := &layoutMaker{name: name, rule: rule, hashKey: c.HashKey, oid: d.oid}
+	if c.MayBeNoText() {
+		if m.noText = c.NoText; m.noText == nil {
+			m.noText = func(string, string, []byte) {}
+		}
+	}
 	if rule.Root && len(d.rootColumns) > 0 {
 		m.order = names(d.rootColumns)
 		if d.rootOID != 0 {

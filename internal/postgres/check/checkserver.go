@@ -71,6 +71,10 @@ func checkServer(ctx context.Context, c *session.Config, conn *pgx.Conn) ([]chan
 		log.Verdict = change.Missing
 		log.Fix = "ALTER SYSTEM SET wal_level = 'logical', then restart the server"
 	}
+	if c.MayBeNoText() {
+		checks = append(checks, change.Check{Name: "encoding", Verdict: change.Note, Found: "the database's encoding is SQL_ASCII",
+			Why: "it takes any bytes as text, and converts none: those that are no UTF-8 stand in events as U+FFFD", Fix: "where texts are of one encoding, dump the database with it (pg_dump --encoding) and restore it into one that has it"})
+	}
 	off := ours.Sub(clock)
 	skew := change.Check{Name: "clock", Verdict: change.Good, Found: fmt.Sprintf("%s apart from ours", off.Abs().Round(time.Millisecond))}
 	if off.Abs() > 2*time.Second {

@@ -10,6 +10,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -61,11 +62,20 @@ type Config struct {
 	// LargestValue is the size in bytes above which a value is left out of its
 	// event. Default 16 MiB.
 	LargestValue int64
+	// NoText hears of texts of a database in SQL_ASCII that are no UTF-8; nil where nobody
+	// wants to. U+FFFD stands in their place.
+	NoText func(table, column string, text []byte)
+	// plain is set once a session has found that the database's encoding is SQL_ASCII: the
+	// server converts nothing then, and refuses to.
+	plain *atomic.Bool
 	// LeaveOut are the origins whose transactions bring no events of rows.
 	LeaveOut rules.Origins
 }
 
 func (c *Config) Defaults() {
+	if c.plain == nil {
+		c.plain = new(atomic.Bool)
+	}
 	if c.HeartbeatEvery <= 0 {
 		c.HeartbeatEvery = 5 * time.Second
 	}
@@ -132,6 +142,9 @@ func (c *Config) Session(purpose string) *pgx.ConnConfig {
 	for name, value := range sessionParameters {
 		config.RuntimeParams[name] = value
 	}
+	if c.MayBeNoText() {
+		config.RuntimeParams["client_encoding"] = sqlASCII
+	}
 	config.RuntimeParams["application_name"] = "rillmark " + c.Source + " " + purpose
 	config.DefaultQueryExecMode = pgx.QueryExecModeExec
 	config.DialFunc = pgconn.DialFunc(c.Dial)
@@ -150,5 +163,23 @@ func (c *Config) Connect(ctx context.Context, purpose string) (*pgx.Conn, error)
 	if err != nil {
 		return nil, c.ExplainAt(Connecting, err)
 	}
+	if conn.PgConn().ParameterStatus("server_encoding") != sqlASCII {
+		return conn, nil
+	}
+	if c.plain != nil {
+		c.plain.Store(true)
+	}
+	if conn.PgConn().ParameterStatus("client_encoding") != sqlASCII {
+		if _, err := conn.Exec(ctx, "SET client_encoding = '"+sqlASCII+"'"); err != nil {
+			conn.Close(ctx) //nolint:errcheck // the first error is the one to tell
+			return nil, c.ExplainAt(Connecting, err)
+		}
+	}
 	return conn, nil
 }
+
+const sqlASCII = "SQL_ASCII"
+
+// MayBeNoText reports whether texts of the database may be in any encoding; known once
+// there has been a session.
+func (c *Config) MayBeNoText() bool { return c.plain != nil && c.plain.Load() }
