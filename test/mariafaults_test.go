@@ -408,7 +408,7 @@ func mariaSchemaStep(random *rand.Rand, table string, columns map[string][]strin
 	}
 	has := columns[table]
 	at := random.IntN(max(len(has), 1))
-	switch what := random.IntN(11); {
+	switch what := random.IntN(14); {
 	case what < 3 || len(has) == 0:
 		n := name()
 		columns[table] = append(has, n)
@@ -435,6 +435,16 @@ func mariaSchemaStep(random *rand.Rand, table string, columns map[string][]strin
 		return []string{"DROP TABLE " + table, fmt.Sprintf("CREATE TABLE %s (id int PRIMARY KEY, c0 int) SELECT seq AS id, seq * 2 AS c0 FROM seq_1_to_30", table)}
 	case what == 9:
 		return []string{fmt.Sprintf("CREATE OR REPLACE TABLE other LIKE %s", table), fmt.Sprintf("ALTER TABLE %s ENGINE=InnoDB, ALGORITHM=COPY", table)}
+	case what == 10: // another column under the same name
+		kind := types[random.IntN(len(types))]
+		if random.IntN(2) == 0 {
+			return []string{fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s, ADD COLUMN %s %s NULL", table, strings.ToUpper(has[at]), has[at], kind)}
+		}
+		return []string{fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, has[at]), fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s NULL", table, has[at], kind)}
+	case what == 11: // names in another case
+		old, n := has[at], name()
+		columns[table] = append(append(has[:at:at], n), has[at+1:]...)
+		return []string{fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", table, strings.ToUpper(old), strings.ToUpper(n)), fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", table, n, n)}
 	default:
 		return []string{fmt.Sprintf("ALTER TABLE %s ADD INDEX (id), COMMENT 'x'", table)}
 	}

@@ -195,3 +195,52 @@ func TestMariaDBSequences(t *testing.T) {
 	require.Empty(t, ofTable(events, database+".before_us"))
 	require.Len(t, ofTable(events, database+".digits", "insert"), 1, "a table that only looks like one")
 }
+
+// TestMariaDBNamesInAnyCase: a server that keeps names of tables in lower case still logs its
+// statements as they were written, and names of columns are the same in any case everywhere.
+func TestMariaDBNamesInAnyCase(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, map[string]string{"lower-case-table-names": "1"})
+	i, database, db := mariaFollowed(t, m, "", "CREATE TABLE Loans (id int PRIMARY KEY, n text, m int)", "INSERT INTO loans VALUES (1, 'a', 1)")
+	reloads := func(table string) { // what was rewritten is loaded anew on request alone
+		i.eventually(table+" is stale", func() bool { state, _ := i.table(database + "." + table); return state == "stale" })
+		i.must(http.MethodPost, "/v1/sources/catalogue/tables/"+database+"."+table+"/reload", nil, nil)
+		i.eventually(table+" follows", func() bool { state, _ := i.table(database + "." + table); return state == "following" })
+	}
+	same := func(tables ...string) {
+		t.Helper()
+		i.mariaReached("catalogue", db)
+		f := proveJournal(t, i.journal("catalogue"))
+		for _, table := range tables {
+			f.mariaEquals(t, db, database, table)
+		}
+	}
+	mariaRun(t, db, "INSERT INTO loans VALUES (2, 'a', 2)", "TRUNCATE TABLE Loans", "INSERT INTO LOANS VALUES (3, 'c', 3)")
+	same("loans")
+	mariaRun(t, db, "CREATE TABLE Works (id int PRIMARY KEY, n text)", "INSERT INTO WORKS VALUES (1, 'x')", "RENAME TABLE WORKS TO Books", "INSERT INTO books VALUES (2, 'y')", "TRUNCATE Books", "INSERT INTO BOOKS VALUES (3, 'z')")
+	i.mariaReached("catalogue", db)
+	i.eventually("books is loaded", func() bool { state, _ := i.table(database + ".books"); return state == "following" })
+	same("loans", "books")
+	for n, statement := range []string{"ALTER TABLE LoanS RENAME COLUMN N TO note", "ALTER TABLE loans CHANGE NOTE Note text, CHANGE M number int", "ALTER TABLE loans MODIFY NUMBER bigint", "ALTER TABLE loans CHANGE nUmber other bigint, CHANGE nOte number text"} {
+		mariaRun(t, db, statement, fmt.Sprintf("INSERT INTO loans VALUES (%d, 'd', 4)", n+10))
+		same("loans")
+	}
+	mariaRun(t, db, "ALTER TABLE loans RENAME COLUMN number TO other, RENAME COLUMN other TO note", "INSERT INTO loans VALUES (14, 'd', 4)")
+	same("loans")
+	state, _ := i.table(database + ".loans")
+	require.Equal(t, "following", state)
+	// Another column under the name of one that was dropped, at once and while nobody reads.
+	mariaRun(t, db, "ALTER TABLE loans DROP COLUMN note, ADD COLUMN note text", "INSERT INTO loans VALUES (7, 'g', 7)")
+	i.mariaReached("catalogue", db)
+	reloads("loans")
+	same("loans")
+	i.pause("catalogue")
+	mariaRun(t, db, "ALTER TABLE loans DROP COLUMN NOTE", "ALTER TABLE loans ADD COLUMN note text", "INSERT INTO loans VALUES (8, 'h', 8)")
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	i.mariaReached("catalogue", db)
+	reloads("loans")
+	same("loans")
+	mariaRun(t, db, "DROP TABLE BookS")
+	i.mariaReached("catalogue", db)
+	i.eventually("the dropped table is gone", func() bool { state, _ := i.table(database + ".books"); return state == "gone" || state == "" })
+}

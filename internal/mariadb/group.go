@@ -171,7 +171,7 @@ func (r *run) follow(s *stream.Stream, e stream.Event) (ended bool, err error) {
 	if err != nil {
 		return false, s.CannotDecode(err)
 	}
-	for _, effect := range statement.Read(text, string(q.Database), q.Mode&binlog.ModeANSIQuotes != 0, q.Mode&binlog.ModeNoBackslashes != 0) {
+	for _, effect := range r.effects(text, q) {
 		switch effect.Kind {
 		case statement.Commit:
 			return true, nil

@@ -33,6 +33,8 @@ type run struct {
 	control *wire.Conn
 	reader  *catalogue.Reader
 	server  uint32 // the number of the server we are connected to
+	// lowerCase says that it keeps the names of databases and tables in lower case.
+	lowerCase bool
 
 	at position
 	// resumed is the position of an earlier run, until its newest group has come by again;
@@ -212,13 +214,13 @@ func (r *run) connect(ctx context.Context) (err error) {
 
 // serverFits refuses a server whose log does not say what capture needs.
 func (r *run) serverFits(ctx context.Context) error {
-	row, err := r.control.One(ctx, "SELECT @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.server_id")
+	row, err := r.control.One(ctx, "SELECT @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.server_id, @@global.lower_case_table_names")
 	if err != nil {
 		return err
 	}
 	where := r.config.Where()
 	id, _ := strconv.ParseUint(row[4], 10, 32) // the server's own number
-	r.server = uint32(id)
+	r.server, r.lowerCase = uint32(id), row[5] == "1"
 	switch {
 	case row[0] != "1":
 		return &engine.Fault{Code: "log-off", Message: "the source at " + where + " writes no binary log", Fix: "set log_bin, server_id and binlog_format = ROW in the server's configuration, and restart it"}

@@ -33,7 +33,7 @@ func (r *run) statement(ctx context.Context, s *stream.Stream, e stream.Event, n
 	if err != nil {
 		return s.CannotDecode(err)
 	}
-	effects := statement.Read(text, string(q.Database), q.Mode&binlog.ModeANSIQuotes != 0, q.Mode&binlog.ModeNoBackslashes != 0)
+	effects := r.effects(text, q)
 	var steps []step
 	for _, effect := range effects {
 		if err := r.reference(ctx, effect); err != nil {
@@ -46,6 +46,11 @@ func (r *run) statement(ctx context.Context, s *stream.Stream, e stream.Event, n
 		steps = append(steps, more...)
 	}
 	return r.perform(steps, number)
+}
+
+// effects is what a statement of the log does.
+func (r *run) effects(text string, q binlog.Query) []statement.Effect {
+	return statement.Read(text, string(q.Database), statement.Mode{ANSIQuotes: q.Mode&binlog.ModeANSIQuotes != 0, NoBackslashes: q.Mode&binlog.ModeNoBackslashes != 0, LowerCase: r.lowerCase})
 }
 
 // perform does steps that are new to the journal, in one unit.
@@ -219,17 +224,13 @@ func (r *run) altered(ctx context.Context, t *loads.Table, e statement.Effect, t
 			return step{}, err
 		}
 	}
-	brings := l != nil && (t.State.Schema == nil || t.State.Schema.Fingerprint() != l.Schema.Fingerprint() || len(e.Columns) > 0)
+	brings := l != nil && (t.State.Schema == nil || t.State.Schema.Fingerprint() != l.Schema.Fingerprint() || len(e.Columns)+len(e.Dropped) > 0)
 	return step{brings, func() {
 		r.disturbed(t)
 		t.Listed = listed
 		t.Statement = joined(t.Statement, r.printable(t, text))
-		for _, pair := range e.Columns {
-			if pair[0] != pair[1] {
-				t.Renamed = append(t.Renamed, change.Rename{From: pair[0], To: pair[1]})
-			}
-		}
 		if l != nil {
+			t.Altered(e, l.Schema)
 			r.adopt(t, l, listed.Filled)
 		}
 		t.KeyNote()
@@ -328,14 +329,14 @@ func (r *run) goes(t *loads.Table, text string) {
 // not known. A unit is open.
 func (r *run) adopt(t *loads.Table, l *rows.Layout, filled []bool) {
 	old := t.State.Schema
-	if old != nil && old.Fingerprint() == l.Schema.Fingerprint() && len(t.Renamed) == 0 {
+	if old != nil && old.Fingerprint() == l.Schema.Fingerprint() && len(t.Renamed) == 0 && !t.Redefined {
 		t.Statement = ""
 		return
 	}
-	rewrites := old != nil && catalogue.Rewrites(old, l, filled, t.Renamed)
+	rewrites := old != nil && (t.Redefined || catalogue.Rewrites(old, l, filled, t.Renamed))
 	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.Statement, Renamed: t.Renamed}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: l.Schema, Place: r.tx.place, Body: body.Encode()})
-	t.State.Schema, t.Statement, t.Renamed = l.Schema, "", nil
+	t.State.Schema, t.Statement, t.Renamed, t.Redefined = l.Schema, "", nil, false
 	switch {
 	case old != nil && len(old.Key()) == 0 && len(l.Schema.Key()) > 0 && r.config.Load:
 		r.states.Reread(t, "it has been given a key, which the events of its rows do not have", true)

@@ -21,6 +21,8 @@ type Table struct {
 	Load      *TableLoad
 	Statement string // what schema statements did since the last schema event
 	Renamed   []change.Rename
+	// Redefined says that a column was dropped and another has its name now.
+	Redefined bool
 	// bindings are its table maps, which a statement makes void.
 	Version int
 }

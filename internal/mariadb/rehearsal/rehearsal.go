@@ -16,6 +16,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/catalogue"
+	"rillmark/internal/mariadb/loads"
 	"rillmark/internal/mariadb/session"
 	"rillmark/internal/mariadb/statement"
 	"rillmark/internal/mariadb/wire"
@@ -75,6 +76,7 @@ func Run(ctx context.Context, c *session.Config, scratch, text string) (*engine.
 		return nil, &engine.Fault{Code: "statement-refused", Message: "the scratch server refuses the statement: " + err.Error(),
 			Fix: "mend the statement; foreign keys, other tables and triggers are not in the copy"}
 	}
+	var alters []statement.Effect
 	for _, e := range effects {
 		switch e.Kind {
 		case statement.Drop:
@@ -87,11 +89,7 @@ func Run(ctx context.Context, c *session.Config, scratch, text string) (*engine.
 		case statement.Rewrite:
 			r.Rewrites = true
 		case statement.Alter:
-			for _, pair := range e.Columns {
-				if pair[0] != pair[1] {
-					r.Renamed = append(r.Renamed, change.Rename{From: pair[0], To: pair[1]})
-				}
-			}
+			alters = append(alters, e)
 		default: // effectsOf has refused all others
 		}
 	}
@@ -103,6 +101,11 @@ func Run(ctx context.Context, c *session.Config, scratch, text string) (*engine.
 	if err != nil {
 		return nil, err
 	}
+	altered := &loads.Table{State: engine.TableState{Schema: before.Schema}}
+	for _, e := range alters {
+		altered.Altered(e, after.Schema)
+	}
+	r.Renamed, r.Rewrites = altered.Renamed, r.Rewrites || altered.Redefined
 	r.After, r.Exposes = after.Schema, after.Private(before.Schema)
 	r.Rewrites = r.Rewrites || catalogue.Rewrites(before.Schema, after, filled, r.Renamed)
 	return r, nil
@@ -117,7 +120,7 @@ func effectsOf(text string) ([]statement.Effect, statement.Table, error) {
 	if len(text) > maxStatement {
 		return refused(fmt.Sprintf("has more than %d bytes", maxStatement))
 	}
-	effects := statement.Read(text, "", false, false)
+	effects := statement.Read(text, "", statement.Mode{})
 	if len(effects) == 0 {
 		return refused("is empty")
 	}

@@ -67,6 +67,14 @@ func (r *reader) alteration(t Table, change *Effect) (more []Effect, ok bool) {
 		more = append(more, Effect{Kind: Rewrite, Tables: []Table{t, other}})
 	case r.skip("DROP", "PARTITION"), r.skip("TRUNCATE", "PARTITION"), r.skip("DISCARD"), r.skip("IMPORT"):
 		more = append(more, Effect{Kind: Rewrite, Tables: []Table{t}})
+	case r.skip("DROP"):
+		if !r.skip("COLUMN") && r.skipOne("PRIMARY", "INDEX", "KEY", "FOREIGN", "CONSTRAINT", "CHECK", "PERIOD", "SYSTEM") {
+			break
+		}
+		r.skip("IF", "EXISTS")
+		if name := r.next(); name.isName() {
+			change.Dropped = append(change.Dropped, name.text)
+		}
 	case r.skip("CONVERT", "PARTITION"), r.skip("CONVERT", "TABLE"):
 		more = append(more, Effect{Kind: Rewrite, Tables: append(r.mentioned(), t)})
 	}

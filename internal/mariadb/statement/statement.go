@@ -3,7 +3,10 @@
 // caller takes the worst for given.
 package statement
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Kind is what a statement does.
 type Kind uint8
@@ -44,21 +47,34 @@ type Effect struct {
 	// Tables are those it is done to; of Rename, From and To in pairs.
 	Tables []Table
 	To     []Table
-	// Columns are those that an ALTER renames: old and new.
+	// Columns are those that an ALTER renames: old and new. Dropped are those that it drops;
+	// it may add others under their names. The case of an old name may be another than the
+	// column's.
 	Columns [][2]string
+	Dropped []string
 	// Database of DropDatabase, Savepoint of Savepoint and RollbackTo.
 	Database, Savepoint string
 	// Replaces is set of a CREATE OR REPLACE, IfNotExists of what may have done nothing.
 	Replaces, IfNotExists bool
 }
 
+// Mode is how a statement is to be read.
+type Mode struct {
+	// ANSIQuotes and NoBackslashes are those of the session's SQL mode.
+	ANSIQuotes, NoBackslashes bool
+	// LowerCase says that the server keeps the names of databases and tables in lower case
+	// (lower_case_table_names is 1), however a statement writes them.
+	LowerCase bool
+}
+
 // Read says what a statement does. database is the session's.
-func Read(text, database string, ansiQuotes, noBackslashes bool) []Effect {
-	all, ok := tokens(text, ansiQuotes, noBackslashes)
+func Read(text, database string, mode Mode) []Effect {
+	all, ok := tokens(text, mode.ANSIQuotes, mode.NoBackslashes)
 	if !ok {
 		return []Effect{{Kind: Unknown}}
 	}
-	r := &reader{all: all, text: text, database: database}
+	r := &reader{all: all, text: text, lower: mode.LowerCase}
+	r.database = r.name(database)
 	return r.statement()
 }
 
@@ -66,6 +82,15 @@ type reader struct {
 	all      []token
 	text     string
 	database string
+	lower    bool
+}
+
+// name is a database's or a table's as the server keeps it.
+func (r *reader) name(written string) string {
+	if r.lower {
+		return strings.ToLower(written)
+	}
+	return written
 }
 
 func (r *reader) peek() token {
@@ -97,6 +122,11 @@ func (r *reader) skip(keywords ...string) bool {
 	return true
 }
 
+// skipOne takes one of some keywords, and reports whether it was there.
+func (r *reader) skipOne(keywords ...string) bool {
+	return slices.ContainsFunc(keywords, func(k string) bool { return r.skip(k) })
+}
+
 // skipAny takes keywords as long as they are some of these.
 func (r *reader) skipAny(keywords ...string) {
 	for {
@@ -125,10 +155,10 @@ func (r *reader) table() (Table, bool) {
 		return Table{}, false
 	}
 	if !r.sign(".") {
-		return Table{r.database, t.text}, true
+		return Table{r.database, r.name(t.text)}, true
 	}
 	second := r.next()
-	return Table{t.text, second.text}, second.isName() || second.kind == value
+	return Table{r.name(t.text), r.name(second.text)}, second.isName() || second.kind == value
 }
 
 func unknown() []Effect { return []Effect{{Kind: Unknown}} }
@@ -298,7 +328,7 @@ func (r *reader) drop() []Effect {
 		return []Effect{e}
 	case r.skip("DATABASE"), r.skip("SCHEMA"):
 		r.skip("IF", "EXISTS")
-		return []Effect{{Kind: DropDatabase, Database: r.next().text}}
+		return []Effect{{Kind: DropDatabase, Database: r.name(r.next().text)}}
 	case r.skip("INDEX"):
 		r.skip("IF", "EXISTS")
 		for len(r.all) > 0 {

@@ -1,0 +1,78 @@
+package loads
+
+import (
+	"slices"
+	"strings"
+
+	"rillmark/internal/change"
+	"rillmark/internal/mariadb/statement"
+)
+
+// Altered notes which columns a statement has renamed, and whether one that it drops has
+// come back, now being the version that the catalogue has. To the server the names of columns
+// are the same whatever their case.
+func (t *Table) Altered(e statement.Effect, now *change.Schema) {
+	old := t.State.Schema
+	if old == nil {
+		return
+	}
+	isNow := func(name string) bool {
+		return slices.ContainsFunc(now.Columns, func(c change.Column) bool { return c.Name == name })
+	}
+	gone := make(map[string]bool)
+	for _, name := range e.Dropped {
+		name = t.column(name)
+		gone[name] = true
+		t.Redefined = t.Redefined || isNow(name)
+	}
+	pairs := make(map[string]string) // all of them from names of before
+	for _, pair := range e.Columns {
+		pairs[t.column(pair[0])] = pair[1]
+	}
+	t.rename(pairs)
+	for _, c := range old.Columns {
+		name := t.column(c.Name)
+		if isNow(name) || gone[name] {
+			continue
+		}
+		// MODIFY gives a column the case in which the statement writes its name.
+		at := slices.IndexFunc(now.Columns, func(c change.Column) bool { return strings.EqualFold(c.Name, name) })
+		if at >= 0 {
+			t.rename(map[string]string{name: now.Columns[at].Name})
+		}
+	}
+}
+
+// rename gives columns other names at once. Each column is there once, with its name in the
+// old version and the one that it has now.
+func (t *Table) rename(pairs map[string]string) {
+	for i := range t.Renamed {
+		one := &t.Renamed[i]
+		if to, again := pairs[one.To]; again {
+			delete(pairs, one.To)
+			one.To = to
+		}
+	}
+	for _, c := range t.State.Schema.Columns {
+		if to, is := pairs[c.Name]; is && to != c.Name {
+			t.Renamed = append(t.Renamed, change.Rename{From: c.Name, To: to})
+		}
+	}
+}
+
+// column is the name of a column after the statements since the last schema event; as it is
+// written where there is none.
+func (t *Table) column(written string) string {
+	for _, c := range t.State.Schema.Columns {
+		name := c.Name
+		for _, one := range t.Renamed {
+			if one.From == name {
+				name = one.To
+			}
+		}
+		if strings.EqualFold(name, written) {
+			return name
+		}
+	}
+	return written
+}
