@@ -141,6 +141,76 @@ func TestASilentRewriteIsShown(t *testing.T) {
 	require.Contains(t, errs, "no table")
 }
 
+// TestRowsWrittenAnewByTheServer: ALTER … USING gives rows other values, and the log has nothing
+// of it but, at most, another type. What only moves rows, or only changes a column's
+// settings, is passed over.
+func TestRowsWrittenAnewByTheServer(t *testing.T) {
+	t.Parallel()
+	tables := []string{"loans", "visits", "parted", "idle", "retyped"}
+	rules := []map[string]any{{"match": "parted", "partitions": "root"}, {"match": "*"}}
+	var statements []string
+	for _, table := range tables {
+		if table == "parted" {
+			statements = append(statements, "CREATE TABLE parted (id integer PRIMARY KEY, note varchar(20)) PARTITION BY RANGE (id)", "CREATE TABLE parted_low PARTITION OF parted FOR VALUES FROM (0) TO (10)", "CREATE TABLE parted_high PARTITION OF parted FOR VALUES FROM (10) TO (1000)")
+		} else {
+			statements = append(statements, "CREATE TABLE "+table+" (id integer PRIMARY KEY, note varchar(20))")
+		}
+		statements = append(statements, "INSERT INTO "+table+" SELECT n, 'a' FROM generate_series(1, 20) n")
+	}
+	i, name := captured(t, "source:\n  refresh_every: 200ms\n", rules, nil, statements...)
+	db := connect(t, sourceServer(t), name)
+	same := func() {
+		t.Helper()
+		i.reached("circulation", db)
+		f := proveJournal(t, i.journal("circulation"))
+		for _, table := range tables {
+			if state, _ := i.table("public." + table); state == "following" {
+				f.equals(t, db, table)
+			}
+		}
+	}
+	looks := func() { // two looks at the source begin after what was done before
+		t.Helper()
+		for _, table := range []string{"one", "two"} {
+			run(t, db, "DROP TABLE IF EXISTS "+table, "CREATE TABLE "+table+" (id integer PRIMARY KEY)")
+			i.comesTo("public."+table, "following")
+			run(t, db, "DROP TABLE "+table)
+			i.comesTo("public."+table, "gone")
+		}
+	}
+	looks()
+	for _, table := range tables {
+		run(t, db, "VACUUM FULL "+table)
+		looks()
+		run(t, db, "ALTER TABLE "+table+" ALTER note SET STORAGE EXTERNAL", "ALTER TABLE "+table+" ALTER note SET NOT NULL")
+	}
+	run(t, db, "ALTER TABLE retyped ALTER note TYPE text", "UPDATE retyped SET note = 'b' WHERE id = 1")
+	looks()
+	same()
+	for _, table := range tables {
+		state, note := i.table("public." + table)
+		require.Equal(t, "following", state, "%s: %s", table, note)
+	}
+	run(t, db, "ALTER TABLE loans ALTER note TYPE varchar(20) USING upper(note)", "UPDATE loans SET note = 'b' WHERE id = 1", "ALTER TABLE visits ALTER note TYPE text USING upper(note)", "UPDATE visits SET note = 'b' WHERE id = 1",
+		"ALTER TABLE parted ALTER note TYPE varchar(20) USING upper(note)")
+	for _, table := range []string{"loans", "visits", "parted"} {
+		i.comesTo("public."+table, "stale")
+		_, errs, code := i.cli("source", "reload", "circulation", "public."+table)
+		require.Zero(t, code, errs)
+	}
+	i.settled("circulation", db)
+	same()
+	i.must(http.MethodPost, "/v1/sources/circulation/pause", nil, nil)
+	run(t, db, "ALTER TABLE idle ALTER note TYPE varchar(20) USING upper(note)")
+	i.resume()
+	i.comesTo("public.idle", "stale")
+	same()
+	for _, table := range []string{"loans", "visits", "parted", "retyped"} {
+		state, note := i.table("public." + table)
+		require.Equal(t, "following", state, "%s: %s", table, note)
+	}
+}
+
 // TestARestoredCopyIsRecognised follows a source that is then replaced by an
 // older copy of itself with other rows: system identifier, timeline and slot are
 // the same, our heartbeat is not.

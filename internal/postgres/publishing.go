@@ -97,18 +97,19 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 
 // differences are what a look at the source has found to be otherwise than on record.
 type differences struct {
-	look    int
-	changed map[*tables.Table]uint32            // tables with other columns, or other tables of that name
-	gone    []*tables.Table                     // those that are there no more
-	members map[*tables.Table]map[uint32]string // those with other partitions
-	fresh   []*catalogue.Listed                 // partitions that have come
-	strays  map[*tables.Table]map[uint32]string // guests that are no partitions now
+	look      int
+	changed   map[*tables.Table]uint32            // tables with other columns, or other tables of that name
+	rewritten map[*tables.Table][]uint32          // those with members whose rows were written anew
+	gone      []*tables.Table                     // those that are there no more
+	members   map[*tables.Table]map[uint32]string // those with other partitions
+	fresh     []*catalogue.Listed                 // partitions that have come
+	strays    map[*tables.Table]map[uint32]string // guests that are no partitions now
 }
 
 // differences finds what no row has brought; the lock is held. A table that the look has not
 // listed is not gone where the stream has said since that it is there.
 func (r *run) differences(chosen map[string]*publication.Captured, all []*catalogue.Listed, look int) *differences {
-	found := &differences{look: look, changed: make(map[*tables.Table]uint32), members: make(map[*tables.Table]map[uint32]string), strays: make(map[*tables.Table]map[uint32]string)}
+	found := &differences{look: look, changed: make(map[*tables.Table]uint32), rewritten: make(map[*tables.Table][]uint32), members: make(map[*tables.Table]map[uint32]string), strays: make(map[*tables.Table]map[uint32]string)}
 	for name, c := range chosen {
 		t := r.tables[name]
 		if t == nil || t.State.State == engine.StateUnpublished || t.State.State == engine.StateNew {
@@ -133,9 +134,17 @@ func (r *run) differences(chosen map[string]*publication.Captured, all []*catalo
 		if t.State.Schema == nil {
 			continue
 		}
+		for _, l := range c.Members {
+			now := l.Storage(c.Rule)
+			if t.ID.Storages[l.OID].Rewritten(now) {
+				found.rewritten[t] = append(found.rewritten[t], l.OID)
+			} else if _, moved := t.ID.Store(l.OID, now); moved {
+				r.sink.Table(t.Record())
+			}
+		}
 		other := t.ID.OID != 0 && t.ID.OID != oid
 		renumbered := catalogue.Known(t.ID.Newest()) && !catalogue.SameSet(l.Numbered(c.Mapped), t.ID.Newest()) || t.ID.Latest != nil
-		if other || renumbered || c.Rule.Image != rules.ImageKey && columnsDiffer(l.Columns, t.State.Schema) {
+		if other || renumbered || found.rewritten[t] != nil || c.Rule.Image != rules.ImageKey && columnsDiffer(l.Columns, t.State.Schema) {
 			found.changed[t] = oid
 		}
 	}

@@ -108,7 +108,7 @@ func (r *run) belongs(oid uint32, own string, d *catalogue.Described) (string, *
 func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
 	old := t.State.Schema
 	same := old != nil && (old == l.Schema || old.Fingerprint() == l.Schema.Fingerprint())
-	if l.Adopted && same && t.Doubt == "" {
+	if l.Adopted && same && t.Doubt == "" && !t.Redefined {
 		return
 	}
 	l.Adopted = true
@@ -134,7 +134,14 @@ func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
 	if void {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: l.Name, Schema: old, Place: uint64(place)})
 	}
-	redefined := changes.Redefined || !other && l.Uncertain && len(t.ID.Columns) > 0
+	if other {
+		t.ID.Storages = nil
+	}
+	inPlace := t.ID.Storages[l.Own].InPlace(l.Storage)
+	rewritten, moved := t.ID.Store(l.Own, l.Storage)
+	rewritten = rewritten || t.Redefined
+	t.Redefined = false
+	redefined := changes.Redefined || rewritten || !other && l.Uncertain && len(t.ID.Columns) > 0
 	recorded := t.ID.OID == l.OID && slices.Equal(t.ID.Columns, now) && t.ID.Latest == nil
 	t.ID.OID, t.ID.Columns, t.ID.Latest = l.OID, now, nil
 	if t.ID.Members[l.OID] == "" && !t.Mapped() {
@@ -142,7 +149,7 @@ func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
 	}
 	rewrites := false
 	if !same || len(changes.Renamed) > 0 || redefined {
-		rewrites = old != nil && !void && (redefined || !changes.Known && lost(old, l) || l.Rewrites(old, &changes))
+		rewrites = old != nil && !void && (redefined || !changes.Known && lost(old, l) || l.Rewrites(old, &changes, inPlace))
 		body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites,
 			Statement: t.Statement, Renamed: changes.Renamed}
 		t.Statement = ""
@@ -155,7 +162,7 @@ func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
 		r.loads.BeginAnew(t, why)
 	case rewrites:
 		r.loads.Rewritten(t, states.NoteRewritten)
-	case same && recorded && !redefined:
+	case same && recorded && !redefined && !moved:
 		return
 	}
 	r.sink.Table(t.Record())

@@ -156,7 +156,7 @@ func (r *run) stated(ctx context.Context, t *tables.Table, oid uint32, columns [
 			return step{}, nil // its next row stops capture
 		}
 		changes := catalogue.ChangesOf(t.ID.Columns, l.Columns())
-		if t.State.Schema != nil && t.ID.OID == l.OID && t.State.Schema.Fingerprint() == l.Schema.Fingerprint() && len(changes.Renamed) == 0 && !changes.Redefined {
+		if t.State.Schema != nil && t.ID.OID == l.OID && t.State.Schema.Fingerprint() == l.Schema.Fingerprint() && len(changes.Renamed) == 0 && !changes.Redefined && !t.ID.Storages[l.Own].Rewritten(l.Storage) {
 			// It has changed nothing that a version holds; or the version on record is of a
 			// look at the catalogue that was ahead of the log, and has the change already.
 			return step{false, func() { t.Statement = joined(t.Statement, statement) }}, nil
@@ -290,6 +290,11 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 	}
 	return r.place(ctx, conn, func() error {
 		oids := slices.Collect(maps.Values(found.changed))
+		for _, members := range found.rewritten {
+			oids = append(oids, members...)
+		}
+		slices.Sort(oids)
+		oids = slices.Compact(oids)
 		now, err := catalogue.Describe(ctx, r.control, oids)
 		if err != nil {
 			return err
@@ -306,6 +311,10 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 			}
 			if err != nil {
 				return err
+			}
+			for _, member := range found.rewritten[t] { // unless a row has told it meanwhile
+				rewritten, _ := t.ID.Store(member, now[member].Storage(rule))
+				t.Redefined = t.Redefined || rewritten
 			}
 			if t.State.Schema == nil || t.ID.OID != l.OID || l.Exposes(t.ID.Columns, t.State.Schema) == "" {
 				r.adopt(t, l, r.lastRow)

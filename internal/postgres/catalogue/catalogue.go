@@ -37,6 +37,9 @@ type Listed struct {
 	Hides   bool
 	Columns []engine.TableColumn
 	numbers []int // never change
+	// file and defined are what a [Storage] is of.
+	file    uint32
+	defined []uint32
 	// rootColumns and rootNumbers are those of the table that this one is a partition of.
 	rootColumns []string
 	rootNumbers []int
@@ -87,6 +90,7 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 					'labels', (SELECT jsonb_agg(enumlabel ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = atttypid)) ORDER BY attnum)
 				FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = ''),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
+			c.relfilenode, ARRAY(SELECT xmin::text::bigint FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attname::text FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			coalesce(pg_has_role(c.relowner, 'USAGE'), false), coalesce(has_table_privilege(c.oid, 'SELECT'), false), -- null for one that was just dropped
@@ -108,7 +112,7 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (*Listed, error) {
 		l := new(Listed)
 		var identity, rootSchema, root string
-		err := row.Scan(&l.OID, &l.schema, &l.table, &identity, &l.Persistence, &l.Foreign, &rootSchema, &root, &l.RootOID, &l.Estimate, &l.Hides, &l.Columns, &l.numbers, &l.rootColumns, &l.rootNumbers,
+		err := row.Scan(&l.OID, &l.schema, &l.table, &identity, &l.Persistence, &l.Foreign, &rootSchema, &root, &l.RootOID, &l.Estimate, &l.Hides, &l.Columns, &l.numbers, &l.file, &l.defined, &l.rootColumns, &l.rootNumbers,
 			&l.Mine, &l.Readable, &l.hasPrimary, &l.hasIndex, &l.Key)
 		if l.RootOID != 0 {
 			l.Root = change.TableName(rootSchema, root)
@@ -175,6 +179,8 @@ type attribute struct {
 	toasted bool
 	// number is the column's, whatever its name (attnum).
 	number int
+	// defined is the transaction that defined it last.
+	defined uint32
 }
 
 // typeInfo is a type below its domains.
@@ -192,7 +198,7 @@ type typeInfo struct {
 // columns are looked up apart: joined in, they are scanned as a whole, and a database
 // of many tables has two for each.
 const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
-		a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum,
+		a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum, c.relfilenode, a.xmin::text::bigint,
 		coalesce((SELECT k.place FROM unnest(key.indkey) WITH ORDINALITY AS k(attnum, place) WHERE k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0)
 	FROM pg_class c
 	LEFT JOIN LATERAL (SELECT i.indkey, i.indnkeyatts FROM pg_index i
@@ -203,12 +209,12 @@ const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', a.attn
 
 // eachAttribute reads what attributesSQL asks for; the types of what it gives on are
 // still to be looked up.
-func eachAttribute(rows pgx.Rows, each func(oid uint32, rooted bool, a attribute)) error {
-	var oid uint32
+func eachAttribute(rows pgx.Rows, each func(oid, file uint32, rooted bool, a attribute)) error {
+	var oid, file uint32
 	var rooted bool
 	var a attribute
-	_, err := pgx.ForEachRow(rows, []any{&oid, &rooted, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &a.keyPlace}, func() error {
-		each(oid, rooted, a)
+	_, err := pgx.ForEachRow(rows, []any{&oid, &rooted, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &file, &a.defined, &a.keyPlace}, func() error {
+		each(oid, file, rooted, a)
 		return nil
 	})
 	return err

@@ -29,6 +29,8 @@ type Identity struct {
 	// Guests are tables whose rows have carried a root's name, and that no look at the
 	// source has found among its partitions yet: one may leave before that.
 	Guests map[uint32]string `json:"guests,omitempty"`
+	// Storages are where the rows of members lie, by OID.
+	Storages map[uint32]*Storage `json:"storages,omitempty"`
 	// Keyless says that the table was loaded without a key.
 	Keyless bool `json:"keyless,omitempty"`
 }
@@ -48,6 +50,20 @@ type Column struct {
 	Type   uint32          `json:"type,omitempty"` // 0 where it is not known
 	Mod    int32           `json:"mod,omitempty"`
 	Treat  rules.Treatment `json:"treat,omitempty"` // empty for a column that is kept
+}
+
+// Store takes where the rows of a member lie now, and reports whether they have been
+// written anew with other values, and whether anything is otherwise than on record.
+func (id *Identity) Store(oid uint32, now *Storage) (rewritten, changed bool) {
+	was := id.Storages[oid]
+	if now == nil || was.Equal(now) {
+		return false, false
+	}
+	if id.Storages == nil {
+		id.Storages = make(map[uint32]*Storage)
+	}
+	id.Storages[oid] = now
+	return was.Rewritten(now), true
 }
 
 func (id *Identity) Encode() []byte {

@@ -31,6 +31,10 @@ type Layout struct {
 	// says that the columns have the root's numbers.
 	OID       uint32
 	rootOrder bool
+	// Own is the table that holds the rows, Storage where they lie, as of the look at the
+	// catalogue that the layout was made with; nil where that had no such table.
+	Own     uint32
+	Storage *Storage
 	// Uncertain says that the columns may be others of the same names.
 	Uncertain bool
 	Adopted   bool // it is on record: see adopt
@@ -142,8 +146,8 @@ func (l *Layout) converter(column int, convert canonical.Converter) canonical.Co
 
 // Rewrites reports whether going from old to l changed rows without a row in the
 // log: a column came and filled them, one changed its type, or an enum's label
-// its name.
-func (l *Layout) Rewrites(old *change.Schema, changes *ColumnChanges) bool {
+// its name. Where they lie inPlace, a type that is written alike has changed none.
+func (l *Layout) Rewrites(old *change.Schema, changes *ColumnChanges, inPlace bool) bool {
 	before := make(map[string]*change.Column, len(old.Columns))
 	for i := range old.Columns {
 		before[old.Columns[i].Name] = &old.Columns[i]
@@ -158,6 +162,9 @@ func (l *Layout) Rewrites(old *change.Schema, changes *ColumnChanges) bool {
 			continue // what a rule brings back is the rule's change
 		}
 		// Earlier versions wrote a type of the schema public without it.
+		if inPlace && was != nil && was.Rule == c.Rule && was.Element == c.Element && was.Bits == c.Bits && was.Treatment == c.Treatment && len(c.Labels)+len(was.Labels) == 0 {
+			continue
+		}
 		if was != nil && (was.Type != c.Type || was.Treatment != c.Treatment) && !strings.HasSuffix(c.Type, "."+was.Type) || was == nil && l.defaulted[i] {
 			return true
 		}
@@ -240,7 +247,11 @@ func LayoutOf(c *session.Config, d *Described, name string, rule *rules.Table) (
 	for i, one := range d.Numbered(rule.Root) {
 		found[i].number = one.Number
 	}
-	return maker(c, d, name, rule).make(found, false)
+	l, err := maker(c, d, name, rule).make(found, false)
+	if err == nil {
+		l.Own, l.Storage = d.oid, d.Storage(rule)
+	}
+	return l, err
 }
 
 // OnRecord is what is known of a table from before.
@@ -312,6 +323,9 @@ func Announced(ctx context.Context, c *session.Config, q session.Querier, d *Des
 		return nil, err
 	}
 	l.Uncertain = !certain
+	if l.Own = d.oid; !guessed { // else the catalogue is ahead of the message
+		l.Storage = d.Storage(rule)
+	}
 	if guessed && known != nil && sameColumns(l.Schema, known) {
 		l.Schema = known
 	}

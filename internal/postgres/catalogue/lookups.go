@@ -14,6 +14,7 @@ import (
 // Described is what the catalogue says of a table at one moment.
 type Described struct {
 	oid     uint32
+	file    uint32
 	Columns []attribute
 	// Root is the name of the table that a partition belongs to, empty for one that
 	// is none; rootColumns are that one's, in its order.
@@ -52,7 +53,8 @@ func Describe(ctx context.Context, q session.Querier, oids []uint32) (map[uint32
 	}
 	rows, _ := q.Query(ctx, attributesSQL, pgx.QueryExecModeCacheStatement, oids)
 	var used, rooted []uint32
-	err := eachAttribute(rows, func(oid uint32, hasRoot bool, a attribute) {
+	err := eachAttribute(rows, func(oid, file uint32, hasRoot bool, a attribute) {
+		all[oid].file = file
 		all[oid].Columns = append(all[oid].Columns, a)
 		used = append(used, a.typeOID)
 		if hasRoot && !slices.Contains(rooted, oid) {

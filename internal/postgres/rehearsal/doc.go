@@ -91,7 +91,7 @@ func Run(ctx context.Context, c *session.Config, scratch, statement string) (*en
 	}
 	changes := catalogue.ChangesOf(before.Columns(), after.Columns())
 	r.After, r.Renamed = after.Schema, changes.Renamed
-	r.Rewrites = changes.Redefined || after.Rewrites(before.Schema, &changes)
+	r.Rewrites = changes.Redefined || before.Storage.Rewritten(after.Storage) || after.Rewrites(before.Schema, &changes, before.Storage.InPlace(after.Storage))
 	r.Exposes = after.Exposes(before.Columns(), before.Schema)
 	return r, nil
 }

@@ -28,6 +28,9 @@ type Table struct {
 	// Doubt is why rows before the next one no longer hold: it is not known which
 	// table's they are. Empty for none.
 	Doubt string
+	// Redefined says that a look at the source has found its rows to be written anew, with
+	// other values, by a statement that the log has nothing of.
+	Redefined bool
 	// Told is the newest look at the source (see the run's looks) during which the stream
 	// said what the table is: what that look has listed may be from before.
 	Told int
