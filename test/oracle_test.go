@@ -238,7 +238,9 @@ func (f *fold) differs(t *testing.T, db *pgx.Conn, table string) string {
 	want := selectAll(t, db, table)
 	got := f.tables["public."+table]
 	if len(want) != len(got) {
-		return fmt.Sprintf("%d rows, not %d", len(got), len(want))
+		lacks, extra := slices.Collect(maps.Keys(want)), slices.Collect(maps.Keys(got))
+		return fmt.Sprintf("%d rows, not %d: %v are lacking, %v are too many", len(got), len(want),
+			slices.DeleteFunc(lacks, func(key string) bool { return got[key] != nil }), slices.DeleteFunc(extra, func(key string) bool { return want[key] != nil }))
 	}
 	for key, row := range want {
 		folded := make(map[string]string)

@@ -103,13 +103,14 @@ type differences struct {
 	gone      []*tables.Table                     // those that are there no more
 	members   map[*tables.Table]map[uint32]string // those with other partitions
 	fresh     []*catalogue.Listed                 // partitions that have come
+	attached  map[*tables.Table]map[uint32]string // how partitions have come, of the tables in members
 	strays    map[*tables.Table]map[uint32]string // guests that are no partitions now
 }
 
 // differences finds what no row has brought; the lock is held. A table that the look has not
 // listed is not gone where the stream has said since that it is there.
 func (r *run) differences(chosen map[string]*publication.Captured, all []*catalogue.Listed, look int) *differences {
-	found := &differences{look: look, changed: make(map[*tables.Table]uint32), rewritten: make(map[*tables.Table][]uint32), members: make(map[*tables.Table]map[uint32]string), strays: make(map[*tables.Table]map[uint32]string)}
+	found := &differences{look: look, changed: make(map[*tables.Table]uint32), rewritten: make(map[*tables.Table][]uint32), members: make(map[*tables.Table]map[uint32]string), attached: make(map[*tables.Table]map[uint32]string), strays: make(map[*tables.Table]map[uint32]string)}
 	for name, c := range chosen {
 		t := r.tables[name]
 		if t == nil || t.State.State == engine.StateUnpublished || t.State.State == engine.StateNew {
@@ -122,13 +123,21 @@ func (r *run) differences(chosen map[string]*publication.Captured, all []*catalo
 			now := c.MemberIDs()
 			found.strays[t] = maps.Clone(t.ID.Guests)
 			maps.DeleteFunc(found.strays[t], func(oid uint32, _ string) bool { return now[oid] != "" })
-			if !maps.Equal(now, t.ID.Members) || len(found.strays[t]) > 0 {
-				found.members[t] = now
+			attached := make(map[uint32]string, len(now))
+			for _, one := range c.Members {
+				attached[one.OID] = one.Attached
+			}
+			switch {
+			case t.ID.CameBack(attached) || !maps.Equal(now, t.ID.Members) || len(found.strays[t]) > 0:
+				found.members[t], found.attached[t] = now, attached
 				for _, one := range c.Members {
 					if t.ID.Members[one.OID] == "" {
 						found.fresh = append(found.fresh, one)
 					}
 				}
+			case !maps.Equal(attached, t.ID.Attached):
+				t.ID.Attached = attached
+				r.sink.Table(t.Record())
 			}
 		}
 		if t.State.Schema == nil {

@@ -116,7 +116,7 @@ func (r *run) partitionsLeft(t *tables.Table, gone func(oid uint32, own string) 
 	if len(members) == len(t.ID.Members) && len(guests) == len(t.ID.Guests) {
 		return nil
 	}
-	return []step{{t.State.Schema != nil, func() { r.repartitioned(t, members, guests, place) }}}
+	return []step{{t.State.Schema != nil, func() { r.repartitioned(t, members, guests, false, place) }}}
 }
 
 var oneAlterTable = regexp.MustCompile(`(?is)^\s*alter\s+table\s[^;]*;?\s*$`)
@@ -221,8 +221,8 @@ func (r *run) leaves(t *tables.Table, statement string, place session.LSN) {
 
 // repartitioned takes a table's partitions as they are at a place, and those of its
 // guests that stay: rows that went with one are void there, rows that came with another
-// are read.
-func (r *run) repartitioned(t *tables.Table, now, guests map[uint32]string, place session.LSN) {
+// are read. again says that one has been away, and is back.
+func (r *run) repartitioned(t *tables.Table, now, guests map[uint32]string, again bool, place session.LSN) {
 	was := maps.Clone(t.ID.Members)
 	left := maps.Clone(was)
 	if left == nil {
@@ -240,12 +240,13 @@ func (r *run) repartitioned(t *tables.Table, now, guests map[uint32]string, plac
 	}
 	r.consistsOf(t, maps.Clone(now))
 	t.State.Members = slices.Sorted(maps.Values(now))
-	gone, come := false, []string(nil)
+	gone, come := again, []string(nil)
 	for oid := range left {
 		if now[oid] != "" || guests[oid] != "" {
 			continue
 		}
 		gone = true
+		delete(t.ID.Attached, oid)
 		if r.owners[oid] == t {
 			delete(r.owners, oid)
 		}
@@ -328,7 +329,9 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 		for t, members := range found.members {
 			guests := maps.Clone(t.ID.Guests)
 			maps.DeleteFunc(guests, func(oid uint32, _ string) bool { return found.strays[t][oid] != "" })
-			r.repartitioned(t, members, guests, r.lastRow)
+			again := t.ID.CameBack(found.attached[t])
+			t.ID.Attached = found.attached[t]
+			r.repartitioned(t, members, guests, again, r.lastRow)
 		}
 		return nil
 	})

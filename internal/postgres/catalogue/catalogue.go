@@ -37,6 +37,9 @@ type Listed struct {
 	Hides   bool
 	Columns []engine.TableColumn
 	numbers []int // never change
+	// Attached is by which transactions the partition came to its root; another text says
+	// that it has been away.
+	Attached string
 	// file and defined are what a [Storage] is of.
 	file    uint32
 	defined []uint32
@@ -90,6 +93,7 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 					'labels', (SELECT jsonb_agg(enumlabel ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = atttypid)) ORDER BY attnum)
 				FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = ''),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
+			coalesce((SELECT string_agg(i.xmin::text, ' ' ORDER BY i.inhrelid) FROM pg_inherits i WHERE c.relispartition AND i.inhrelid = ANY (SELECT pg_partition_ancestors(c.oid))), ''),
 			c.relfilenode, ARRAY(SELECT xmin::text::bigint FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attname::text FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
@@ -112,7 +116,7 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (*Listed, error) {
 		l := new(Listed)
 		var identity, rootSchema, root string
-		err := row.Scan(&l.OID, &l.schema, &l.table, &identity, &l.Persistence, &l.Foreign, &rootSchema, &root, &l.RootOID, &l.Estimate, &l.Hides, &l.Columns, &l.numbers, &l.file, &l.defined, &l.rootColumns, &l.rootNumbers,
+		err := row.Scan(&l.OID, &l.schema, &l.table, &identity, &l.Persistence, &l.Foreign, &rootSchema, &root, &l.RootOID, &l.Estimate, &l.Hides, &l.Columns, &l.numbers, &l.Attached, &l.file, &l.defined, &l.rootColumns, &l.rootNumbers,
 			&l.Mine, &l.Readable, &l.hasPrimary, &l.hasIndex, &l.Key)
 		if l.RootOID != 0 {
 			l.Root = change.TableName(rootSchema, root)

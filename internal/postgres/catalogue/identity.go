@@ -26,6 +26,9 @@ type Identity struct {
 	// Members are the tables that hold the rows, by OID: the table itself, or the
 	// partitions of a root.
 	Members map[uint32]string `json:"members,omitempty"`
+	// Attached is by which transactions each partition came to its root; empty where that is
+	// not known.
+	Attached map[uint32]string `json:"attached,omitempty"`
 	// Guests are tables whose rows have carried a root's name, and that no look at the
 	// source has found among its partitions yet: one may leave before that.
 	Guests map[uint32]string `json:"guests,omitempty"`
@@ -50,6 +53,17 @@ type Column struct {
 	Type   uint32          `json:"type,omitempty"` // 0 where it is not known
 	Mod    int32           `json:"mod,omitempty"`
 	Treat  rules.Treatment `json:"treat,omitempty"` // empty for a column that is kept
+}
+
+// CameBack reports whether any partition has been away from its root since it was on record;
+// attached is how all of them have come.
+func (id *Identity) CameBack(attached map[uint32]string) bool {
+	for oid, how := range attached {
+		if was := id.Attached[oid]; was != "" && was != how {
+			return true
+		}
+	}
+	return false
 }
 
 // Store takes where the rows of a member lie now, and reports whether they have been
