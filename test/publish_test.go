@@ -238,3 +238,32 @@ func TestTablesThatComeLater(t *testing.T) {
 	i.reached("circulation", db)
 	require.Equal(t, []string{`{"id":1,"note":"first"}`, `{"id":2,"note":"second"}`}, said(ofTable(i.journal("circulation"), "desk.later"), "insert"))
 }
+
+// TestATableThatWeHavePublishedAgain: somebody takes a table out of our publication, or makes it
+// again under its name, and the next look publishes it: what was written in between is in no
+// stream, and is read.
+func TestATableThatWeHavePublishedAgain(t *testing.T) {
+	t.Parallel()
+	i, name := captured(t, "source:\n  refresh_every: 500ms\n", []map[string]any{{"match": "*"}}, nil, "CREATE TABLE loans (id integer PRIMARY KEY)", "INSERT INTO loans VALUES (1)", "CREATE TABLE visits (id integer PRIMARY KEY)", "INSERT INTO visits VALUES (1)")
+	db := connect(t, sourceServer(t), name)
+	var publication string
+	require.NoError(t, db.QueryRow(t.Context(), "SELECT pubname FROM pg_publication_tables WHERE tablename = 'loans'").Scan(&publication))
+	published := func() bool {
+		var there bool
+		require.NoError(t, db.QueryRow(t.Context(), "SELECT count(*) = 2 FROM pg_publication_tables WHERE pubname = $1 AND tablename IN ('loans', 'visits')", publication).Scan(&there))
+		return there
+	}
+	for n := range 3 {
+		run(t, db, fmt.Sprintf("ALTER PUBLICATION %s DROP TABLE loans", publication), fmt.Sprintf("INSERT INTO loans VALUES (%d)", 10+n), "DROP TABLE visits", "CREATE TABLE visits (id integer PRIMARY KEY)", fmt.Sprintf("INSERT INTO visits VALUES (%d)", 10+n))
+		i.eventually("both are published again", published)
+		run(t, db, fmt.Sprintf("INSERT INTO loans VALUES (%d)", 20+n), fmt.Sprintf("INSERT INTO visits VALUES (%d)", 20+n))
+		i.eventually("each is as it is there", func() bool {
+			f := newFold()
+			for _, e := range i.journal("circulation") {
+				f.apply(e)
+			}
+			return f.differs(t, db, "loans") == "" && f.differs(t, db, "visits") == ""
+		})
+	}
+	proveJournal(t, i.journal("circulation"))
+}

@@ -66,11 +66,11 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 	}
 	found := new(differences)
 	err = r.sink.Locked(func() error {
-		if r.placed == nil {
-			r.placed = make(map[string]bool)
+		if r.moved == nil {
+			r.moved = make(map[string]bool)
 		}
-		for name := range did.Placed {
-			r.placed[name] = true
+		for name, moved := range did.Moved {
+			r.moved[name] = r.moved[name] || moved
 		}
 		if err := r.noteTables(ctx, conn, chosen, published, did, look, first); err != nil || first {
 			return err

@@ -84,9 +84,9 @@ type registry struct {
 	owners map[uint32]*tables.Table
 	// lookups are what the catalogue said of tables, by OID.
 	lookups map[uint32]*catalogue.Described
-	// placed are the tables that we put into a publication ourselves, until that is
+	// moved are the tables that we have moved between publications ourselves, until that is
 	// on record.
-	placed map[string]bool
+	moved map[string]bool
 	// looks counts the looks at all tables of the source.
 	looks int
 }

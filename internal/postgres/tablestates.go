@@ -137,9 +137,9 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 	return nil
 }
 
-// notePlaces finds a table that was taken out of its publication and put back
-// between two looks, or while nobody looked: what changed in between is in no
-// stream. known is false for a table that is taken up just now anyway. The lock is
+// notePlaces finds a table that was taken out of its publication and put back, by
+// whomever, between two looks, or while nobody looked, and one that was made again and was
+// not published at first: what changed in between is in no stream. known is false for a table that is taken up just now anyway. The lock is
 // held, and released while writers are waited for.
 func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *tables.Table, published map[string]publication.Place, known bool) error {
 	s := &t.State
@@ -157,10 +157,10 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *tables.Table, p
 			place = before[l.Name()] // attached or detached between two queries: the next one shows it
 		}
 		lines = append(lines, l.Name()+"="+place)
-		if was := before[l.Name()]; was != "" && was != place && !r.placed[l.Name()] {
+		if was := before[l.Name()]; was != "" && was != place && !r.moved[l.Name()] {
 			back = append(back, l)
 		}
-		delete(r.placed, l.Name())
+		delete(r.moved, l.Name())
 	}
 	s.Published = strings.Join(lines, "\n")
 	if len(back) == 0 || !known {
@@ -171,7 +171,7 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *tables.Table, p
 			return err
 		}
 	}
-	const why = "its place in the publication is another one than on record (it was taken out and put back, the publication was changed, or Rillmark was stopped while it changed that itself), and what changed in between may be in no event"
+	const why = "its place in the publication is another one than on record (it was made again, or taken out and put back, the publication was changed, or Rillmark was stopped while it changed that itself), and what changed in between may be in no event"
 	if !r.config.Load {
 		r.loads.Rewritten(t, why)
 		return nil

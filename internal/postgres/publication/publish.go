@@ -157,8 +157,9 @@ type Alignment struct {
 	// Refiltered tables have another row filter than before: a transaction that was
 	// open may yet end whose rows went through the former one.
 	Refiltered map[string]bool
-	// Placed tables were put into a publication, or into it anew, by us.
-	Placed map[string]bool
+	// Moved tables were in one of the publications before, and we have put them into the
+	// other, or anew into the same, without a moment in none.
+	Moved map[string]bool
 }
 
 // Align makes what is missing, table by table, so that one that may
@@ -172,7 +173,7 @@ func Align(ctx context.Context, c *session.Config, conn *pgx.Conn, chosen map[st
 			return nil, err
 		}
 	}
-	did := &Alignment{Faults: make(map[string]string), Refiltered: make(map[string]bool), Placed: make(map[string]bool)}
+	did := &Alignment{Faults: make(map[string]string), Refiltered: make(map[string]bool), Moved: make(map[string]bool)}
 	order := make([]string, 0, len(chosen))
 	for name := range chosen {
 		order = append(order, name)
@@ -185,7 +186,6 @@ func Align(ctx context.Context, c *session.Config, conn *pgx.Conn, chosen map[st
 	for _, name := range order {
 		l := chosen[name]
 		if together[name] {
-			did.Placed[name] = true
 			continue
 		}
 		in, out := l.Publication()
@@ -242,7 +242,7 @@ func Align(ctx context.Context, c *session.Config, conn *pgx.Conn, chosen map[st
 		case err != nil:
 			return nil, fmt.Errorf("publishing %s: %w", name, err)
 		default:
-			did.Placed[name], did.Refiltered[name] = true, isIn && !keeps
+			did.Moved[name], did.Refiltered[name] = isIn || isOut, isIn && !keeps
 		}
 	}
 	roots := make(map[string]bool)
