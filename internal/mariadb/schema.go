@@ -50,7 +50,7 @@ func (r *run) statement(ctx context.Context, s *stream.Stream, e stream.Event, n
 
 // effects is what a statement of the log does.
 func (r *run) effects(text string, q binlog.Query) []statement.Effect {
-	return statement.Read(text, string(q.Database), statement.Mode{ANSIQuotes: q.Mode&binlog.ModeANSIQuotes != 0, NoBackslashes: q.Mode&binlog.ModeNoBackslashes != 0, LowerCase: r.lowerCase})
+	return statement.Read(text, string(q.Database), statement.Mode{ANSIQuotes: q.Mode&binlog.ModeANSIQuotes != 0, NoBackslashes: q.Mode&binlog.ModeNoBackslashes != 0, LowerCase: r.lowerCase, Lossy: q.Mode&binlog.ModeStrict == 0})
 }
 
 // perform does steps that are new to the journal, in one unit.
@@ -224,7 +224,7 @@ func (r *run) altered(ctx context.Context, t *loads.Table, e statement.Effect, t
 			return step{}, err
 		}
 	}
-	brings := l != nil && (t.State.Schema == nil || t.State.Schema.Fingerprint() != l.Schema.Fingerprint() || len(e.Columns)+len(e.Dropped) > 0)
+	brings := l != nil && (t.State.Schema == nil || t.State.Schema.Fingerprint() != l.Schema.Fingerprint() || len(e.Columns)+len(e.Dropped) > 0 || e.Generated || e.Recoded)
 	return step{brings, func() {
 		r.disturbed(t)
 		t.Listed = listed
@@ -333,10 +333,10 @@ func (r *run) adopt(t *loads.Table, l *rows.Layout, filled []bool) {
 		t.Statement = ""
 		return
 	}
-	rewrites := old != nil && (t.Redefined || catalogue.Rewrites(old, l, filled, t.Renamed))
+	rewrites := old != nil && (t.Redefined || catalogue.Rewrites(old, l, filled, t.Renamed, t.Lossy))
 	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.Statement, Renamed: t.Renamed}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: l.Schema, Place: r.tx.place, Body: body.Encode()})
-	t.State.Schema, t.Statement, t.Renamed, t.Redefined = l.Schema, "", nil, false
+	t.State.Schema, t.Statement, t.Renamed, t.Redefined, t.Lossy = l.Schema, "", nil, false, false
 	switch {
 	case old != nil && len(old.Key()) == 0 && len(l.Schema.Key()) > 0 && r.config.Load:
 		r.states.Reread(t, "it has been given a key, which the events of its rows do not have", true)

@@ -14,10 +14,12 @@ type Query struct {
 	Client uint16
 }
 
-// The modes of a session that change how a statement is read.
+// The modes of a session that change how a statement is read, and those in which it fails
+// rather than cut values.
 const (
 	ModeANSIQuotes    = 1 << 2
 	ModeNoBackslashes = 1 << 20
+	ModeStrict        = 1<<21 | 1<<22
 )
 
 // DecodeQuery reads the body of a query event; scratch is room for a compressed text.

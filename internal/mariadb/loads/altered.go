@@ -8,14 +8,16 @@ import (
 	"rillmark/internal/mariadb/statement"
 )
 
-// Altered notes which columns a statement has renamed, and whether one that it drops has
-// come back, now being the version that the catalogue has. To the server the names of columns
-// are the same whatever their case.
+// Altered notes which columns a statement has renamed, and whether rows have other values for
+// it, now being the version that the catalogue has: one that it drops may have come back.
+// To the server the names of columns are the same whatever their case.
 func (t *Table) Altered(e statement.Effect, now *change.Schema) {
 	old := t.State.Schema
 	if old == nil {
 		return
 	}
+	t.Lossy = t.Lossy || e.Lossy
+	t.Redefined = t.Redefined || e.Generated || e.Recoded && e.Lossy
 	isNow := func(name string) bool {
 		return slices.ContainsFunc(now.Columns, func(c change.Column) bool { return c.Name == name })
 	}

@@ -23,6 +23,8 @@ type Table struct {
 	Renamed   []change.Rename
 	// Redefined says that a column was dropped and another has its name now.
 	Redefined bool
+	// Lossy says that a statement has altered it that was free to cut values.
+	Lossy bool
 	// bindings are its table maps, which a statement makes void.
 	Version int
 }

@@ -107,7 +107,7 @@ func Run(ctx context.Context, c *session.Config, scratch, text string) (*engine.
 	}
 	r.Renamed, r.Rewrites = altered.Renamed, r.Rewrites || altered.Redefined
 	r.After, r.Exposes = after.Schema, after.Private(before.Schema)
-	r.Rewrites = r.Rewrites || catalogue.Rewrites(before.Schema, after, filled, r.Renamed)
+	r.Rewrites = r.Rewrites || catalogue.Rewrites(before.Schema, after, filled, r.Renamed, false)
 	return r, nil
 }
 

@@ -1,5 +1,7 @@
 package statement
 
+import "strings"
+
 // alter reads an ALTER.
 func (r *reader) alter() []Effect {
 	r.skipAny("ONLINE", "OFFLINE", "IGNORE")
@@ -12,7 +14,7 @@ func (r *reader) alter() []Effect {
 		return unknown()
 	}
 	r.waits()
-	effects := []Effect{{Kind: Alter, Tables: []Table{t}}}
+	effects := []Effect{{Kind: Alter, Tables: []Table{t}, Lossy: r.lossy}}
 	for len(r.all) > 0 {
 		more, ok := r.alteration(t, &effects[0])
 		if !ok {
@@ -26,6 +28,7 @@ func (r *reader) alter() []Effect {
 // alteration reads one part of an ALTER TABLE, up to the comma behind it. What it adds to
 // the effects comes behind the change of the columns.
 func (r *reader) alteration(t Table, change *Effect) (more []Effect, ok bool) {
+	defines := r.peek().is("CHANGE") || r.peek().is("MODIFY") || r.peek().is("CONVERT")
 	switch {
 	case r.skip("RENAME"):
 		switch {
@@ -81,6 +84,8 @@ func (r *reader) alteration(t Table, change *Effect) (more []Effect, ok bool) {
 	// On to the comma that is in no brackets.
 	for depth := 0; len(r.all) > 0; {
 		switch s := r.next(); {
+		case s.kind != sign && defines:
+			r.redefines(s, change)
 		case s.kind != sign:
 		case s.text == "(":
 			depth++
@@ -91,4 +96,15 @@ func (r *reader) alteration(t Table, change *Effect) (more []Effect, ok bool) {
 		}
 	}
 	return more, true
+}
+
+// redefines looks at a word of a column's new definition.
+func (r *reader) redefines(word token, change *Effect) {
+	switch {
+	case word.is("CHARACTER") && r.skip("SET"), word.is("CHARSET"), word.is("COLLATE"):
+		r.sign("=")
+		change.Recoded = change.Recoded || !strings.HasPrefix(strings.ToLower(r.peek().text), "utf8mb4")
+	case word.is("AS"), word.is("GENERATED"):
+		change.Generated = true
+	}
 }

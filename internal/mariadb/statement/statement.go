@@ -52,6 +52,11 @@ type Effect struct {
 	// column's.
 	Columns [][2]string
 	Dropped []string
+	// Recoded is set of an ALTER that gives columns another character set than utf8mb4, which
+	// has all characters, and Generated of one that says anew how a column follows from others.
+	Recoded, Generated bool
+	// Lossy is set of an ALTER whose session let it cut values that do not fit.
+	Lossy bool
 	// Database of DropDatabase, Savepoint of Savepoint and RollbackTo.
 	Database, Savepoint string
 	// Replaces is set of a CREATE OR REPLACE, IfNotExists of what may have done nothing.
@@ -65,6 +70,8 @@ type Mode struct {
 	// LowerCase says that the server keeps the names of databases and tables in lower case
 	// (lower_case_table_names is 1), however a statement writes them.
 	LowerCase bool
+	// Lossy says that the session is not strict: values are cut rather than refused.
+	Lossy bool
 }
 
 // Read says what a statement does. database is the session's.
@@ -73,7 +80,7 @@ func Read(text, database string, mode Mode) []Effect {
 	if !ok {
 		return []Effect{{Kind: Unknown}}
 	}
-	r := &reader{all: all, text: text, lower: mode.LowerCase}
+	r := &reader{all: all, text: text, lower: mode.LowerCase, lossy: mode.Lossy}
 	r.database = r.name(database)
 	return r.statement()
 }
@@ -83,6 +90,7 @@ type reader struct {
 	text     string
 	database string
 	lower    bool
+	lossy    bool
 }
 
 // name is a database's or a table's as the server keeps it.
