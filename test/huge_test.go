@@ -130,6 +130,9 @@ func TestLeftBehind(t *testing.T) {
 	i.reached("circulation", db)
 	i.eventually("then it goes on", func() bool {
 		for _, o := range i.status().Outlets {
+			if o.Name == "archive" && o.Code == "left-behind" { // retention was faster once more
+				i.cli("outlet", "rewind", "archive", "--to", "beginning")
+			}
 			if o.Name == "archive" {
 				return o.Phase == "running" && o.Behind == 0
 			}

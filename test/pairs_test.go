@@ -5,6 +5,7 @@ import (
 	stdsql "database/sql"
 	"fmt"
 	"net/http"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -333,6 +334,9 @@ func tables(t *testing.T, round int, from, engine string) {
 	s.caughtUp("current", "flagged", "versions", "late")
 	watch.end()
 	require.Positive(t, watch.read)
+	log, err := os.ReadFile(s.logFile())
+	require.NoError(t, err)
+	require.NotContains(t, string(log), "are read again for this outlet", "without a condition, each database has what the log left out")
 	voids := make(map[string]int)
 	for _, e := range s.journal("circulation") {
 		if e.Data.Operation == "void" {

@@ -117,13 +117,15 @@ func (s *Outlets) loadForNew(ctx context.Context, name string) error {
 	if err != nil {
 		return base.Answer(err, "source", record.Definition.Source)
 	}
-	states, err := s.Catalog.TablePhases(ctx, source.ID)
+	states, err := s.Catalog.TableStates(ctx, source.ID)
 	if err != nil {
 		return base.Answer(err, "outlet", name)
 	}
 	var tables []string
 	for table, state := range states {
-		if filter.AdmitsTable(table) && !engine.Away(state) && state != engine.StateNew && state != engine.StateToLoad {
+		task := load.TaskOf(state.Progress)
+		toLoad := state.State == engine.StateToLoad && !task.Apart()
+		if filter.AdmitsTable(table) && !engine.Away(state.State) && state.State != engine.StateNew && !toLoad {
 			tables = append(tables, table)
 		}
 	}

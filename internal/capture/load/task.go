@@ -1,6 +1,9 @@
 package load
 
-import "strings"
+import (
+	"encoding/json"
+	"strings"
+)
 
 // Task says which rows of a table a load reads, and what the table is afterwards. It is stored
 // with the events, within the engine's own progress.
@@ -21,6 +24,15 @@ type Task struct {
 	// For is the outlet that the load is for alone: for anybody else the table goes on as it
 	// was.
 	For Audience `json:"for,omitzero"`
+}
+
+// TaskOf is the task in what is on record of a load's progress, which is the engine's own;
+// the zero value where there is none.
+func TaskOf(progress []byte) (t Task) {
+	if len(progress) > 0 && json.Unmarshal(progress, &t) != nil {
+		return Task{}
+	}
+	return t
 }
 
 // Apart reports whether the table's state is not what the load leads to, but what it was

@@ -4,25 +4,21 @@ import (
 	"context"
 	"strconv"
 
-	"rillmark/internal/change"
 	"rillmark/internal/destination/sql"
 )
 
 // Absent implements [sql.RowWriter].
-func (d *database) Absent(ctx context.Context, b *sql.Binding, images [][]change.Value) (absent []int, err error) {
+func (d *database) Absent(ctx context.Context, b *sql.Binding, sought []sql.Sought) (absent []int, err error) {
 	s := &statements{d: d}
-	for i, image := range images {
+	for i, one := range sought {
 		if len(s.text) > 0 {
 			s.text = append(s.text, " UNION ALL "...)
 		}
 		s.text = append(strconv.AppendInt(append(s.text, "SELECT "...), int64(i), 10), " FROM DUAL WHERE NOT EXISTS (SELECT 1 FROM "+b.SQL+" WHERE "...)
-		if err := s.where(b, image); err != nil {
+		if err := s.where(b, one.Image); err != nil {
 			return nil, err
 		}
-		if b.Keep == sql.Versions {
-			s.text = append(s.text, " AND "+sql.Until+" = '"+infinity+"'"...)
-		}
-		if s.text = append(s.text, ')'); (i+1)%maxAbsent != 0 && i+1 < len(images) {
+		if s.text = append(append(s.text, b.There(one.Moved)...), ')'); (i+1)%maxAbsent != 0 && i+1 < len(sought) {
 			continue
 		}
 		rows, err := d.conn.All(ctx, string(s.text))

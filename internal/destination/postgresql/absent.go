@@ -3,32 +3,30 @@ package postgresql
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"rillmark/internal/change"
 	"rillmark/internal/destination/sql"
 )
 
 // Absent implements [sql.RowWriter].
-func (d *database) Absent(ctx context.Context, b *sql.Binding, images [][]change.Value) (absent []int, err error) {
-	text := b.Text("there", func() string {
-		text := "SELECT 1 FROM " + b.SQL + " WHERE " + keyed(b)
-		if b.Keep == sql.Versions {
-			text += " AND " + sql.Until + " = 'infinity'"
-		}
-		return text + " LIMIT 1"
-	})
+func (d *database) Absent(ctx context.Context, b *sql.Binding, sought []sql.Sought) (absent []int, err error) {
+	text := func(moved bool) string {
+		return b.Text(fmt.Sprint("there ", moved), func() string {
+			return "SELECT 1 FROM " + b.SQL + " WHERE " + keyed(b) + b.There(moved) + " LIMIT 1"
+		})
+	}
 	pipeline := d.conn.PgConn().StartPipeline(ctx)
 	defer func() { err = errors.Join(err, pipeline.Close()) }()
-	for from := 0; from < len(images); from += maxQueued {
-		piece := images[from:min(from+maxQueued, len(images))]
-		for _, image := range piece {
-			params, err := row(b, image, b.Key)
+	for from := 0; from < len(sought); from += maxQueued {
+		piece := sought[from:min(from+maxQueued, len(sought))]
+		for _, one := range piece {
+			params, err := row(b, one.Image, b.Key)
 			if err != nil {
 				return nil, err
 			}
-			pipeline.SendQueryParams(text, params, nil, nil, nil)
+			pipeline.SendQueryParams(text(one.Moved), params, nil, nil, nil)
 		}
 		if err := pipeline.Sync(); err != nil {
 			return nil, err

@@ -199,6 +199,19 @@ func (b *Binding) WithKey(image, key []change.Value) []change.Value {
 	return other
 }
 
+// There is the condition, behind those of the key, under which a row is there.
+func (b *Binding) There(moved bool) string {
+	switch {
+	case b.Keep == Flagged:
+		return " AND NOT coalesce(" + Deleted + ", false)"
+	case b.Keep == Versions && moved:
+		return " AND " + Operation + " <> 'delete'"
+	case b.Keep == Versions:
+		return " AND " + Operation + " <> 'delete' AND " + Until + " = '" + b.dialect.Infinity() + "'"
+	}
+	return ""
+}
+
 // maxTexts bounds the statements that are kept: there is one for each set of columns that
 // rows come with.
 const maxTexts = 1000

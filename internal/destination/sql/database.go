@@ -129,9 +129,8 @@ type RowWriter interface {
 	Remove(ctx context.Context, b *Binding, rows Rows) error
 	// EndVersions ends the newest versions of rows, at From and Offset of rows.
 	EndVersions(ctx context.Context, b *Binding, rows Rows) error
-	// Absent are which of some rows, by their keys, are not there; of versions, which have
-	// none that still holds. Of each image only the key has to be there.
-	Absent(ctx context.Context, b *Binding, images [][]change.Value) ([]int, error)
+	// Absent are which of some rows are not there.
+	Absent(ctx context.Context, b *Binding, sought []Sought) ([]int, error)
 	// NoteKeys puts the keys of rows into another table, where they are not there.
 	NoteKeys(ctx context.Context, b *Binding, into string, rows Rows) error
 	// MakeKeys makes a table of a table's keys, empty, in place of one that may be there.
@@ -149,6 +148,15 @@ type Rows struct {
 	Values func(i int) []change.Value
 	// Own appends one of our own columns of a row; nil where they are not written.
 	Own func(dst []byte, i, which int) (text []byte, null bool)
+}
+
+// Sought is a row that may be there: not one that is flagged as deleted, nor one all of whose
+// versions have ended.
+type Sought struct {
+	// Image has the key at least.
+	Image []change.Value
+	// Moved says that the row has just left this key, so that its last version has ended.
+	Moved bool
 }
 
 // Table is a table of the database.
@@ -219,7 +227,8 @@ type TableState struct {
 	Kept bool `json:"kept,omitempty"`
 	// Since is the offset from which on a load's rows count.
 	Since int64 `json:"since,omitempty"`
-	// Reading says that a load of all rows is under way: what is not here may still come.
+	// Reading says that no load of all rows is complete, or another is under way: what is not
+	// here may still come.
 	Reading bool `json:"reading,omitempty"`
 	// Renaming is the offset of the event that renames columns, and Columns what they were:
 	// where definitions are not part of transactions, it shows whether that was done.

@@ -21,7 +21,7 @@ func (w *Writer) lacking(ctx context.Context, b *Binding, messages []*encode.Mes
 	if state := w.record.Tables[b.Table.Source]; state != nil && (state.Reading || state.Rewound) {
 		return nil, nil // the load brings it
 	}
-	var images [][]change.Value
+	var sought []Sought
 	var asked []*encode.Message
 	known := make(map[string]bool)
 	for i, m := range messages {
@@ -37,17 +37,20 @@ func (w *Writer) lacking(ctx context.Context, b *Binding, messages []*encode.Mes
 		case m.Rekeyed != nil && i > 0 && messages[i-1].Rekeyed != nil:
 			known[key] = true
 			if !known[string(messages[i-1].OrderingKey)] {
-				images, asked = append(images, b.WithKey(m.Row, m.Rekeyed)), append(asked, m)
+				sought, asked = append(sought, Sought{Image: b.WithKey(m.Row, m.Rekeyed)}), append(asked, m)
 			}
-		default: // the first half of a changed key may have been in the batch before
+		case m.Rekeyed != nil && b.Keep == Versions: // the first half was in the batch before
 			known[key] = true
-			images, asked = append(images, m.Row), append(asked, m)
+			sought, asked = append(sought, Sought{b.WithKey(m.Row, m.Rekeyed), true}), append(asked, m)
+		default: // and has put a copy under this key
+			known[key] = true
+			sought, asked = append(sought, Sought{Image: m.Row}), append(asked, m)
 		}
 	}
 	if len(asked) == 0 {
 		return nil, nil
 	}
-	absent, err := w.db.Absent(ctx, b, images)
+	absent, err := w.db.Absent(ctx, b, sought)
 	if err != nil || len(absent) == 0 {
 		return nil, err
 	}

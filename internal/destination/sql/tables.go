@@ -74,6 +74,7 @@ func (w *Writer) tableFor(ctx context.Context, source string, schema *change.Sch
 	t.loading = state.Loading
 	if w.record.Tables[source] == nil || state.Rewound {
 		now := *state
+		now.Reading = now.Reading || w.record.Tables[source] == nil
 		now.Rewound = false
 		w.setState(source, &now)
 	}
