@@ -40,7 +40,9 @@ func (c *Catalog) AskOutletRows(ctx context.Context, outlet int64, table string,
 			}
 			conditions = []string{""}
 		}
-		_, err := tx.Exec(ctx, `INSERT INTO rillmark.outlet_load (outlet_id, table_name, condition) SELECT $1, $2, unnest($3::text[]) ON CONFLICT DO NOTHING`, outlet, table, conditions)
+		// A load that has begun may have read the rows already: it is made once more.
+		_, err := tx.Exec(ctx, `INSERT INTO rillmark.outlet_load (outlet_id, table_name, condition) SELECT $1, $2, unnest($3::text[])
+			ON CONFLICT (outlet_id, table_name, md5(condition)) DO UPDATE SET again = outlet_load.begun`, outlet, table, conditions)
 		return err
 	})
 }
@@ -58,9 +60,13 @@ func (c *Catalog) OutletLoadBegun(ctx context.Context, l *OutletLoad) error {
 	return err
 }
 
-// EndOutletLoad takes a load off the record.
+// EndOutletLoad takes a load off the record, or has it begin again where it was asked for
+// meanwhile.
 func (c *Catalog) EndOutletLoad(ctx context.Context, l *OutletLoad) error {
-	_, err := c.Pool.Exec(ctx, "DELETE FROM rillmark.outlet_load WHERE outlet_id = $1 AND table_name = $2 AND condition = $3", l.Outlet, l.Table, l.Condition)
+	_, err := c.Pool.Exec(ctx, "DELETE FROM rillmark.outlet_load WHERE outlet_id = $1 AND table_name = $2 AND condition = $3 AND NOT again", l.Outlet, l.Table, l.Condition)
+	if err == nil {
+		_, err = c.Pool.Exec(ctx, "UPDATE rillmark.outlet_load SET begun = false, again = false WHERE outlet_id = $1 AND table_name = $2 AND condition = $3 AND again", l.Outlet, l.Table, l.Condition)
+	}
 	return err
 }
 

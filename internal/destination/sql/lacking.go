@@ -2,6 +2,7 @@ package sql
 
 import (
 	"context"
+	"slices"
 
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
@@ -12,57 +13,76 @@ import (
 // began with the journal's newest event, what is known of the row is not enough: the source
 // is asked for the whole row, for this outlet alone.
 
-// lacking finds the rows of messages that leave values out of what is not here, by their
-// ordering keys, with their keys.
-func (w *Writer) lacking(ctx context.Context, b *Binding, messages []*encode.Message) (map[string][]change.Value, error) {
-	if len(b.Key) == 0 || w.outlet.ReadAgain == nil {
+// What is known of a row at some point of a run of messages.
+const (
+	unknown = iota
+	there
+	gone
+)
+
+// lacking finds the messages that leave values out of rows that are not here, by their
+// places, with the rows' keys.
+func (w *Writer) lacking(ctx context.Context, b *Binding, messages []*encode.Message) (map[int][]change.Value, error) {
+	if len(b.Key) == 0 || w.outlet.ReadAgain == nil || !slices.ContainsFunc(messages, leavesOut) {
 		return nil, nil
 	}
 	if state := w.record.Tables[b.Table.Source]; state != nil && (state.Reading || state.Rewound) {
 		return nil, nil // the load brings it
 	}
+	lacking := make(map[int][]change.Value)
+	lacks := func(i int) {
+		var key []change.Value
+		for _, at := range b.Source.Key() {
+			key = append(key, messages[i].Row[at])
+		}
+		lacking[i] = key
+	}
 	var sought []Sought
-	var asked []*encode.Message
-	known := make(map[string]bool)
+	var asked []int
+	known := make(map[string]int)
+	before := unknown // of the row whose key has changed, before it left the former one
 	for i, m := range messages {
 		key := string(m.OrderingKey)
-		switch {
-		case m.Operation == change.Delete:
-			if m.Rekeyed == nil {
-				known[key] = true
-			}
-		case !change.Omits(m.Row):
-			known[key] = true
-		case known[key], m.Operation == change.Existing: // that one is as whole as it can be
-		case m.Rekeyed != nil && i > 0 && messages[i-1].Rekeyed != nil:
-			known[key] = true
-			if !known[string(messages[i-1].OrderingKey)] {
-				sought, asked = append(sought, Sought{Image: b.WithKey(m.Row, m.Rekeyed)}), append(asked, m)
-			}
-		case m.Rekeyed != nil && b.Keep == Versions: // the first half was in the batch before
-			known[key] = true
-			sought, asked = append(sought, Sought{b.WithKey(m.Row, m.Rekeyed), true}), append(asked, m)
-		default: // and has put a copy under this key
-			known[key] = true
-			sought, asked = append(sought, Sought{Image: m.Row}), append(asked, m)
+		is := known[key]
+		if m.Operation == change.Delete {
+			before, known[key] = is, gone
+			continue
+		}
+		known[key] = there
+		if !leavesOut(m) {
+			continue
+		}
+		one := Sought{Image: m.Row}
+		if m.Rekeyed != nil {
+			if i > 0 && messages[i-1].Rekeyed != nil {
+				is, one.Image = before, b.WithKey(m.Row, m.Rekeyed)
+			} else if is = unknown; b.Keep == Versions {
+				one = Sought{b.WithKey(m.Row, m.Rekeyed), true} // the first half was in the batch before
+			} // which otherwise has put a copy under this key
+		}
+		switch is {
+		case gone:
+			lacks(i)
+		case unknown:
+			sought, asked = append(sought, one), append(asked, i)
 		}
 	}
-	if len(asked) == 0 {
-		return nil, nil
-	}
-	absent, err := w.db.Absent(ctx, b, sought)
-	if err != nil || len(absent) == 0 {
-		return nil, err
-	}
-	lacking := make(map[string][]change.Value, len(absent))
-	for _, i := range absent {
-		key := make([]change.Value, 0, len(b.Key))
-		for _, at := range b.Source.Key() {
-			key = append(key, asked[i].Row[at])
+	if len(asked) > 0 {
+		absent, err := w.db.Absent(ctx, b, sought)
+		if err != nil {
+			return nil, err
 		}
-		lacking[string(asked[i].OrderingKey)] = key
+		for _, at := range absent {
+			lacks(asked[at])
+		}
 	}
 	return lacking, nil
+}
+
+// leavesOut reports whether a message is of a row that has values which it does not carry,
+// and is not one that a load has read, which is as whole as it can be.
+func leavesOut(m *encode.Message) bool {
+	return m.Operation != change.Delete && m.Operation != change.Existing && change.Omits(m.Row)
 }
 
 // fetch has the rows read again that messages leave values out of and that are not here. It
@@ -73,8 +93,8 @@ func (w *Writer) fetch(ctx context.Context, b *Binding, messages []*encode.Messa
 		return messages, err
 	}
 	var keys [][]change.Value
-	for name, key := range lacking {
-		if name = b.Table.Source + "\x00" + name; !w.fetched[name] {
+	for i, key := range lacking {
+		if name := b.Table.Source + "\x00" + string(messages[i].OrderingKey); !w.fetched[name] {
 			w.fetched[name] = true
 			keys = append(keys, key)
 		}
@@ -86,14 +106,16 @@ func (w *Writer) fetch(ctx context.Context, b *Binding, messages []*encode.Messa
 		}
 	}
 	rest := make([]*encode.Message, 0, len(messages))
-	for _, m := range messages {
-		_, lacks := lacking[string(m.OrderingKey)]
-		switch {
-		case lacks && m.Operation != change.Delete && change.Omits(m.Row):
-			continue
-		case lacks:
-			delete(lacking, string(m.OrderingKey)) // it is whole from here on, or gone
+	waits := make(map[string]bool) // rows that are not here until they are read again, or come whole
+	for i, m := range messages {
+		key := string(m.OrderingKey)
+		if lacking[i] != nil {
+			waits[key] = true
 		}
+		if waits[key] && m.Operation != change.Delete && change.Omits(m.Row) {
+			continue
+		}
+		delete(waits, key)
 		rest = append(rest, m)
 	}
 	return rest, nil

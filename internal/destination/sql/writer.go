@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -210,8 +211,14 @@ func (w *Writer) atOnce(ctx context.Context, batch *encode.Batch) (bool, error) 
 			return false, nil
 		}
 		messages, bindings = append(messages, m), append(bindings, t.bound)
-		if change.Omits(m.Row) {
-			if lacking, err := w.lacking(ctx, t.bound, messages[i:]); err != nil || len(lacking) > 0 {
+	}
+	if slices.ContainsFunc(messages, leavesOut) {
+		byTable := make(map[*Binding][]*encode.Message)
+		for i, b := range bindings {
+			byTable[b] = append(byTable[b], messages[i])
+		}
+		for b, of := range byTable {
+			if lacking, err := w.lacking(ctx, b, of); err != nil || len(lacking) > 0 {
 				return false, err
 			}
 		}
