@@ -82,7 +82,9 @@ func TestPartsOfAJournal(t *testing.T) {
 	})
 	require.Len(t, i.files("archive"), before+60)
 	say("outlet", "rewind", "archive", "--to", "mark:morning", "--until", "mark:noon")
-	i.outletIs("archive", "pauses at the mark", func(o outletStatus) bool { return o.Committed == all[59].offset() && o.Phase == "paused" && o.Until == 0 })
+	i.outletIs("archive", "pauses at the mark", func(o outletStatus) bool {
+		return o.Committed == all[59].offset() && o.Phase == "paused" && o.Until == 0
+	})
 	require.Len(t, i.files("archive"), before+120)
 	require.Contains(t, say("outlet", "run", "archive", "--until", "mark:noon"), "nothing to deliver")
 	say("outlet", "rewind", "archive", "--to", "mark:morning")

@@ -134,7 +134,7 @@ func checkAddress(u *url.URL, parameters []*huma.Param) *Problem {
 	return nil
 }
 
-// notText says why a text is none that can be kept; empty where it can.
+// notText says why a text cannot be stored; empty where it can.
 func notText(s string) string {
 	switch {
 	case !utf8.ValidString(s):

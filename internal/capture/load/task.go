@@ -17,8 +17,8 @@ type Task struct {
 	Kind   Kind     `json:"kind,omitempty"`
 	Where  string   `json:"where,omitempty"`
 	Leaves []string `json:"leaves,omitempty"`
-	// Then and ThenNote are the table's state after a load that stands apart, or after which
-	// something is lacking; empty for a table that is followed then.
+	// Then and ThenNote are the table's state after a load that stands apart, or that leaves
+	// values missing; empty for a table that is followed then.
 	Then     string `json:"then,omitempty"`
 	ThenNote string `json:"then_note,omitempty"`
 	// For is the outlet that the load is for alone: for anybody else the table goes on as it

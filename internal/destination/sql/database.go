@@ -129,7 +129,7 @@ type RowWriter interface {
 	Remove(ctx context.Context, b *Binding, rows Rows) error
 	// EndVersions ends the newest versions of rows, at From and Offset of rows.
 	EndVersions(ctx context.Context, b *Binding, rows Rows) error
-	// Absent are which of some rows are not there.
+	// Absent says which of some rows are not there, by their places.
 	Absent(ctx context.Context, b *Binding, sought []Sought) ([]int, error)
 	// NoteKeys puts the keys of rows into another table, where they are not there.
 	NoteKeys(ctx context.Context, b *Binding, into string, rows Rows) error

@@ -215,8 +215,7 @@ func (c *Column) Prepare(sets Charsets) error {
 	return nil
 }
 
-// once are the labels without those that are there already: two that are no text can
-// become one.
+// once are the labels without repeats: two that are no text can read the same.
 func once(labels []string) []string {
 	seen := make(map[string]bool, len(labels))
 	return slices.DeleteFunc(slices.Clone(labels), func(l string) bool {

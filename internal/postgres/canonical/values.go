@@ -16,8 +16,7 @@ import (
 // text, to dst. A nil Converter means that the text is canonical already.
 type Converter func(dst, text []byte) ([]byte, error)
 
-// Valid is a converter that first puts U+FFFD in the place of what is no UTF-8, which noText
-// hears of.
+// Valid is a converter that first replaces what is no UTF-8 with U+FFFD, and tells noText.
 func Valid(convert Converter, noText func(text []byte)) Converter {
 	return func(dst, text []byte) ([]byte, error) {
 		if !utf8.Valid(text) {

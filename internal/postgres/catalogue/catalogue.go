@@ -37,8 +37,8 @@ type Listed struct {
 	Hides   bool
 	Columns []engine.TableColumn
 	numbers []int // never change
-	// Attached is by which transactions the partition came to its root; another text says
-	// that it has been away.
+	// Attached names the transactions that attached the partition to its root. Another text
+	// at a later look says that it was detached in between.
 	Attached string
 	// file and defined are what a [Storage] is of.
 	file    uint32

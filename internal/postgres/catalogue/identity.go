@@ -26,8 +26,8 @@ type Identity struct {
 	// Members are the tables that hold the rows, by OID: the table itself, or the
 	// partitions of a root.
 	Members map[uint32]string `json:"members,omitempty"`
-	// Attached is by which transactions each partition came to its root; empty where that is
-	// not known.
+	// Attached names the transactions that attached each partition to its root, by OID; empty
+	// where they are not known.
 	Attached map[uint32]string `json:"attached,omitempty"`
 	// Guests are tables whose rows have carried a root's name, and that no look at the
 	// source has found among its partitions yet: one may leave before that.
@@ -55,8 +55,8 @@ type Column struct {
 	Treat  rules.Treatment `json:"treat,omitempty"` // empty for a column that is kept
 }
 
-// CameBack reports whether any partition has been away from its root since it was on record;
-// attached is how all of them have come.
+// CameBack reports whether any partition has been detached and attached again since it was
+// put on record; attached is what a look has found.
 func (id *Identity) CameBack(attached map[uint32]string) bool {
 	for oid, how := range attached {
 		if was := id.Attached[oid]; was != "" && was != how {
