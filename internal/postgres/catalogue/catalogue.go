@@ -93,7 +93,7 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 					'labels', (SELECT jsonb_agg(enumlabel ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = atttypid)) ORDER BY attnum)
 				FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = ''),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
-			coalesce((SELECT string_agg(i.xmin::text, ' ' ORDER BY i.inhrelid) FROM pg_inherits i WHERE c.relispartition AND i.inhrelid = ANY (SELECT pg_partition_ancestors(c.oid))), ''),
+			coalesce(CASE WHEN c.relispartition THEN (SELECT string_agg((SELECT i.xmin::text FROM pg_inherits i WHERE i.inhrelid = a.relid), ' ') FROM pg_partition_ancestors(c.oid) AS a (relid)) END, ''),
 			c.relfilenode, ARRAY(SELECT xmin::text::bigint FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attname::text FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
