@@ -51,6 +51,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				t.Load = nil
 			}
 			s.Rule, s.Members = c.Rule.Digest(), c.MemberNames()
+			s.Published = "" // where it was before does not matter any more
 			r.consistsOf(t, c.MemberIDs())
 			t.ID.OID, t.ID.Columns, t.ID.Latest = 0, nil, nil
 			if first && r.resumed {
