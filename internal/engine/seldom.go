@@ -2,8 +2,8 @@ package engine
 
 import "sync"
 
-// Seldom keeps reports of the same thing rare: the first one is told, then the tenth, the
-// hundredth and so on. The zero value is ready; it is safe for several goroutines.
+// Seldom limits reports of the same thing: only the first, the tenth, the hundredth and so on
+// are written. The zero value is ready; it is safe for several goroutines.
 type Seldom struct {
 	mu     sync.Mutex
 	counts map[string]int
@@ -12,7 +12,7 @@ type Seldom struct {
 // maxSeldom is the highest number of things with a count; beyond it all counts begin again.
 const maxSeldom = 10_000
 
-// Now counts a report of a thing, and says whether it is to be told.
+// Now counts a report of a thing, and says whether it is to be written.
 func (s *Seldom) Now(thing string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -35,7 +35,7 @@ func (r *run) askRefetch(rel *relation, place session.LSN, raw []pgoutput.TupleC
 	case under == nil, !under.Progress.Began && !under.Progress.Apart():
 		return // a load that reads every row comes after this one
 	case under.Progress.Kind != load.Refetch && under.Progress.Apart(), // it reads rows of its own choice, or for one outlet
-		under.Progress.Kind != load.Refetch && len(under.Progress.Keys) >= loads.MaxRefetch/2: // else it might begin anew for ever
+		under.Progress.Kind != load.Refetch && len(under.Progress.Keys) >= loads.MaxRefetch/2: // more of them could restart the load without end
 		r.loads.Lacks(t, refetchFailed+states.ReloadByHand)
 		return
 	case under.Progress.Kind == load.Refetch && len(under.Progress.Keys) >= loads.MaxRefetch:

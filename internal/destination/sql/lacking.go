@@ -9,9 +9,8 @@ import (
 )
 
 // The log leaves a large value out of an update that does not touch it, and the table has it
-// already. Where it has not, because the outlet's condition kept the row out until now, or it
-// began with the journal's newest event, what is known of the row is not enough: the source
-// is asked for the whole row, for this outlet alone.
+// already. Where a load of the table is complete and it has no such row, because the outlet's
+// condition kept it out until now, the source is asked for the whole row, for this outlet alone.
 
 // What is known of a row at some point of a run of messages.
 const (

@@ -40,8 +40,8 @@ func Bind(m *binlog.TableMap, t *Table, sets values.Charsets) (columns []*values
 // its numbers are handed out.
 var sequence = []string{"next_not_cached_value", "minimum_value", "maximum_value", "start_value", "increment", "cache_size", "cycle_option", "cycle_count"}
 
-// MayBeSequence reports whether a table map has the columns of a sequence; only the catalogue
-// knows whether it is a table all the same.
+// MayBeSequence reports whether a table map has the columns of a sequence. A table can have
+// the same ones: only the catalogue knows which it is.
 func MayBeSequence(m *binlog.TableMap) bool {
 	return slices.EqualFunc(m.Columns, sequence, func(c binlog.Column, name string) bool {
 		kind := byte(binlog.ColLongLong)

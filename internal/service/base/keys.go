@@ -11,8 +11,9 @@ import (
 // MaxKeysAgain is how many rows of a table one load reads by their keys.
 const MaxKeysAgain = 500
 
-// KeysCondition chooses the rows of a table by their keys, each with a value for every column
-// of the version's; empty where the source cannot be asked for them in that way.
+// KeysCondition is the condition that chooses rows of a table by their keys. Each key has a
+// value for every key column of the version. It is empty where the source cannot be asked in
+// that way.
 func KeysCondition(checker engine.ConditionChecker, of *change.Schema, keys [][]change.Value) string {
 	var columns []string
 	for _, i := range of.Key() {
