@@ -35,7 +35,7 @@ func (s *Outlets) readAgain(record *catalog.Outlet, source *catalog.Source) func
 			return base.Answer(err, "outlet", record.Name)
 		}
 		if told.Now(of.Table) {
-			s.RunLog.Write("info", "outlet/"+record.Name, "load", fmt.Sprintf("%d rows of %s are read again for this outlet: the log left values out of their changes that its table does not have, and so it is of others", len(keys), of.Table))
+			s.RunLog.Write("info", "outlet/"+record.Name, "load", fmt.Sprintf("rows of %s are read again for this outlet (%d now): the log left values out of their changes, and its table does not have them", of.Table, len(keys)))
 		}
 		s.running.Loads.Wake()
 		return nil
