@@ -92,6 +92,40 @@ func TestStatementsAreOnRecord(t *testing.T) {
 	require.Contains(t, out, "DROP EVENT TRIGGER")
 }
 
+// TestTypesThatReadOtherwise alters the types that columns are made of: rows that were there
+// read otherwise from then on, and the log has nothing of it.
+func TestTypesThatReadOtherwise(t *testing.T) {
+	t.Parallel()
+	columns := map[string][2]string{ // the column's type, and a value
+		"plain": {"mood", "fine"}, "arrays": {"mood[]", "{fine,low}"}, "domains": {"feeling", "fine"}, "arrays_of_domains": {"feeling[]", "{low}"},
+		"domains_of_arrays": {"feelings", "{fine}"}, "composites": {"mark", "(fine,1)"}, "ranges": {"moods", "[low,fine)"}, "multiranges": {"moods_many", "{[low,fine)}"},
+		"addresses": {"address", "(Elm,1)"}, "arrays_of_addresses": {"address[]", `{"(Elm,1)"}`},
+	}
+	setUp := []string{"CREATE TYPE mood AS ENUM ('low', 'fine')", "CREATE DOMAIN feeling AS mood", "CREATE DOMAIN feelings AS mood[]", "CREATE TYPE mark AS (m mood, n integer)",
+		"CREATE TYPE moods AS RANGE (subtype = mood, multirange_type_name = moods_many)", "CREATE TYPE address AS (street text, number integer)"}
+	for table, c := range columns {
+		setUp = append(setUp, fmt.Sprintf("CREATE TABLE %s (id integer PRIMARY KEY, c %s)", table, c[0]), fmt.Sprintf("INSERT INTO %s VALUES (1, '%s')", table, c[1]))
+	}
+	i, name := begin(t, "source:\n  refresh_every: 200ms\n", setUp...)
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	run(t, db, "ALTER TYPE mood ADD VALUE 'high'", "ALTER TYPE address RENAME ATTRIBUTE street TO road")
+	i.eventually("another label is another version", func() bool {
+		return len(ofTable(i.journal("circulation"), "public.arrays_of_domains", "schema")) == 2
+	})
+	for table := range columns {
+		state, _ := i.table("public." + table)
+		require.Equal(t, "following", state, "%s: no row reads otherwise", table)
+	}
+	run(t, db, "BEGIN; ALTER TYPE mood RENAME VALUE 'low' TO 'between'; ALTER TYPE mood RENAME VALUE 'fine' TO 'low'; ALTER TYPE mood RENAME VALUE 'between' TO 'fine'; COMMIT",
+		"ALTER TYPE address DROP ATTRIBUTE number")
+	for table := range columns {
+		i.comesTo("public."+table, "stale")
+	}
+	proveJournal(t, i.journal("circulation"))
+}
+
 // TestSchemaChangesShowWithoutRows finds a change that no row brings by looking.
 func TestSchemaChangesShowWithoutRows(t *testing.T) {
 	t.Parallel()

@@ -225,7 +225,7 @@ func columnsDiffer(listed []engine.TableColumn, known *change.Schema) bool {
 		labels[c.Name] = c.Labels
 	}
 	for _, c := range known.Columns {
-		if kinds[c.Name] != c.Type || c.Rule == change.RuleEnum && labels[c.Name] != nil && !slices.Equal(labels[c.Name], c.Labels) {
+		if kinds[c.Name] != c.Type || (c.Rule == change.RuleEnum || c.Rule == change.RuleArray) && labels[c.Name] != nil && !slices.Equal(labels[c.Name], c.Labels) {
 			return true
 		}
 		delete(kinds, c.Name)

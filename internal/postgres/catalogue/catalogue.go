@@ -10,6 +10,7 @@ package catalogue
 
 import (
 	"context"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 
@@ -40,9 +41,12 @@ type Listed struct {
 	// Attached names the transactions that attached the partition to its root. Another text
 	// at a later look says that it was detached in between.
 	Attached string
-	// file and defined are what a [Storage] is of.
-	file    uint32
-	defined []uint32
+	// file, defined, typeOIDs and types are what a [Storage] is of; types are those that people
+	// have made, of all tables.
+	file     uint32
+	defined  []uint32
+	typeOIDs []uint32
+	types    map[uint32]*typeRow
 	// rootColumns and rootNumbers are those of the table that this one is a partition of.
 	rootColumns []string
 	rootNumbers []int
@@ -89,12 +93,12 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 	rows, _ := q.Query(ctx, `SELECT c.oid, n.nspname, c.relname, c.relreplident::text, c.relpersistence::text, c.relkind = 'f',
 			coalesce(rn.nspname, ''), coalesce(rc.relname, ''), coalesce(rc.oid, 0),
 			greatest(c.reltuples, 0)::bigint, coalesce(c.relrowsecurity AND row_security_active(c.oid), false),
-			(SELECT jsonb_agg(jsonb_build_object('name', attname, 'type', format_type(atttypid, atttypmod),
-					'labels', (SELECT jsonb_agg(enumlabel ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = atttypid)) ORDER BY attnum)
+			(SELECT jsonb_agg(jsonb_build_object('name', attname, 'type', format_type(atttypid, atttypmod)) ORDER BY attnum)
 				FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = ''),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			coalesce(CASE WHEN c.relispartition THEN (SELECT string_agg((SELECT i.xmin::text FROM pg_inherits i WHERE i.inhrelid = a.relid), ' ') FROM pg_partition_ancestors(c.oid) AS a (relid)) END, ''),
 			c.relfilenode, ARRAY(SELECT xmin::text::bigint FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
+			ARRAY(SELECT atttypid FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attname::text FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			coalesce(pg_has_role(c.relowner, 'USAGE'), false), coalesce(has_table_privilege(c.oid, 'SELECT'), false), -- null for one that was just dropped
@@ -113,10 +117,10 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 		WHERE c.relkind IN ('r', 'f') AND c.relpersistence <> 't'
 			AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
 		ORDER BY 2, 3`)
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (*Listed, error) {
+	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (*Listed, error) {
 		l := new(Listed)
 		var identity, rootSchema, root string
-		err := row.Scan(&l.OID, &l.schema, &l.table, &identity, &l.Persistence, &l.Foreign, &rootSchema, &root, &l.RootOID, &l.Estimate, &l.Hides, &l.Columns, &l.numbers, &l.Attached, &l.file, &l.defined, &l.rootColumns, &l.rootNumbers,
+		err := row.Scan(&l.OID, &l.schema, &l.table, &identity, &l.Persistence, &l.Foreign, &rootSchema, &root, &l.RootOID, &l.Estimate, &l.Hides, &l.Columns, &l.numbers, &l.Attached, &l.file, &l.defined, &l.typeOIDs, &l.rootColumns, &l.rootNumbers,
 			&l.Mine, &l.Readable, &l.hasPrimary, &l.hasIndex, &l.Key)
 		if l.RootOID != 0 {
 			l.Root = change.TableName(rootSchema, root)
@@ -126,6 +130,42 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 		}
 		return l, err
 	})
+	if err != nil {
+		return nil, err
+	}
+	return all, listTypes(ctx, q, all)
+}
+
+// listTypes looks up the types that people have made of what was listed: an enum's labels
+// show with its columns, and those of arrays and domains of it.
+func listTypes(ctx context.Context, q session.Querier, all []*Listed) error {
+	var used []uint32
+	for _, l := range all {
+		for _, oid := range l.typeOIDs {
+			if oid >= firstUserOID {
+				used = append(used, oid)
+			}
+		}
+	}
+	slices.Sort(used)
+	types, err := lookUpTypes(ctx, q, slices.Compact(used))
+	if err != nil {
+		return err
+	}
+	for _, l := range all {
+		l.types = types
+		for i := range min(len(l.Columns), len(l.typeOIDs)) {
+			if t := below(types, l.typeOIDs[i]); t != nil {
+				if t.element != 0 {
+					t = below(types, t.element)
+				}
+				if t != nil {
+					l.Columns[i].Labels = t.labels
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // Describe is the list's line as people see it.

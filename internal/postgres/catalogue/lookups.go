@@ -16,6 +16,7 @@ type Described struct {
 	oid     uint32
 	file    uint32
 	Columns []attribute
+	types   map[uint32]*typeRow // those of the columns, and what they are made of
 	// Root is the name of the table that a partition belongs to, empty for one that
 	// is none; rootColumns are that one's, in its order.
 	Root        string
@@ -70,6 +71,7 @@ func Describe(ctx context.Context, q session.Querier, oids []uint32) (map[uint32
 		return nil, err
 	}
 	for _, d := range all {
+		d.types = types
 		for i := range d.Columns {
 			if !d.Columns[i].typed(types) {
 				d.Columns = nil // dropped between both questions
