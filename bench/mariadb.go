@@ -187,7 +187,7 @@ func drainMaria(ctx context.Context, c *session.Config, w *mariaWork, decode boo
 	began := time.Now()
 	var columns []*values.Column
 	var arena, known []byte
-	sets := values.Charsets{45: "utf8mb4", 46: "utf8mb4", 8: "latin1", 224: "utf8mb4", 63: "binary"}
+	sets := values.Charsets{45: {Name: "utf8mb4"}, 46: {Name: "utf8mb4"}, 8: {Name: "latin1"}, 224: {Name: "utf8mb4"}, 63: {Name: "binary"}}
 	last := false
 	for {
 		e, err := s.Next()

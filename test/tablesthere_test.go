@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 
@@ -141,4 +142,127 @@ func tablesThatAreThere(t *testing.T, target *side, schema string) {
 	require.NoError(t, err)
 	require.Equal(t, http.StatusUnprocessableEntity, status)
 	require.Contains(t, string(raw), "would both be written into")
+}
+
+// heldTable is a table of a database that would not keep rows as they are written.
+type heldTable struct {
+	source, target string // how it is made there and here, $T its name
+	rows           string // VALUES of the source's
+	says           string // what the check has of it, after "note: " where it goes on all the same; empty where it is fine
+}
+
+// TestTablesThatWouldNotKeepRows: tables of PostgreSQL that lose or alter rows without an
+// error are refused, and once what the refusal says is done the rows are all there.
+func TestTablesThatWouldNotKeepRows(t *testing.T) {
+	t.Parallel()
+	const plain, row = "(id integer PRIMARY KEY, v text)", "(1, 'a'), (2, 'b')"
+	mood := "CREATE TYPE mood AS ENUM ('low'"
+	all := map[string]heldTable{
+		"twins":    {"CREATE TABLE $T (id text PRIMARY KEY, v text)", "CREATE TABLE $T (id text COLLATE any_case PRIMARY KEY, v text)", "('a', 'x'), ('A', 'y')", "collation is not deterministic"},
+		"anycase":  {"CREATE TABLE $T (id text PRIMARY KEY, v text)", "CREATE TABLE $T (id public.citext PRIMARY KEY, v text)", "('a', 'x'), ('A', 'y')", "citext"},
+		"same":     {"CREATE TABLE $T (id text COLLATE any_case PRIMARY KEY, v text)", "CREATE TABLE $T (id text COLLATE any_case PRIMARY KEY, v text)", "('a', 'x'), ('B', 'y')", ""},
+		"rounded":  {"CREATE TABLE $T (id numeric(8,2) PRIMARY KEY, v text)", "CREATE TABLE $T (id numeric(8,1) PRIMARY KEY, v text)", "(1.01, 'x'), (1.02, 'y')", "may be rounded to one"},
+		"seconds":  {"CREATE TABLE $T (id timestamptz PRIMARY KEY, v text)", "CREATE TABLE $T (id timestamptz(0) PRIMARY KEY, v text)", "('2026-11-27 10:00:00.1Z', 'x'), ('2026-11-27 10:00:00.2Z', 'y')", "may be rounded to one"},
+		"hidden":   {"CREATE TABLE $T " + plain, "CREATE TABLE $T " + plain + "; ALTER TABLE $T ENABLE ROW LEVEL SECURITY; CREATE POLICY part ON $T USING (id > 1) WITH CHECK (true)", row, "row-level security"},
+		"forced":   {"CREATE TABLE $T " + plain, "CREATE TABLE $T " + plain + "; ALTER TABLE $T OWNER TO $U; ALTER TABLE $T ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY", row, "row-level security"},
+		"unlogged": {"CREATE TABLE $T " + plain, "CREATE UNLOGGED TABLE $T " + plain, row, "is unlogged"},
+		"acting":   {"CREATE TABLE $T " + plain, "CREATE TABLE $T " + plain + "; CREATE TRIGGER shouts BEFORE INSERT ON $T FOR EACH ROW EXECUTE FUNCTION shout(); ALTER TABLE $T ENABLE ALWAYS TRIGGER shouts", row, "note: trigger shouts"},
+		"ruled":    {"CREATE TABLE $T " + plain, "CREATE TABLE $T " + plain + "; CREATE RULE none AS ON DELETE TO $T DO INSTEAD NOTHING; ALTER TABLE $T ENABLE ALWAYS RULE none", row, "note: rule none"},
+		"parent":   {"CREATE TABLE $T " + plain, "CREATE TABLE $T " + plain + "; CREATE TABLE $T_child () INHERITS ($T)", row, "inherit from"},
+		"deferred": {"CREATE TABLE $T " + plain, "CREATE TABLE $T (id integer PRIMARY KEY DEFERRABLE, v text)", row, "no unique index"},
+		"parts":    {"CREATE TABLE $T " + plain, "CREATE TABLE $T " + plain + " PARTITION BY HASH (id); CREATE TABLE $T_0 PARTITION OF $T FOR VALUES WITH (MODULUS 1, REMAINDER 0)", row, ""},
+		"moods":    {"CREATE TABLE $T (id integer PRIMARY KEY, v mood)", "CREATE TABLE $T (id integer PRIMARY KEY, v mood)", "(1, 'low'), (2, 'fine')", ""},
+	}
+	anyCase := "CREATE COLLATION any_case (provider = icu, locale = 'und-u-ks-level2', deterministic = false)"
+	i, name := begin(t, "", mood+", 'fine')", anyCase, "CREATE TABLE first (id integer PRIMARY KEY)")
+	c := sourceServer(t)
+	db := connect(t, c, name)
+	into := database(t, c, "postgres")
+	user := "writer_" + into
+	target := postgresSide(t, c, into)
+	target.run("CREATE EXTENSION citext", mood+")", anyCase, "CREATE FUNCTION shout() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN NEW.v := upper(NEW.v); RETURN NEW; END'", "CREATE ROLE "+user+" LOGIN PASSWORD 'made up'",
+		"GRANT CREATE, TEMPORARY ON DATABASE "+into+" TO "+user, "GRANT SET ON PARAMETER session_replication_role TO "+user, "GRANT CREATE ON SCHEMA public TO "+user, "ALTER TYPE mood OWNER TO "+user)
+	login := target.at["postgresql"].(map[string]any)
+	login["user"], login["password"] = user, "made up"
+	i.wouldNotKeep(t, "circulation", "public", func(s string) { run(t, db, s) }, target, "public", user, all, func() {
+		run(t, connect(t, c, into), "GRANT SELECT, INSERT, UPDATE, DELETE, TRUNCATE ON ALL TABLES IN SCHEMA public TO "+user)
+		i.resume()
+		i.settled("circulation", db)
+	})
+	require.Equal(t, []string{"fine", "low"}, target.digest(t, "SELECT v FROM moods"))
+}
+
+// TestTablesThatWouldNotKeepRowsInMariaDB: keys that are two at the source and one here.
+func TestTablesThatWouldNotKeepRowsInMariaDB(t *testing.T) {
+	t.Parallel()
+	keyed := func(kind string) string { return "CREATE TABLE $T (id " + kind + " PRIMARY KEY, v text)" }
+	text := func(collation string) string { return keyed("varchar(20) COLLATE " + collation) }
+	all := map[string]heldTable{
+		"exact":   {text("utf8mb4_bin"), text("utf8mb4_general_ci"), "('a', 'x'), ('A', 'y')", "takes different keys for equal"},
+		"rules":   {text("utf8mb4_general_ci"), text("utf8mb4_unicode_ci"), "('ß', 'x'), ('ss', 'y')", "takes different keys for equal"},
+		"sets":    {keyed("varchar(20) CHARACTER SET latin1 COLLATE latin1_swedish_ci"), text("utf8mb4_general_ci"), "('ä', 'x'), ('a', 'y')", "takes different keys for equal"},
+		"padded":  {text("utf8mb4_nopad_bin"), text("utf8mb4_bin"), "('a', 'x'), ('a ', 'y')", "takes different keys for equal"},
+		"rounded": {keyed("decimal(8,2)"), keyed("decimal(8,1)"), "(1.01, 'x'), (1.02, 'y')", "may be rounded to one"},
+		"seconds": {keyed("datetime(3)"), keyed("datetime"), "('2026-11-27 10:00:00.1', 'x'), ('2026-11-27 10:00:00.2', 'y')", "may be rounded to one"},
+		"same":    {text("utf8mb4_general_ci"), text("utf8mb4_general_ci"), "('a', 'x'), ('B', 'y')", ""},
+		"wider":   {keyed("varchar(20) CHARACTER SET utf8mb3 COLLATE utf8mb3_general_ci"), text("utf8mb4_general_ci"), "('a', 'x'), ('B', 'y')", ""},
+		"finer":   {text("utf8mb4_general_ci"), text("utf8mb4_bin"), "('a', 'x'), ('B', 'y')", ""},
+	}
+	m := mariaServer(t, nil)
+	i, name, db := mariaFollowed(t, m, "", "CREATE TABLE first (id int PRIMARY KEY)")
+	target := targetOf(t, "mariadb")
+	i.wouldNotKeep(t, "catalogue", name, func(s string) { mariaRun(t, db, s) }, target, target.database, "", all, func() { i.mariaSettled("catalogue", db) })
+}
+
+// wouldNotKeep makes the tables on both sides, an outlet for each, and goes by what it is told.
+func (i *instance) wouldNotKeep(t *testing.T, source, from string, there func(string), target *side, into, user string, all map[string]heldTable, ready func()) {
+	statements := func(text, table string) []string {
+		return strings.Split(strings.NewReplacer("$T", table, "$U", user).Replace(text), "; ")
+	}
+	for table, one := range all {
+		for _, s := range statements(one.source, table) {
+			there(s)
+		}
+		there("INSERT INTO " + table + " VALUES " + one.rows)
+		target.run(statements(one.target, table)...)
+	}
+	ready()
+	i.must(http.MethodPost, "/v1/destinations/there", target.at, nil)
+	definition := map[string]any{"source": source, "destination": "there", target.engine: map[string]any{"schema": into}}
+	fixes := make(map[string]string)
+	for table, one := range all {
+		definition["tables"] = []string{from + "." + table}
+		var found struct{ Items []change.Check }
+		i.must(http.MethodPost, "/v1/outlets/"+table+"/check", definition, &found)
+		at := slices.IndexFunc(found.Items, func(c change.Check) bool { return c.Name == "table "+from+"."+table })
+		i.must(http.MethodPost, "/v1/outlets/"+table, definition, nil)
+		if note, is := strings.CutPrefix(one.says, "note: "); is {
+			require.Equal(t, change.Note, found.Items[at].Verdict)
+			require.Contains(t, found.Items[at].Found, note)
+			continue
+		}
+		if one.says == "" {
+			require.True(t, at < 0 || found.Items[at].Verdict != change.Missing, "%+v", found.Items)
+			continue
+		}
+		require.GreaterOrEqual(t, at, 0, "%s: %+v", table, found.Items)
+		require.Equal(t, change.Missing, found.Items[at].Verdict)
+		require.Contains(t, found.Items[at].Found, one.says)
+		held := i.outletIs(table, "it holds before its first row", func(o outletStatus) bool { return o.Phase == "failed" })
+		require.Contains(t, fmt.Sprint(held), one.says)
+		require.Equal(t, []string{"0"}, target.digest(t, "SELECT count(*) FROM "+table))
+		fix, _, _ := strings.Cut(strings.TrimPrefix(found.Items[at].Fix, "as superuser: "), ";")
+		if fixes[table] = fix; table == "parent" {
+			fixes[table] = "DROP TABLE parent_child"
+		}
+	}
+	for table, fix := range fixes {
+		target.run(fix)
+		i.must(http.MethodPost, "/v1/outlets/"+table+"/resume", nil, nil)
+	}
+	for table := range all {
+		i.caughtUp(table)
+		require.Equal(t, []string{"2"}, target.digest(t, "SELECT count(*) FROM "+table), table)
+		require.Zero(t, i.letters(table).Dead, table)
+	}
 }

@@ -1,6 +1,7 @@
 package change
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 )
@@ -103,6 +104,9 @@ func says(before, after *Column) string {
 		parts = append(parts, "no longer in the key")
 	case before.Key != after.Key:
 		parts = append(parts, "another place in the key")
+	}
+	if before.Collation != after.Collation && before.Key > 0 && after.Key > 0 {
+		parts = append(parts, "keys are compared by "+cmp.Or(after.Collation, "each character"))
 	}
 	if !slices.Equal(before.Labels, after.Labels) {
 		parts = append(parts, "labels "+strings.Join(before.Labels, ", ")+" → "+strings.Join(after.Labels, ", "))

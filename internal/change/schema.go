@@ -86,6 +86,9 @@ type Column struct {
 	Nullable bool `json:"nullable"`
 	// Key is the column's place in the key, from 1; 0 for a column outside.
 	Key int `json:"key,omitempty"`
+	// Collation says which texts in the key are one key, by the engine's name; empty where
+	// each text is a key of its own, as is usual in PostgreSQL, or where it is not known.
+	Collation string `json:"collation,omitempty"`
 }
 
 // Treatment is what a source's rule makes of a column's values before they are
@@ -108,7 +111,7 @@ func (c *Column) TypeName() string {
 
 // Treated is the column once its values are masked or hashed.
 func (c Column) Treated(to Treatment) Column {
-	c.Treatment, c.Rule, c.Element, c.Bits, c.Labels = to, RuleText, "", 0, nil
+	c.Treatment, c.Rule, c.Element, c.Bits, c.Labels, c.Collation = to, RuleText, "", 0, nil, ""
 	return c
 }
 
@@ -147,9 +150,15 @@ func ParseFingerprint(s string) (Fingerprint, error) {
 	return Fingerprint(n), nil
 }
 
-// NewSchema takes over columns and works out the fingerprint.
+// NewSchema takes over columns and works out the fingerprint. Only those in the key keep
+// their collation.
 func NewSchema(engine Engine, table string, columns []Column, leftOut []string, guessed bool) *Schema {
 	s := &Schema{Engine: engine, Table: table, Columns: columns, LeftOut: leftOut, Guessed: guessed}
+	for i := range s.Columns {
+		if s.Columns[i].Key == 0 {
+			s.Columns[i].Collation = ""
+		}
+	}
 	s.prepare()
 	return s
 }

@@ -221,7 +221,7 @@ func (r *run) statementOf(e stream.Event) (string, binlog.Query, error) {
 	if q.Client == 0 {
 		return string(q.Text), q, nil
 	}
-	if name := r.reader.Sets[q.Client]; name != "" && name != "binary" {
+	if name := r.reader.Sets[q.Client].Name; name != "" && name != "binary" {
 		decode, err := charset.For(name)
 		if err == nil && decode != nil {
 			text, _ := decode(nil, q.Text)

@@ -1206,6 +1206,7 @@ export interface components {
         Column: {
             /** Format: int64 */
             bits?: number;
+            collation?: string;
             element?: string;
             from?: string;
             /** Format: int64 */

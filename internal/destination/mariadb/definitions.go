@@ -226,14 +226,14 @@ func (d *database) TypeOf(_ context.Context, of *change.Schema, c *change.Column
 }
 
 // Distinguishes implements [sql.Definer]. A collation may take texts for equal that differ in
-// case, accents or spaces at their end. A MariaDB source may have the same collation.
+// case, accents or spaces at their end.
 func (d *database) Distinguishes(t *sql.Table, of *change.Schema) error {
-	if of.Engine == change.MariaDB || t.Keep == sql.Versions {
+	if t.Keep == sql.Versions {
 		return nil
 	}
 	for _, i := range of.Key() {
 		c := t.Column(of.Columns[i].Name)
-		if c == nil || of.Columns[i].Rule == change.RuleUUID || !texts.MatchString(c.Kind) || strings.HasSuffix(c.Rest, "_nopad_bin") {
+		if c == nil || of.Columns[i].Rule == change.RuleUUID || !texts.MatchString(c.Kind) || asFine(c.Rest, &of.Columns[i], of.Engine) {
 			continue
 		}
 		one := *c
@@ -242,6 +242,33 @@ func (d *database) Distinguishes(t *sql.Table, of *change.Schema) error {
 			Fix: d.Modify(t, &one) + "; then `rillmark outlet resume " + d.outlet.Name + "`"}
 	}
 	return nil
+}
+
+// asFine reports whether a column with a character set and a collation tells all keys apart
+// that the source does.
+func asFine(rest string, source *change.Column, of change.Engine) bool {
+	_, collation, _ := strings.Cut(rest, " COLLATE ")
+	switch {
+	case strings.HasSuffix(collation, "_nopad_bin"):
+		return true
+	case of != change.MariaDB:
+		return false
+	case source.Collation == "":
+		return source.Rule != change.RuleText || source.Treatment == "" // a version from before it was on record
+	case strings.HasSuffix(collation, "_bin"):
+		return !strings.Contains(source.Collation, "_nopad_")
+	}
+	return rules(collation) == rules(source.Collation)
+}
+
+// rules are a collation's without its character set: those of Unicode's sets are alike.
+func rules(collation string) string {
+	set, rules, _ := strings.Cut(collation, "_")
+	switch set {
+	case "utf8", "utf8mb3", "utf8mb4", "ucs2", "utf16", "utf16le", "utf32":
+		return rules
+	}
+	return collation
 }
 
 // Filled implements [sql.Definer].

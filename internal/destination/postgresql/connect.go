@@ -30,7 +30,9 @@ var parameters = map[string]string{
 	"synchronous_commit": "off",
 	// A cut over keeps writers out of the database that a system has left; who follows back goes on.
 	"default_transaction_read_only": "off",
-	"standard_conforming_strings":   "on", "statement_timeout": "0", "lock_timeout": "10s", "idle_in_transaction_session_timeout": "0",
+	// A statement fails rather than do nothing to rows that it may not see.
+	"row_security":                "off",
+	"standard_conforming_strings": "on", "statement_timeout": "0", "lock_timeout": "10s", "idle_in_transaction_session_timeout": "0",
 }
 
 // connect opens a session; application is its name in pg_stat_activity.

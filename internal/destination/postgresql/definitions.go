@@ -13,6 +13,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/destination/sql"
+	"rillmark/internal/engine"
 )
 
 // Quote implements [sql.Dialect].
@@ -157,10 +158,11 @@ func (d *database) Look(ctx context.Context, t *sql.Table) error {
 		t.NotTable = true
 		return nil
 	}
-	rows, _ := d.conn.Query(ctx, `SELECT attname, format_type(atttypid, atttypmod), attnotnull, attgenerated <> '' FROM pg_attribute
-		WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped ORDER BY attnum`, oid)
+	rows, _ := d.conn.Query(ctx, `SELECT attname, format_type(atttypid, atttypmod), attnotnull, attgenerated <> '',
+			coalesce((SELECT k.collprovider::text || ' ' || coalesce(to_jsonb(k)->>'colllocale', to_jsonb(k)->>'colliculocale', k.collcollate) FROM pg_collation k WHERE k.oid = attcollation AND NOT k.collisdeterministic), '')
+		FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped ORDER BY attnum`, oid)
 	var c sql.Column
-	if _, err := pgx.ForEachRow(rows, []any{&c.Name, &c.Kind, &c.NotNull, &c.Generated}, func() error {
+	if _, err := pgx.ForEachRow(rows, []any{&c.Name, &c.Kind, &c.NotNull, &c.Generated, &c.Rest}, func() error {
 		one := c
 		t.Columns = append(t.Columns, &one)
 		return nil
@@ -168,18 +170,28 @@ func (d *database) Look(ctx context.Context, t *sql.Table) error {
 		return err
 	}
 	rows, _ = d.conn.Query(ctx, `SELECT (SELECT array_agg(a.attname::text) FROM unnest((i.indkey::int2[])[0:i.indnkeyatts - 1]) k JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k),
-		coalesce((SELECT conname::text FROM pg_constraint WHERE conindid = i.indexrelid AND contype = 'p' AND conrelid = i.indrelid), '')
-		FROM pg_index i WHERE i.indrelid = $1 AND i.indisunique AND i.indimmediate AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL`, oid)
+		coalesce((SELECT conname::text FROM pg_constraint WHERE conindid = i.indexrelid AND contype = 'p' AND conrelid = i.indrelid), ''), i.indimmediate
+		FROM pg_index i WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL`, oid)
 	var unique []string
 	var primary string
-	_, err = pgx.ForEachRow(rows, []any{&unique, &primary}, func() error {
+	var immediate bool
+	_, err = pgx.ForEachRow(rows, []any{&unique, &primary, &immediate}, func() error {
+		if primary != "" {
+			t.PrimaryName = primary
+		}
+		if !immediate {
+			return nil // the statements that replace rows cannot go by it
+		}
 		t.Uniques = append(t.Uniques, slices.Clone(unique))
 		if primary != "" {
-			t.Primary, t.PrimaryName = slices.Clone(unique), primary
+			t.Primary = slices.Clone(unique)
 		}
 		return nil
 	})
-	return err
+	if err != nil {
+		return err
+	}
+	return d.fit(ctx, t, oid)
 }
 
 // MakeSchema implements [sql.Definer].
@@ -192,9 +204,35 @@ func (d *database) MakeSchema(ctx context.Context, schema string) ([]string, err
 	return []string{"CREATE SCHEMA " + quoted(schema)}, nil
 }
 
-// Distinguishes implements [sql.Definer]: a unique index of PostgreSQL tells values apart as
-// the type does, which the outlet's statements go by, too.
-func (d *database) Distinguishes(*sql.Table, *change.Schema) error { return nil }
+// Distinguishes implements [sql.Definer]: a collation that is not deterministic, and the type
+// citext, take texts for equal that differ.
+func (d *database) Distinguishes(t *sql.Table, of *change.Schema) error {
+	if t.Keep == sql.Versions {
+		return nil
+	}
+	for _, i := range of.Key() {
+		source := &of.Columns[i]
+		c := t.Column(source.Name)
+		if c == nil {
+			continue
+		}
+		one, by := *c, ""
+		switch {
+		case anyCase.MatchString(c.Kind) && !(of.Engine == change.PostgreSQL && anyCase.MatchString(source.Type) && source.Treatment == ""):
+			by, one.Kind = c.Kind, "text"
+		case c.Rest != "" && (of.Engine != change.PostgreSQL || c.Rest != source.Collation):
+			by = "its collation is not deterministic"
+		}
+		if by != "" {
+			return &engine.Fault{Code: "keys-equal", Final: true, Message: fmt.Sprintf("column %s of %s takes different keys for equal (%s), which in the source are different rows", c.Name, t.SQL, by),
+				Fix: fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s TYPE %s COLLATE \"C\"; then `rillmark outlet resume %s`", t.SQL, quoted(c.Name), one.Kind, d.outlet.Name)}
+		}
+	}
+	return nil
+}
+
+// anyCase is a type whose texts are equal whatever their case.
+var anyCase = regexp.MustCompile(`^(?:[^.]+\.)?citext$`)
 
 // Filled implements [sql.Definer].
 func (d *database) Filled(ctx context.Context, t *sql.Table, where string) (is bool, err error) {

@@ -2,6 +2,7 @@ package sql
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -91,7 +92,7 @@ func (w *Writer) bind(ctx context.Context, source string, schema *change.Schema)
 	if err := b.unique(); err != nil {
 		return nil, err
 	}
-	if err := w.db.Distinguishes(t, schema); err != nil {
+	if err := w.distinguishes(ctx, t, schema); err != nil {
 		return nil, err
 	}
 	t.bound = b
@@ -101,6 +102,34 @@ func (w *Writer) bind(ctx context.Context, source string, schema *change.Schema)
 // cut is the beginning of a name, of whole characters.
 func cut(name string, most int) string {
 	return strings.ToValidUTF8(name[:min(len(name), most)], "")
+}
+
+// distinguishes refuses a table in which rows of the source with different keys would be one.
+func (w *Writer) distinguishes(ctx context.Context, t *Table, schema *change.Schema) error {
+	if t.Keep == Versions {
+		return nil
+	}
+	for _, i := range schema.Key() {
+		c := &schema.Columns[i]
+		known := t.Column(c.Name)
+		if known == nil {
+			continue
+		}
+		kind, _, err := w.db.TypeOf(ctx, schema, c, onlyPlanned)
+		if errors.Is(err, errPlanned) {
+			continue // labels of an enum are to be added
+		}
+		if err != nil {
+			return err
+		}
+		if rounds(known.Kind, kind, t.AnyCase) {
+			wide := *known
+			wide.Kind = kind
+			return &engine.Fault{Code: "keys-equal", Final: true, Message: fmt.Sprintf("column %s of %s is %s, and the source's %s: different keys may be rounded to one", known.Name, t.SQL, known.Kind, c.Type),
+				Fix: w.db.Modify(t, &wide) + "; then `rillmark outlet resume " + w.outlet.Name + "`"}
+		}
+	}
+	return w.db.Distinguishes(t, schema)
 }
 
 // unique refuses a table in which a row's key can be there twice.

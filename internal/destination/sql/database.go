@@ -173,6 +173,7 @@ type Table struct {
 	// statements.
 	Indexes  map[string][]string
 	NotTable bool     // something else has the name
+	Notes    []string // what a person is to know of it before rows are written
 	AnyCase  bool     // names of columns are the same whatever their case
 	loading  string   // quoted name of the keys that a load has brought; empty for none
 	bound    *Binding // for the newest schema version

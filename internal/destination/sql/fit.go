@@ -145,3 +145,20 @@ func fitOf(column, wanted string, mariaDB bool) fit {
 	}
 	return enough(has.size >= needs.size)
 }
+
+// rounds reports whether a column may take two different values of the type wanted for one,
+// without a word.
+func rounds(column, wanted string, mariaDB bool) bool {
+	has, needs := roomOf(column, mariaDB), roomOf(wanted, mariaDB)
+	switch {
+	case needs.family == moments && has.base == "date":
+		return true
+	case has.family != needs.family && (has.family == floats || needs.family == decimals || needs.family == floats):
+		return fitOf(column, wanted, mariaDB) == narrower
+	case has.family != needs.family:
+		return false
+	case has.family == floats:
+		return has.bits < needs.bits
+	}
+	return (has.family == decimals || has.family == moments) && has.places < needs.places
+}

@@ -112,6 +112,9 @@ func (i *inspection) table(ctx context.Context, version *change.Schema) (check *
 	if len(t.Columns) == 0 {
 		return nil, true, i.planCreate(ctx, t, version)
 	}
+	for _, note := range t.Notes {
+		i.found.add(note, "")
+	}
 	i.columns(ctx, t, version)
 	if err := i.alter(ctx, t, version); err != nil {
 		return nil, false, err
@@ -119,7 +122,7 @@ func (i *inspection) table(ctx context.Context, version *change.Schema) (check *
 	if err := i.keyed(t, version); err != nil {
 		return nil, false, err
 	}
-	if err := i.db.Distinguishes(t, version); err != nil {
+	if err := i.distinguishes(ctx, t, version); err != nil {
 		return nil, false, err
 	}
 	if len(statements) > 0 {
@@ -146,6 +149,7 @@ func (f *findings) add(says, fix string) {
 		f.says = append(f.says, says)
 	}
 	if fix != "" {
+		f.fixes = slices.DeleteFunc(f.fixes, func(known string) bool { return strings.HasPrefix(fix, known) })
 		f.fixes = append(f.fixes, fix)
 	}
 }
@@ -172,7 +176,6 @@ func (i *inspection) columns(ctx context.Context, t *Table, version *change.Sche
 			spare = append(spare, c.Name)
 		}
 	}
-	none := func(string, ...string) error { return nil }
 	for n := range version.Columns {
 		c := &version.Columns[n]
 		known := t.Column(c.Name)
@@ -186,7 +189,7 @@ func (i *inspection) columns(ctx context.Context, t *Table, version *change.Sche
 		if known.Generated {
 			continue
 		}
-		kind, _, err := i.db.TypeOf(ctx, version, c, none)
+		kind, _, err := i.db.TypeOf(ctx, version, c, onlyPlanned)
 		if err != nil {
 			continue // altering says it
 		}

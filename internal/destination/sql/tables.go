@@ -161,6 +161,9 @@ func (w *Writer) definable(what string, statements ...string) error {
 		Fix: "run this on the database, then `rillmark outlet resume " + w.outlet.Name + "`: " + strings.Join(statements, "; ")}
 }
 
+// onlyPlanned keeps a look at a type from doing what it would need.
+func onlyPlanned(string, ...string) error { return errPlanned }
+
 // define runs statements that make or alter a table, within the open transaction where the
 // database can. Elsewhere what is open is committed first, and each statement can be run
 // again: it is made from what is there.

@@ -59,16 +59,16 @@ const ours = "('mysql', 'information_schema', 'performance_schema', 'sys')"
 
 // Charsets are the character sets by the numbers of their collations.
 func Charsets(ctx context.Context, conn *wire.Conn) (values.Charsets, error) {
-	rows, err := conn.All(ctx, "SELECT id, character_set_name FROM information_schema.collation_character_set_applicability WHERE id IS NOT NULL")
-	if err != nil { // a server from before the column id
-		if rows, err = conn.All(ctx, "SELECT id, character_set_name FROM information_schema.collations WHERE id IS NOT NULL"); err != nil {
+	rows, err := conn.All(ctx, "SELECT id, character_set_name, full_collation_name FROM information_schema.collation_character_set_applicability WHERE id IS NOT NULL")
+	if err != nil { // a server from before these columns
+		if rows, err = conn.All(ctx, "SELECT id, character_set_name, collation_name FROM information_schema.collations WHERE id IS NOT NULL"); err != nil {
 			return nil, err
 		}
 	}
 	sets := make(values.Charsets, len(rows))
 	for _, row := range rows {
 		if id, err := strconv.ParseUint(row[0], 10, 16); err == nil {
-			sets[uint16(id)] = row[1]
+			sets[uint16(id)] = values.Charset{Name: row[1], Collation: row[2]}
 		}
 	}
 	return sets, nil

@@ -86,7 +86,7 @@ func (l *loader) literal(c *values.Column, text []byte) string {
 	case values.Integer, values.Year, values.Decimal:
 		return string(text)
 	case values.Text:
-		return "_" + l.reader.Sets[c.Log.Collation] + " X'" + hex.EncodeToString(text) + "'"
+		return "_" + l.reader.Sets[c.Log.Collation].Name + " X'" + hex.EncodeToString(text) + "'"
 	case values.Binary:
 		return "X'" + hex.EncodeToString(text) + "'"
 	default:

@@ -84,8 +84,11 @@ var integers = map[byte]int{binlog.ColTiny: 1, binlog.ColShort: 2, binlog.ColInt
 
 var integerNames = map[int]string{1: "tinyint", 2: "smallint", 3: "mediumint", 4: "int", 8: "bigint"}
 
-// Charsets are the names of character sets by the numbers of their collations.
-type Charsets map[uint16]string
+// Charsets are character sets by the numbers of their collations.
+type Charsets map[uint16]Charset
+
+// Charset is a character set, and how its texts are compared.
+type Charset struct{ Name, Collation string }
 
 const collationBinary = 63
 
@@ -183,12 +186,15 @@ func (c *Column) Prepare(sets Charsets) error {
 	if c.Kind != Text && c.Kind != JSON && c.Kind != Enum && c.Kind != Set {
 		return nil
 	}
-	name := sets[c.Log.Collation]
+	name := sets[c.Log.Collation].Name
 	if name == "" {
 		return fmt.Errorf("column %s has collation %d, which the server does not list", c.Name, c.Log.Collation)
 	}
 	if name == "binary" {
 		name = "utf8mb4" // labels, or JSON, of a column in binary
+	}
+	if c.Collation = ""; c.Kind == Text {
+		c.Collation = sets[c.Log.Collation].Collation
 	}
 	var err error
 	if c.Decode, err = charset.For(name); err != nil {

@@ -225,6 +225,8 @@ type attribute struct {
 	number int
 	// defined is the transaction that defined it last.
 	defined uint32
+	// collation is one that takes different texts for equal; empty for any other.
+	collation string
 }
 
 // typeInfo is a type below its domains.
@@ -243,6 +245,8 @@ type typeInfo struct {
 // of many tables has two for each.
 const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
 		a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum, c.relfilenode, a.xmin::text::bigint,
+		CASE WHEN a.attcollation >= 16384 THEN coalesce((SELECT k.collprovider::text || ' ' || coalesce(to_jsonb(k)->>'colllocale', to_jsonb(k)->>'colliculocale', k.collcollate)
+			FROM pg_collation k WHERE k.oid = a.attcollation AND NOT k.collisdeterministic), '') ELSE '' END,
 		coalesce((SELECT k.place FROM unnest(key.indkey) WITH ORDINALITY AS k(attnum, place) WHERE k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0)
 	FROM pg_class c
 	LEFT JOIN LATERAL (SELECT i.indkey, i.indnkeyatts FROM pg_index i
@@ -257,7 +261,7 @@ func eachAttribute(rows pgx.Rows, each func(oid, file uint32, rooted bool, a att
 	var oid, file uint32
 	var rooted bool
 	var a attribute
-	_, err := pgx.ForEachRow(rows, []any{&oid, &rooted, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &file, &a.defined, &a.keyPlace}, func() error {
+	_, err := pgx.ForEachRow(rows, []any{&oid, &rooted, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &file, &a.defined, &a.collation, &a.keyPlace}, func() error {
 		each(oid, file, rooted, a)
 		return nil
 	})
@@ -327,7 +331,7 @@ func (t *typeInfo) rule() (rule change.Rule, bits int, convert canonical.Convert
 
 // column puts an attribute's schema and converter together.
 func (a *attribute) column() (change.Column, canonical.Converter) {
-	c := change.Column{Name: a.name, Type: a.typeName, Nullable: !a.notNull, Key: a.keyPlace}
+	c := change.Column{Name: a.name, Type: a.typeName, Nullable: !a.notNull, Key: a.keyPlace, Collation: a.collation}
 	var convert canonical.Converter
 	if a.element != nil {
 		c.Rule = change.RuleArray

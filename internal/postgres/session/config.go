@@ -134,6 +134,8 @@ var sessionParameters = map[string]string{
 	"idle_in_transaction_session_timeout": "0",
 	// Writers may be kept out while a system moves elsewhere; we go on.
 	"default_transaction_read_only": "off",
+	// A query fails rather than leave out rows that it may not see.
+	"row_security": "off",
 }
 
 // config is a copy of the connection's parameters for one use.
