@@ -52,3 +52,43 @@ func TestMariaDBRewrites(t *testing.T) {
 		}
 	}
 }
+
+// TestMariaDBRowsGoUnseen: statements that take rows, or bring some, and log none of them. Each
+// table is read again, and equals its events.
+func TestMariaDBRowsGoUnseen(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, nil)
+	const parts = " PARTITION BY RANGE (id) (PARTITION low VALUES LESS THAN (10), PARTITION high VALUES LESS THAN (100))"
+	i, database, db := mariaFollowed(t, m, "", "CREATE TABLE doubled (id int PRIMARY KEY, v int)", "CREATE TABLE versioned (id int PRIMARY KEY, v int) WITH SYSTEM VERSIONING", "CREATE TABLE repaired (id int PRIMARY KEY, v int) ENGINE = MyISAM",
+		"CREATE TABLE cut (id int PRIMARY KEY, v int)"+parts, "CREATE TABLE dropped (id int PRIMARY KEY, v int)"+parts, "CREATE TABLE exchanged (id int PRIMARY KEY, v int)"+parts, "CREATE TABLE other (id int PRIMARY KEY, v int)",
+		"CREATE TABLE fleeting (id int PRIMARY KEY, v int) ENGINE = MEMORY", "CREATE TABLE sound (id int PRIMARY KEY, v int)")
+	tables := []string{"doubled", "versioned", "repaired", "cut", "dropped", "exchanged", "other", "fleeting", "sound"}
+	for _, table := range tables {
+		mariaRun(t, db, "INSERT INTO "+table+" VALUES (1, 1), (20, 1)", "UPDATE "+table+" SET v = 2 WHERE id = 1")
+	}
+	mariaRun(t, db, "UPDATE doubled SET v = 1", "DELETE FROM other WHERE id = 20")
+	i.mariaReached("catalogue", db)
+	mariaRun(t, db, "ALTER IGNORE TABLE doubled ADD UNIQUE (v)", "ALTER TABLE versioned DROP SYSTEM VERSIONING", "REPAIR TABLE repaired, sound", "ALTER TABLE cut TRUNCATE PARTITION low", "ALTER TABLE dropped DROP PARTITION high",
+		"ALTER TABLE exchanged EXCHANGE PARTITION low WITH TABLE other")
+	m.Stop()
+	require.NoError(t, m.Start(t.Context()))
+	rows, err := mariaRows(db)(t.Context(), "SELECT * FROM fleeting")
+	require.NoError(t, err)
+	require.Empty(t, rows, "the server's restart has emptied it")
+	for _, table := range tables {
+		mariaRun(t, db, "INSERT INTO "+table+" VALUES (3, 3)")
+	}
+	i.mariaReached("catalogue", db)
+	i.eventually("seven tables are read again", func() bool {
+		events, again := i.journal("catalogue"), 0
+		for _, table := range tables {
+			again += len(ofTable(events, database+"."+table, "loaded")) - 1
+		}
+		return again == 7
+	})
+	f := proveJournal(t, i.journal("catalogue"))
+	for _, table := range tables {
+		f.mariaEquals(t, db, database, table)
+	}
+	require.Len(t, ofTable(i.journal("catalogue"), database+".sound", "void"), 1, "the first load's: a repair does nothing to it")
+}

@@ -119,7 +119,21 @@ func (r *run) effect(ctx context.Context, e statement.Effect, text, at string) (
 	case statement.Rewrite:
 		for _, name := range e.Tables {
 			if t := r.captured(name); t != nil && !engine.Away(t.State.State) {
-				steps = append(steps, step{t.State.Schema != nil, func() { r.void(t, "rows of partitions came or went without an event, by a statement at "+at) }})
+				steps = append(steps, step{t.State.Schema != nil, func() { r.void(t, "rows came or went without an event, by a statement at "+at) }})
+			}
+		}
+	case statement.Repair:
+		for _, name := range e.Tables {
+			t := r.captured(name)
+			if t == nil || engine.Away(t.State.State) {
+				continue
+			}
+			listed, err := r.reader.Find(ctx, t.Name.Database, t.Name.Name)
+			if err != nil {
+				return nil, err
+			}
+			if listed != nil && !listed.Transactional() {
+				steps = append(steps, step{t.State.Schema != nil, func() { r.void(t, "it was repaired by a statement at "+at+", which takes rows that cannot be read") }})
 			}
 		}
 	case statement.Rows:

@@ -4,7 +4,9 @@ import "strings"
 
 // alter reads an ALTER.
 func (r *reader) alter() []Effect {
-	r.skipAny("ONLINE", "OFFLINE", "IGNORE")
+	r.skipAny("ONLINE", "OFFLINE")
+	ignores := r.skip("IGNORE") // rows that have no place any more
+	r.skipAny("ONLINE", "OFFLINE")
 	if !r.skip("TABLE") {
 		return r.createOther()
 	}
@@ -21,6 +23,9 @@ func (r *reader) alter() []Effect {
 			return unknown()
 		}
 		effects = append(effects, more...)
+	}
+	if ignores {
+		effects = append(effects, Effect{Kind: Rewrite, Tables: []Table{t}})
 	}
 	return effects
 }
@@ -68,7 +73,7 @@ func (r *reader) alteration(t Table, change *Effect) (more []Effect, ok bool) {
 			return nil, false
 		}
 		more = append(more, Effect{Kind: Rewrite, Tables: []Table{t, other}})
-	case r.skip("DROP", "PARTITION"), r.skip("TRUNCATE", "PARTITION"), r.skip("DISCARD"), r.skip("IMPORT"):
+	case r.skip("DROP", "PARTITION"), r.skip("TRUNCATE", "PARTITION"), r.skip("REPAIR", "PARTITION"), r.skip("DISCARD"), r.skip("IMPORT"), r.skip("DROP", "SYSTEM", "VERSIONING"):
 		more = append(more, Effect{Kind: Rewrite, Tables: []Table{t}})
 	case r.skip("DROP"):
 		if !r.skip("COLUMN") && r.skipOne("PRIMARY", "INDEX", "KEY", "FOREIGN", "CONSTRAINT", "CHECK", "PERIOD", "SYSTEM") {
@@ -77,6 +82,10 @@ func (r *reader) alteration(t Table, change *Effect) (more []Effect, ok bool) {
 		r.skip("IF", "EXISTS")
 		if name := r.next(); name.isName() {
 			change.Dropped = append(change.Dropped, name.text)
+		}
+	case r.skip("ENGINE"):
+		if r.sign("="); r.peek().is("BLACKHOLE") {
+			more = append(more, Effect{Kind: Rewrite, Tables: []Table{t}})
 		}
 	case r.skip("CONVERT", "PARTITION"), r.skip("CONVERT", "TABLE"):
 		more = append(more, Effect{Kind: Rewrite, Tables: append(r.mentioned(), t)})

@@ -23,8 +23,11 @@ const (
 	Truncate
 	DropDatabase
 	// Rewrite changes rows of tables without events: partitions that are dropped, truncated
-	// or exchanged, rows of a statement in statement format.
+	// or exchanged, rows that have no place in an altered table.
 	Rewrite
+	// Repair mends tables' files, and may take rows that cannot be read, where the engine has
+	// no transactions.
+	Repair
 	// Rows is a change of rows that is logged as its statement.
 	Rows
 	// Begin, Commit, Rollback, Savepoint, RollbackTo and the XA kinds are of transactions.
@@ -216,6 +219,13 @@ func (r *reader) statement() []Effect {
 		return r.xa()
 	case first.is("INSERT"), first.is("UPDATE"), first.is("DELETE"), first.is("REPLACE"), first.is("LOAD"):
 		return []Effect{{Kind: Rows, Tables: r.mentioned()}}
+	case first.is("REPAIR"):
+		r.skipAny("NO_WRITE_TO_BINLOG", "LOCAL")
+		if r.skip("VIEW") {
+			return nil
+		}
+		r.skipOne("TABLE", "TABLES")
+		return []Effect{{Kind: Repair, Tables: r.mentioned()}}
 	case isHarmless(first.text) && first.kind == word:
 		return nil
 	default:
@@ -226,7 +236,7 @@ func (r *reader) statement() []Effect {
 // isHarmless reports whether statements that begin so change no table's rows or columns.
 func isHarmless(first string) bool {
 	switch strings.ToUpper(first) {
-	case "GRANT", "REVOKE", "SET", "ANALYZE", "OPTIMIZE", "REPAIR", "CHECK", "FLUSH", "RESET", "INSTALL", "UNINSTALL", "USE", "LOCK", "UNLOCK", "PURGE", "CHANGE", "KILL", "CACHE", "COMMENT":
+	case "GRANT", "REVOKE", "SET", "ANALYZE", "OPTIMIZE", "CHECK", "FLUSH", "RESET", "INSTALL", "UNINSTALL", "USE", "LOCK", "UNLOCK", "PURGE", "CHANGE", "KILL", "CACHE", "COMMENT":
 		return true
 	}
 	return false
