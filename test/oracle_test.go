@@ -207,13 +207,14 @@ func tablesOf(t *testing.T, db *pgx.Conn) []string {
 // tells it. all wants each table to be loaded.
 func (i *instance) foldHolds(db *pgx.Conn, said []string, all bool) {
 	i.t.Helper()
-	wrong := ""
+	wrong, tables := "", []string(nil)
 	i.eventually("the fold gives the tables", func() bool {
 		f := newFold()
 		for _, e := range i.journal("circulation") {
 			f.apply(e)
 		}
 		now := "" // wrong is read while this still runs
+		tables = nil
 		for _, table := range tablesOf(i.t, db) {
 			if !f.loaded["public."+table] {
 				if all {
@@ -223,6 +224,7 @@ func (i *instance) foldHolds(db *pgx.Conn, said []string, all bool) {
 			}
 			if what := f.differs(i.t, db, table); what != "" {
 				now += table + ": " + what + "; "
+				tables = append(tables, table)
 			}
 		}
 		wrong = now
@@ -230,7 +232,15 @@ func (i *instance) foldHolds(db *pgx.Conn, said []string, all bool) {
 			return false
 		}
 		return true
-	}, func() string { return wrong + "\n" + strings.Join(said[max(0, len(said)-40):], "\n") })
+	}, func() string {
+		for _, table := range tables {
+			events := ofTable(i.journal("circulation"), "public."+table)
+			for _, e := range events[max(0, len(events)-40):] {
+				wrong += "\n" + string(e.raw)
+			}
+		}
+		return wrong + "\n" + strings.Join(said[max(0, len(said)-40):], "\n")
+	})
 }
 
 // differs says where a fold is not the table; empty where it is.

@@ -266,6 +266,41 @@ func TestPartitionsUnderTheirRoot(t *testing.T) {
 	require.Len(t, ofTable(i.journal("circulation"), "public.loans", "truncate"), 1, "all of it truncated is one event")
 }
 
+// TestAPartitionThatCameAndWent: while nobody captures, a table becomes a partition, rows are
+// written through its root, and it leaves again. The catalogue knows nothing of it any more; its
+// root is void where the first of those rows stands, and read again.
+func TestAPartitionThatCameAndWent(t *testing.T) {
+	t.Parallel()
+	rules := []map[string]any{{"match": "loans", "partitions": "root"}, {"match": "holds", "partitions": "root"}, {"match": "came_loans"}, {"match": "never"}}
+	columns := "(year integer, id integer, note text, PRIMARY KEY (year, id))"
+	i, name := captured(t, "source:\n  refresh_every: 200ms\n", rules, nil, "CREATE TABLE loans "+columns+" PARTITION BY LIST (year)", "CREATE TABLE loans_2025 PARTITION OF loans FOR VALUES IN (2025)",
+		"CREATE TABLE holds (year integer, id integer, PRIMARY KEY (year, id)) PARTITION BY LIST (year)", "CREATE TABLE holds_2025 PARTITION OF holds FOR VALUES IN (2025)",
+		"CREATE TABLE came_loans "+columns, "CREATE TABLE never "+columns, "INSERT INTO loans VALUES (2025, 1, 'a')", "INSERT INTO holds VALUES (2025, 1)", "INSERT INTO never VALUES (2025, 1, 'a')")
+	db := connect(t, sourceServer(t), name)
+	i.must(http.MethodPost, "/v1/sources/circulation/pause", nil, nil)
+	run(t, db, "INSERT INTO loans VALUES (2025, 2, 'before')", "INSERT INTO never VALUES (2025, 2, 'as it was')", "ALTER TABLE loans ATTACH PARTITION came_loans FOR VALUES IN (2027)", "INSERT INTO loans VALUES (2027, 1, 'through the root')", "ALTER TABLE loans DETACH PARTITION came_loans",
+		"CREATE TABLE came_holds (year integer, id integer, PRIMARY KEY (year, id))", "ALTER TABLE holds ATTACH PARTITION came_holds FOR VALUES IN (2027)", "INSERT INTO holds VALUES (2027, 1)", "ALTER TABLE holds DETACH PARTITION came_holds",
+		"INSERT INTO loans VALUES (2025, 3, 'after')", "INSERT INTO never VALUES (2025, 3, 'as it was')")
+	i.resume()
+	i.reached("circulation", db)
+	for _, table := range []string{"loans", "holds"} {
+		i.eventually(table+" is read again", func() bool { return len(ofTable(i.journal("circulation"), "public."+table, "loaded")) == 2 })
+	}
+	events := i.journal("circulation")
+	f := proveJournal(t, events)
+	for _, table := range []string{"loans", "holds", "came_loans", "never"} {
+		f.equals(t, db, table)
+	}
+	voids := ofTable(events, "public.loans", "void")
+	require.Len(t, voids, 3, "the loads', and the one at the place")
+	come, inserts := ofTable(events, "public.came_loans", "insert"), ofTable(events, "public.loans", "insert")
+	require.Len(t, come, 1)
+	require.Equal(t, come[0].Data.Transaction.ID, voids[1].Data.Transaction.ID, "in the transaction of the first such row")
+	require.Len(t, inserts, 2)
+	require.Less(t, inserts[0].offset(), voids[1].offset())
+	require.Len(t, ofTable(events, "public.never", "void"), 1, "the load's")
+}
+
 // bag folds a table without a key: how often each row is there.
 func bag(events []*event, table string) map[string]int {
 	rows := make(map[string]int)

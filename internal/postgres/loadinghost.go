@@ -37,5 +37,13 @@ func (h *loadingHost) Existing(l *catalogue.Layout, place session.LSN, row []cha
 // LastRow implements [host].
 func (h *loadingHost) LastRow() session.LSN { return h.lastRow }
 
+// Hosts implements [host].
+func (h *loadingHost) Hosts(t *tables.Table, leaves map[uint32]string) (isNew bool) {
+	for oid, own := range leaves {
+		isNew = (*run)(h).hosts(t, oid, own) || isNew
+	}
+	return isNew
+}
+
 // Touching implements [host].
 func (h *loadingHost) Touching(number uint32) []uint32 { return h.notYetVisible.Of(number) }

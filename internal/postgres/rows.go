@@ -35,6 +35,7 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 	}
 	r.relations[m.OID] = rel
 	name, rule := r.belongs(m.OID, own, d)
+	rel.held = r.mayHaveHeld(m, d, name)
 	if rule == nil {
 		rel.skipped = true
 		return nil
@@ -99,6 +100,21 @@ func (r *run) belongs(oid uint32, own string, d *catalogue.Described) (string, *
 		return recorded.State.Table, was
 	}
 	return name, rule
+}
+
+// mayHaveHeld are the tables of partitions that a table may have been one of when the rows of
+// this transaction were written, while the catalogue has it as a table of its own again:
+// those with the same columns. Nothing else tells which it was.
+func (r *run) mayHaveHeld(m *pgoutput.Relation, d *catalogue.Described, name string) (held []*tables.Table) {
+	if r.owners[m.OID] != nil && r.owners[m.OID].Mapped() || !d.LeftAfter(r.tx.XID) {
+		return nil
+	}
+	for _, t := range r.tables {
+		if t.Mapped() && t.State.Table != name && t.State.Schema != nil && !engine.Away(t.State.State) && catalogue.Fits(t.ID.Newest(), m.Columns, true) {
+			held = append(held, t)
+		}
+	}
+	return held
 }
 
 // adopt makes a layout the table's current one. Where it is another than the one on

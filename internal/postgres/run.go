@@ -126,6 +126,8 @@ type relation struct {
 	moved   bool // it has come to another table, or left one, since it was announced
 	enums   []enum
 	strays  []string // labels that the catalogue does not know
+	// held are tables of partitions whose rows these may have been, until the first of them.
+	held []*tables.Table
 }
 
 // own notes whose the tables are that a captured table is made of.
@@ -145,10 +147,10 @@ func (r *run) own(t *tables.Table) {
 }
 
 // hosts notes that rows of a table carry a root's name, before it is found among the
-// root's partitions.
-func (r *run) hosts(t *tables.Table, oid uint32, own string) {
+// root's partitions; false where that is on record.
+func (r *run) hosts(t *tables.Table, oid uint32, own string) (isNew bool) {
 	if t.ID.Members[oid] != "" || t.ID.Guests[oid] != "" {
-		return
+		return false
 	}
 	if t.ID.Guests == nil {
 		t.ID.Guests = make(map[uint32]string)
@@ -156,6 +158,7 @@ func (r *run) hosts(t *tables.Table, oid uint32, own string) {
 	t.ID.Guests[oid] = own
 	r.own(t)
 	r.sink.Table(t.Record())
+	return true
 }
 
 // consistsOf sets which of the source's tables hold a captured table's rows.
@@ -504,9 +507,15 @@ func (r *run) change(oid uint32, start session.LSN, concerns func(*relation) boo
 		r.notYetVisible.Note(r.tx.XID, rel.table.Number) // also where it is not new: see [loads.NotYetVisible]
 		brings = !rel.rule.Filtered() || concerns(rel)
 	}
-	isNew, err := r.arrive(start, brings)
-	if err != nil || !isNew || !brings {
+	isNew, err := r.arrive(start, brings || rel.held != nil)
+	if err != nil || !isNew {
 		return err
+	}
+	for _, t := range rel.held {
+		r.void(t, "a partition has come and gone since, and these rows of it were read after that", start)
+	}
+	if rel.held = nil; !brings {
+		return nil
 	}
 	r.writer.Next()
 	if r.arena = r.arena[:0]; cap(r.arena) > maxArena {

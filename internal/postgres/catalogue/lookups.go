@@ -15,6 +15,7 @@ import (
 type Described struct {
 	oid     uint32
 	file    uint32
+	made    uint32 // the transaction that made the table; 0 where it is not known
 	Columns []attribute
 	types   map[uint32]*typeRow // those of the columns, and what they are made of
 	// Root is the name of the table that a partition belongs to, empty for one that
@@ -45,6 +46,16 @@ func (d *Described) Numbered(mapped bool) []Column {
 	return columns
 }
 
+// LeftAfter reports whether the table may have been a partition, and have left its root after
+// a transaction began: attaching and detaching define all columns anew, in one transaction.
+func (d *Described) LeftAfter(xid uint32) bool {
+	if d.Root != "" || len(d.Columns) == 0 || d.made == 0 {
+		return false
+	}
+	left := d.Columns[0].defined
+	return left != d.made && int32(left-xid) > 0 && !slices.ContainsFunc(d.Columns, func(a attribute) bool { return a.defined != left })
+}
+
 // Describe asks the catalogue about several tables at once. Those that are not there
 // have no columns.
 func Describe(ctx context.Context, q session.Querier, oids []uint32) (map[uint32]*Described, error) {
@@ -54,8 +65,8 @@ func Describe(ctx context.Context, q session.Querier, oids []uint32) (map[uint32
 	}
 	rows, _ := q.Query(ctx, attributesSQL, pgx.QueryExecModeCacheStatement, oids)
 	var used, rooted []uint32
-	err := eachAttribute(rows, func(oid, file uint32, hasRoot bool, a attribute) {
-		all[oid].file = file
+	err := eachAttribute(rows, func(oid, file, made uint32, hasRoot bool, a attribute) {
+		all[oid].file, all[oid].made = file, made
 		all[oid].Columns = append(all[oid].Columns, a)
 		used = append(used, a.typeOID)
 		if hasRoot && !slices.Contains(rooted, oid) {

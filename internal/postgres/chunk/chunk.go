@@ -79,6 +79,8 @@ type Rows struct {
 	File      uint32   // the table's file, of a piece by range
 	End       bool     // the piece has no rows after these
 	Seen      Snapshot
+	// Leaves are the partitions that were read, by OID, of a mapped table that is read whole.
+	Leaves map[uint32]string
 	// TooLarge are the sizes of values that were left out, by the row's first value.
 	TooLarge map[*change.Value]map[string]int64
 }
@@ -101,6 +103,9 @@ func (l *Reader) Read(ctx context.Context, before []uint32, read func(*Rows) err
 			if err := read(into); err != nil {
 				return nil, err
 			}
+			if into.Leaves, err = l.Leaves(ctx); err != nil {
+				return nil, err
+			}
 			_, err = l.Conn.Exec(ctx, "COMMIT")
 			return into, err
 		}
@@ -111,6 +116,24 @@ func (l *Reader) Read(ctx context.Context, before []uint32, read func(*Rows) err
 			return nil, err
 		}
 	}
+}
+
+// Leaves are the partitions of a mapped table that is read whole, by OID; nil for any other
+// table.
+func (l *Reader) Leaves(ctx context.Context) (map[uint32]string, error) {
+	if !l.Target.Mapped || l.Target.Leaf != "" {
+		return nil, nil
+	}
+	rows, _ := l.Conn.Query(ctx, `SELECT c.oid, n.nspname, c.relname FROM pg_partition_tree($1::text::regclass) p JOIN pg_class c ON c.oid = p.relid
+		JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.isleaf AND c.relkind = 'r'`, l.Target.Relation())
+	leaves := make(map[uint32]string)
+	var oid uint32
+	var schema, table string
+	_, err := pgx.ForEachRow(rows, []any{&oid, &schema, &table}, func() error {
+		leaves[oid] = change.TableName(schema, table)
+		return nil
+	})
+	return leaves, err
 }
 
 // BeginReading opens a transaction on the table and takes its snapshot. The lock

@@ -65,11 +65,14 @@ func (l *loader) fullBetween(ctx context.Context, j *job, estimate int64, mark f
 		if into.Layout, err = l.Layout(ctx); err != nil {
 			return err
 		}
+		if into.Leaves, err = l.Leaves(ctx); err != nil {
+			return err
+		}
 		accepted := false
 		err = mark(func() error {
 			defer j.load.Close(w)
 			invisible := func(xid uint32) bool { return !seen.Sees(xid) }
-			if !j.current() || w.Voided || slices.ContainsFunc(before, invisible) || slices.ContainsFunc(w.Touched, invisible) {
+			if !j.current() || w.Voided || slices.ContainsFunc(before, invisible) || slices.ContainsFunc(w.Touched, invisible) || r.host.Hosts(t, into.Leaves) {
 				return nil
 			}
 			accepted = true

@@ -52,6 +52,9 @@ type host interface {
 	Existing(l *catalogue.Layout, place session.LSN, row []change.Value, sizes map[string]int64, only int64)
 	// LastRow is the newest place in the stream.
 	LastRow() session.LSN
+	// Hosts notes partitions whose rows are read for a table, and reports whether any was not
+	// on record.
+	Hosts(t *tables.Table, leaves map[uint32]string) bool
 	// Touching are the transactions on a table that a query may not see yet.
 	Touching(number uint32) []uint32
 }
@@ -395,6 +398,9 @@ func (r *Loading) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(
 	t := j.table
 	if w.Voided || !t.Load.Progress.Began {
 		return // read again
+	}
+	if r.host.Hosts(t, read.Leaves) {
+		return // read again: had one been dropped since, nobody would have known that its rows were here
 	}
 	if read.File != 0 && read.File != t.Load.Progress.File && t.Load.Progress.By == loads.ByRange {
 		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.State.Table + ": its rows have been moved on disk (VACUUM FULL, CLUSTER, ALTER TABLE or TRUNCATE): the load begins anew"})
