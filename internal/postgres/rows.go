@@ -46,7 +46,7 @@ func (r *run) relate(ctx context.Context, m *pgoutput.Relation) error {
 	if t != nil {
 		before = &catalogue.OnRecord{ID: &t.ID, Newest: t.State.Schema, Mapped: t.Mapped()}
 	}
-	if rel.layout, err = catalogue.Announced(ctx, r.config, r.control, d, m, name, rule, before); err != nil {
+	if rel.layout, err = catalogue.Announced(ctx, r.config, r.control, d, m, r.tx.XID, name, rule, before); err != nil {
 		return err
 	}
 	if t != nil && t.State.Schema != nil && t.ID.OID == rel.layout.OID {

@@ -243,7 +243,7 @@ type typeInfo struct {
 // index, or of the primary key where the identity is the whole row. The types of the
 // columns are looked up apart: joined in, they are scanned as a whole, and a database
 // of many tables has two for each.
-const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coalesce(made.xmin::text::bigint, 0), a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
+const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coalesce(made.xmin::text::bigint, 0), gone.numbers, gone.dropped, a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
 		a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum, c.relfilenode, a.xmin::text::bigint,
 		CASE WHEN a.attcollation >= 16384 THEN coalesce((SELECT k.collprovider::text || ' ' || coalesce(to_jsonb(k)->>'colllocale', to_jsonb(k)->>'colliculocale', k.collcollate)
 			FROM pg_collation k WHERE k.oid = a.attcollation AND NOT k.collisdeterministic), '') ELSE '' END,
@@ -251,6 +251,7 @@ const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coales
 	FROM pg_class c
 	LEFT JOIN LATERAL (SELECT i.indkey, i.indnkeyatts FROM pg_index i
 		WHERE i.indrelid = c.oid AND CASE c.relreplident WHEN 'i' THEN i.indisreplident ELSE i.indisprimary END LIMIT 1) AS key ON true
+	LEFT JOIN LATERAL (SELECT array_agg(g.attnum::int) AS numbers, array_agg(g.xmin::text::bigint) AS dropped FROM pg_attribute g WHERE g.attrelid = c.oid AND g.attisdropped) AS gone ON true
 	LEFT JOIN pg_attribute made ON made.attrelid = c.oid AND made.attnum = -1
 	JOIN pg_attribute a ON a.attrelid = c.oid
 	WHERE c.oid = ANY($1::oid[]) AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
@@ -258,12 +259,18 @@ const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coales
 
 // eachAttribute reads what attributesSQL asks for; the types of what it gives on are
 // still to be looked up.
-func eachAttribute(rows pgx.Rows, each func(oid, file, made uint32, rooted bool, a attribute)) error {
+func eachAttribute(rows pgx.Rows, each func(oid, file, made uint32, dropped []Dropped, rooted bool, a attribute)) error {
 	var oid, file, made uint32
+	var numbers []int
+	var by []uint32
 	var rooted bool
 	var a attribute
-	_, err := pgx.ForEachRow(rows, []any{&oid, &rooted, &made, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &file, &a.defined, &a.collation, &a.keyPlace}, func() error {
-		each(oid, file, made, rooted, a)
+	_, err := pgx.ForEachRow(rows, []any{&oid, &rooted, &made, &numbers, &by, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &file, &a.defined, &a.collation, &a.keyPlace}, func() error {
+		dropped := make([]Dropped, len(numbers))
+		for i := range numbers {
+			dropped[i] = Dropped{numbers[i], by[i]}
+		}
+		each(oid, file, made, dropped, rooted, a)
 		return nil
 	})
 	return err

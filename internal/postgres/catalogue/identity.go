@@ -134,49 +134,6 @@ func numbersOf(columns []Column, message []pgoutput.RelationColumn) []int {
 	return numbers
 }
 
-// identify says which numbers a Relation message's columns have, of what is on record
-// and of what the catalogue has now, which may be later than the message: mapped are
-// a partition's columns with the numbers of its root. certain is false where the
-// numbers may be others than what is returned.
-//
-// A number that is on record and in the catalogue today was there in between: numbers
-// never come back. So if both have the same ones, and the message as many columns,
-// those are the message's, whatever the names are; they stand in their order.
-func identify(message []pgoutput.RelationColumn, recorded, now []Column, mapped bool) (numbers []int, certain bool) {
-	isNow, isRecorded := Fits(now, message, mapped), Fits(recorded, message, mapped)
-	unknown := make([]int, len(message))
-	switch {
-	case !Known(recorded):
-		if isNow {
-			return numbersOf(now, message), true
-		}
-		return unknown, false
-	case sameNumbers(recorded, now) && !mapped && len(message) == len(now):
-		for i := range now {
-			unknown[i] = now[i].Number
-		}
-		return unknown, true
-	case sameNumbers(recorded, now) && isNow:
-		return numbersOf(now, message), true
-	case isNow && isRecorded:
-		return numbersOf(now, message), false // one of a name has gone and another come, before or after
-	case isNow:
-		return numbersOf(now, message), true
-	case isRecorded:
-		return numbersOf(recorded, message), true
-	}
-	return unknown, false
-}
-
-func sameNumbers(a, b []Column) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	return !slices.ContainsFunc(a, func(c Column) bool {
-		return !slices.ContainsFunc(b, func(d Column) bool { return c.Number == d.Number })
-	})
-}
-
 // ColumnChanges is what has become of a table's columns.
 type ColumnChanges struct {
 	Renamed []change.Rename

@@ -266,7 +266,7 @@ type OnRecord struct {
 // Announced is the layout that a Relation message announces, completed from
 // the catalogue, which may have gone on since: where both disagree and the table's
 // known version does not fit either, the version is marked as guessed.
-func Announced(ctx context.Context, c *session.Config, q session.Querier, d *Described, m *pgoutput.Relation, name string, rule *rules.Table, t *OnRecord) (*Layout, error) {
+func Announced(ctx context.Context, c *session.Config, q session.Querier, d *Described, m *pgoutput.Relation, xid uint32, name string, rule *rules.Table, t *OnRecord) (*Layout, error) {
 	now := d.Numbered(rule.Root)
 	var recorded []Column
 	var known *change.Schema
@@ -293,7 +293,11 @@ func Announced(ctx context.Context, c *session.Config, q session.Querier, d *Des
 			}
 		}
 	}
-	numbers, certain := identify(m.Columns, recorded, now, maker.order != nil)
+	dropped := d.dropped
+	if maker.order != nil {
+		dropped = d.rootDropped
+	}
+	numbers, certain := identify(m.Columns, recorded, now, dropped, xid, maker.order != nil)
 	guessed := len(d.Columns) != len(m.Columns)
 	agreed := make([]attribute, len(m.Columns))
 	for i, c := range m.Columns {

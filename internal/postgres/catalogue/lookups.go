@@ -23,6 +23,8 @@ type Described struct {
 	Root        string
 	rootOID     uint32
 	rootColumns []Column
+	// dropped and rootDropped are columns that each has had.
+	dropped, rootDropped []Dropped
 	// At is a place in the log: all that was committed before it is in here.
 	At session.LSN
 }
@@ -65,8 +67,8 @@ func Describe(ctx context.Context, q session.Querier, oids []uint32) (map[uint32
 	}
 	rows, _ := q.Query(ctx, attributesSQL, pgx.QueryExecModeCacheStatement, oids)
 	var used, rooted []uint32
-	err := eachAttribute(rows, func(oid, file, made uint32, hasRoot bool, a attribute) {
-		all[oid].file, all[oid].made = file, made
+	err := eachAttribute(rows, func(oid, file, made uint32, dropped []Dropped, hasRoot bool, a attribute) {
+		all[oid].file, all[oid].made, all[oid].dropped = file, made, dropped
 		all[oid].Columns = append(all[oid].Columns, a)
 		used = append(used, a.typeOID)
 		if hasRoot && !slices.Contains(rooted, oid) {
@@ -93,15 +95,21 @@ func Describe(ctx context.Context, q session.Querier, oids []uint32) (map[uint32
 	if len(rooted) == 0 {
 		return all, nil
 	}
-	rows, _ = q.Query(ctx, `SELECT c.oid, n.nspname, r.relname, r.oid, a.attname::text, a.attnum::int
+	rows, _ = q.Query(ctx, `SELECT c.oid, n.nspname, r.relname, r.oid, a.attname::text, a.attnum::int, a.attisdropped, a.xmin::text::bigint
 		FROM pg_class c JOIN pg_class r ON r.oid = pg_partition_root(c.oid) JOIN pg_namespace n ON n.oid = r.relnamespace
-		JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum > 0 AND NOT a.attisdropped
+		JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum > 0
 		WHERE c.oid = ANY($1::oid[]) AND c.relkind IN ('r', 'p') AND (c.relispartition OR c.relkind = 'p') ORDER BY c.oid, a.attnum`, pgx.QueryExecModeCacheStatement, rooted)
 	var oid, rootOID uint32
 	var schema, table string
 	var one Column
-	_, err = pgx.ForEachRow(rows, []any{&oid, &schema, &table, &rootOID, &one.Name, &one.Number}, func() error {
+	var isDropped bool
+	var defined uint32
+	_, err = pgx.ForEachRow(rows, []any{&oid, &schema, &table, &rootOID, &one.Name, &one.Number, &isDropped, &defined}, func() error {
 		d := all[oid]
+		if isDropped {
+			d.rootDropped = append(d.rootDropped, Dropped{one.Number, defined})
+			return nil
+		}
 		d.rootColumns = append(d.rootColumns, one)
 		if rootOID != oid {
 			d.Root, d.rootOID = change.TableName(schema, table), rootOID
