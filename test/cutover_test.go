@@ -95,13 +95,21 @@ func cutover(t *testing.T, from, engine string) {
 	})
 	s.progresses(20)
 
-	out, errs, code = s.cli(append([]string{"cutover", "moved", "--yes", "--json", "--wait", "30s"}, admin...)...)
+	s.waysBack(t, to, back)
+	_, errs, code = s.cli("cutover", "moved", "--follow-back", "moved")
+	require.Equal(t, 5, code, "%s: it leads on, and delivers", errs)
+	out, errs, code = s.cli("cutover", "moved", "--follow-back", "back")
+	require.Zero(t, code, "%s%s", out, errs)
+	require.Contains(t, out, "back leads from")
+	s.outletIs("back", "waits", func(o outletStatus) bool { return o.Phase == "paused" && o.Delivered == 0 })
+	out, errs, code = s.cli(append([]string{"cutover", "moved", "--yes", "--json", "--wait", "30s", "--follow-back", "back"}, admin...)...)
 	require.Zero(t, code, "%s%s", out, errs)
 	var done comparing.CutoverResult
 	require.NoError(t, json.Unmarshal([]byte(out), &done))
 	require.True(t, done.Verification.Equal)
 	require.Positive(t, done.Offset)
 	require.True(t, done.Stopped)
+	require.Equal(t, "back", done.FollowsBack.Outlet)
 	s.outletIs("moved", "is paused", func(o outletStatus) bool { return o.Phase == "paused" && o.Committed >= done.Offset })
 	want := s.source.digest(t, "SELECT fine_id, amount FROM fines")
 	sameRows(t, want, to.digest(t, "SELECT fine_id, amount FROM moved.fines"))
@@ -115,7 +123,7 @@ func cutover(t *testing.T, from, engine string) {
 	page := browser(t, s.address+"/outlets/moved/cutover")
 	holds(t, page, "the page says that it is done", says("Cut over at offset"))
 	accessible(t, page, "a cut over")
-	s.followsBack(t, to, back)
+	s.followsBack(t, to)
 	_, errs, code = s.cli(append([]string{"cutover", "moved", "--abort"}, admin[1:]...)...)
 	require.Zero(t, code, errs)
 	s.eventually("writers may write again", func() bool {
@@ -141,9 +149,8 @@ func (s *side) captured(match, mode string) map[string]any {
 	return map[string]any{"engine": s.engine, "connection": connection, "tables": []map[string]any{{"match": match}}, "mode": mode}
 }
 
-// followsBack has the system's former database follow its new one: what writers do there
-// comes back, and nothing goes round in a circle.
-func (s *stage) followsBack(t *testing.T, to *side, more map[string]any) {
+// waysBack adds an outlet that is to lead back, beside one that leads on.
+func (s *stage) waysBack(t *testing.T, to *side, more map[string]any) {
 	source := to.captured("moved.*", "follow-only")
 	options := map[string]any{"schema": s.prefix, "present": "keep"}
 	if s.source.engine == "mariadb" {
@@ -154,9 +161,14 @@ func (s *stage) followsBack(t *testing.T, to *side, more map[string]any) {
 	_, errs, code := s.cli("source", "resume", "new", "--wait")
 	require.Zero(t, code, errs)
 	s.must(http.MethodPost, "/v1/destinations/old", s.source.at, nil)
-	outlet := map[string]any{"source": "new", "destination": "old", s.source.engine: options, "retry": map[string]any{"first_wait": "20ms", "longest_wait": "300ms"}}
+	outlet := map[string]any{"source": "new", "destination": "old", s.source.engine: options, "from": "cutover", "retry": map[string]any{"first_wait": "20ms", "longest_wait": "300ms"}}
 	maps.Copy(outlet, more)
 	s.must(http.MethodPost, "/v1/outlets/back", outlet, nil)
+}
+
+// followsBack holds that what writers do at the new database comes back to the former one,
+// that what had come from there does not, and that nothing goes round in a circle.
+func (s *stage) followsBack(t *testing.T, to *side) {
 	to.run("INSERT INTO moved.members (name) VALUES ('Joris')", "UPDATE moved.fines SET amount = 1000007 WHERE fine_id = 7")
 	s.eventually("it comes back", func() bool {
 		rows, err := s.source.rows(t.Context(), "SELECT amount FROM fines WHERE fine_id = 7")
@@ -167,4 +179,6 @@ func (s *stage) followsBack(t *testing.T, to *side, more map[string]any) {
 		return s.outletIs("moved", "is paused", func(o outletStatus) bool { return o.Phase == "paused" }).Behind > 0
 	})
 	require.Zero(t, s.letters("back").Dead)
+	now := s.outletIs("back", "has delivered", func(o outletStatus) bool { return o.Delivered > 0 })
+	require.Less(t, now.Delivered, int64(40), "what came from here has not gone back")
 }

@@ -23,8 +23,11 @@ type CutoverLine struct {
 }
 
 func (s *Server) cutoverRoutes() {
-	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/cutover", "checkCutover", "Whether a system can move to the database that an outlet keeps equal, and what a person has to see to; nothing is changed", "outlets"), func(ctx context.Context, in *Named) (*body[comparing.CutoverReport], error) {
-		report, err := s.service.Comparing.CutoverCheck(ctx, in.Name)
+	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets/{name}/cutover", "checkCutover", "Whether a system can move to the database that an outlet keeps equal, and what a person has to see to; nothing is changed", "outlets"), func(ctx context.Context, in *struct {
+		Named
+		FollowBack string `query:"follow_back" maxLength:"40" doc:"Look at this outlet, too, as one that leads back from then on"`
+	}) (*body[comparing.CutoverReport], error) {
+		report, err := s.service.Comparing.CutoverCheck(ctx, in.Name, in.FollowBack)
 		if err != nil {
 			return nil, problem(err)
 		}

@@ -168,10 +168,10 @@ func (c *Catalog) AddDestination(ctx context.Context, name string, d definition.
 }
 
 // AddOutlet stores an outlet, running, that has delivered up to committed.
-func (c *Catalog) AddOutlet(ctx context.Context, name string, d definition.Outlet, source int64, destination *int64, committed int64) error {
+func (c *Catalog) AddOutlet(ctx context.Context, name string, d definition.Outlet, source int64, destination *int64, committed int64, running bool) error {
 	_, err := c.Pool.Exec(ctx, `WITH one AS (
-			INSERT INTO rillmark.outlet (name, source_id, destination_id, definition) VALUES ($1, $2, $3, $4) RETURNING id)
-		INSERT INTO rillmark.outlet_offset (outlet_id, committed) SELECT id, $5 FROM one`, name, source, destination, asJSON(d), committed)
+			INSERT INTO rillmark.outlet (name, source_id, destination_id, definition, running) VALUES ($1, $2, $3, $4, $6) RETURNING id)
+		INSERT INTO rillmark.outlet_offset (outlet_id, committed) SELECT id, $5 FROM one`, name, source, destination, asJSON(d), committed, running)
 	return translate(err)
 }
 

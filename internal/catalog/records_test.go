@@ -61,7 +61,7 @@ func stage(t *testing.T, server *demo.Cluster, n int) (*Catalog, []int64) {
 	var ids []int64
 	for i := range n {
 		name := fmt.Sprintf("desk-%d", i)
-		require.NoError(t, c.AddOutlet(t.Context(), name, definition.Outlet{Source: "circulation"}, source.ID, nil, 0))
+		require.NoError(t, c.AddOutlet(t.Context(), name, definition.Outlet{Source: "circulation"}, source.ID, nil, 0, true))
 		outlet, err := c.Outlet(t.Context(), name)
 		require.NoError(t, err)
 		ids = append(ids, outlet.ID)

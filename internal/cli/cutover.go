@@ -23,8 +23,8 @@ func (a *app) cutover() *cobra.Command {
 	wait := 2 * time.Minute
 	c := &cobra.Command{Use: "cutover OUTLET", Short: "Move a system to the database that an outlet keeps equal",
 		Long: "Without --yes it says whether that can be done now, what rows do not carry, and which statements\nkeep the source's writers out; nothing is changed.\n\n" +
-			"With --yes it waits until nobody writes to the source any more, or keeps the writers out itself\n(--stop-writers), proves that both sides are equal at one offset, sets sequences and auto-increment\nvalues in the target, and pauses the outlet there. If anything fails, or the command is ended\nbefore that, what it did is taken back. --abort lets writers in again where that could not be.",
-		Example: "  rillmark cutover reporting\n  rillmark cutover reporting --yes --stop-writers --as postgres --as-password '${env:RILLMARK_SECRET_ADMIN}'\n  rillmark cutover reporting --abort --as postgres --as-password '${env:RILLMARK_SECRET_ADMIN}'",
+			"With --yes it waits until nobody writes to the source any more, or keeps the writers out itself\n(--stop-writers), proves that both sides are equal at one offset, sets sequences and auto-increment\nvalues in the target, and pauses the outlet there. --follow-back names an outlet that begins at that\nmoment, and keeps the former database equal from then on. If anything fails, or the command is ended\nbefore that, what it did is taken back. --abort lets writers in again where that could not be.",
+		Example: "  rillmark cutover reporting\n  rillmark cutover reporting --yes --stop-writers --as postgres --as-password '${env:RILLMARK_SECRET_ADMIN}'\n  rillmark cutover reporting --yes --stop-writers --follow-back back\n  rillmark cutover reporting --abort --as postgres --as-password '${env:RILLMARK_SECRET_ADMIN}'",
 		Args:    terminal.Exactly("OUTLET"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if sure && abort {
@@ -44,6 +44,9 @@ func (a *app) cutover() *cobra.Command {
 				return a.done(raw, "the writers of the source of outlet %s may write again; `rillmark outlet resume %s` has delivery go on", args[0], args[0])
 			case !sure:
 				var report comparing.CutoverReport
+				if plan.FollowBack != "" {
+					address += "?follow_back=" + url.QueryEscape(plan.FollowBack)
+				}
 				raw, err := a.Call(c.Context(), http.MethodGet, address, nil, &report)
 				if err != nil {
 					return err
@@ -92,6 +95,7 @@ func (a *app) cutover() *cobra.Command {
 	f.BoolVar(&plan.StopWriters, "stop-writers", false, "keep the source's writers out, by the statements that are shown without --yes")
 	f.StringVar(&plan.As, "as", "", "login that runs those statements; the source's own without it")
 	f.StringVar(&plan.AsPassword, "as-password", "", "that login's password, or a reference to it; it is not kept")
+	f.StringVar(&plan.FollowBack, "follow-back", "", "outlet that begins at the same moment and keeps the former database equal, added with --from cutover")
 	f.DurationVar(&wait, "wait", wait, "how long to wait until nobody writes any more")
 	f.BoolVar(&abort, "abort", false, "let the source's writers in again")
 	return c
@@ -159,6 +163,9 @@ func (a *app) printCutoverDone(r *comparing.CutoverResult) error {
 	}
 	for i := range r.Objects {
 		say("  for you to make: %d × %s: %s\n", r.Objects[i].Count, r.Objects[i].Kind, r.Objects[i].Words())
+	}
+	if r.FollowsBack != nil {
+		say("  outlet %s leads back from here, behind offset %s of source %s\n", r.FollowsBack.Outlet, terminal.Count(r.FollowsBack.Offset), r.FollowsBack.Source)
 	}
 	if r.Stopped {
 		say("the source's writers stay out; let them write to the target now\n")

@@ -32,7 +32,7 @@ type Outlet struct {
 	Functions []Function `json:"functions,omitempty" flag:"-" title:"Functions" advanced:"yes" maxItems:"200" doc:"Functions of your own, for the expressions of new columns"`
 	// Forms are names of forms that outlets share.
 	Forms   []string `json:"forms,omitempty" title:"Shared forms" advanced:"yes" maxItems:"20" doc:"Names of forms of rows that outlets share (rillmark form add): their rows stand behind the outlet's own, and the outlet's expressions may call their functions"`
-	From    string   `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
+	From    string   `json:"from,omitempty" title:"Start at" doc:"Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, cutover (it is paused until a cut over has it lead back), an offset, time:2026-11-23T09:00:00Z, or mark:NAME" default:"beginning" maxLength:"80"`
 	Changes string   `json:"changes,omitempty" title:"Changes" enum:"each,combined,inserts" default:"each" doc:"Each change; combined: of the changes of a row that lie in one batch, or between a reader's committed offset and now, only what they come to; inserts: only rows that are new"`
 
 	Format       encode.Format `json:"format,omitempty" title:"Format" enum:"cloudevents,cloudevents-binary,data,row,avro,parquet,table" doc:"How events are written, cloudevents without it, and table for a database, which has nothing else; cloudevents: structured JSON; cloudevents-binary: attributes as headers; data: the data alone; row: the row alone, flat; avro: the row in Avro; parquet: the row in Parquet files; table: rows of tables"`
@@ -147,8 +147,12 @@ var metadataOfData = []string{"database", "changed", "transaction", "log", "none
 
 var mark = regexp.MustCompile(`^mark:[a-z][a-z0-9-]{0,39}$`)
 
-// FromLoad is a beginning of an outlet: its tables are loaded for it alone.
-const FromLoad = "load"
+const (
+	// FromLoad is a beginning of an outlet: its tables are loaded for it alone.
+	FromLoad = "load"
+	// FromCutover is a beginning of an outlet: it is paused until a cut over has it lead back.
+	FromCutover = "cutover"
+)
 
 // CheckPlace refuses what names no place in a journal.
 func CheckPlace(at, s string) error {
@@ -196,7 +200,10 @@ func (o *Outlet) Validate() error {
 	if o.From == "" {
 		o.From = "beginning"
 	}
-	if o.From != FromLoad {
+	if o.From == FromCutover && o.Destination == "" {
+		return settings.Wrong("from", "cutover is for outlets to a database")
+	}
+	if o.From != FromLoad && o.From != FromCutover {
 		if err := CheckPlace("from", o.From); err != nil {
 			return err
 		}

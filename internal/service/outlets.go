@@ -34,8 +34,8 @@ func (s *Outlets) Add(ctx context.Context, name string, d definition.Outlet) err
 		return err
 	}
 	from := d.From
-	if from == definition.FromLoad {
-		from = "now" // the load comes behind it
+	if from == definition.FromLoad || from == definition.FromCutover {
+		from = "now" // the load, or the cut over, comes behind it
 	}
 	committed, err := s.Place(ctx, source.ID, from)
 	if err != nil {
@@ -44,7 +44,7 @@ func (s *Outlets) Add(ctx context.Context, name string, d definition.Outlet) err
 	if err := s.columnsFit(ctx, &d); err != nil {
 		return err
 	}
-	if err := s.Catalog.AddOutlet(ctx, name, d, source.ID, destination, committed); err != nil {
+	if err := s.Catalog.AddOutlet(ctx, name, d, source.ID, destination, committed, d.From != definition.FromCutover); err != nil {
 		return base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, "added", fmt.Sprintf("outlet added, from offset %d on", committed+1))

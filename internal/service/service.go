@@ -19,6 +19,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,6 +27,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"rillmark/internal/catalog"
+	"rillmark/internal/change"
 	"rillmark/internal/config"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
@@ -188,6 +190,16 @@ func assemble(c *base.Common) *Service {
 	s.Comparing = &comparing.Comparing{Common: c, Engine: s.Sources.build, Destination: toDestination, Load: s.Outlets.askLoad, Running: run,
 		Pause: func(ctx context.Context, name, reason string) error {
 			return s.Outlets.SetRunning(ctx, name, false, reason, 0)
+		},
+		Begin: func(ctx context.Context, name string, offset int64, reason string) error {
+			if _, err := s.Outlets.Rewind(ctx, name, RewindPlan{To: strconv.FormatInt(offset+1, 10)}); err != nil {
+				return err
+			}
+			return s.Outlets.SetRunning(ctx, name, true, reason, 0)
+		},
+		Check: func(ctx context.Context, name string) ([]change.Check, error) {
+			checks, _, err := s.Outlets.Check(ctx, name, nil, false)
+			return checks, err
 		}}
 	s.upkeep = &upkeep.Upkeep{Common: c, Running: run, Engine: s.Sources.build}
 	s.DeadLetters = &DeadLetters{Common: c, running: run, explaining: s.Explaining}

@@ -1386,6 +1386,8 @@ export interface components {
             as?: string;
             /** @description That login's password, or a reference to it; it is not kept */
             as_password?: string;
+            /** @description An outlet that begins at the same moment, to keep the former database equal: its source is on the new one, its destination the former one, and it was added with from: cutover */
+            follow_back?: string;
             /** @description Keep the source's writers out, by its own scripts; without it somebody else has to have stopped them */
             stop_writers?: boolean;
             /**
@@ -1414,6 +1416,8 @@ export interface components {
         };
         CutoverResult: {
             counters: components["schemas"]["CounterSet"][];
+            /** @description The outlet that leads back from then on */
+            follows_back?: components["schemas"]["FollowsBack"];
             /** @description What a person takes along */
             objects: components["schemas"]["Objects"][];
             /**
@@ -1433,7 +1437,7 @@ export interface components {
         };
         CutoverStep: {
             /** @enum {string} */
-            step: "check" | "stop" | "quiet" | "verify" | "counters" | "done" | "undo";
+            step: "check" | "stop" | "quiet" | "verify" | "counters" | "back" | "done" | "undo";
             text: string;
         };
         Delivery: {
@@ -1700,6 +1704,16 @@ export interface components {
              */
             split: number;
             table?: string;
+        };
+        FollowsBack: {
+            /**
+             * Format: int64
+             * @description The source's offset behind which it begins
+             */
+            offset: number;
+            outlet: string;
+            /** @description Its source, on the new database */
+            source: string;
         };
         Form: {
             /** Description */
@@ -2451,7 +2465,7 @@ export interface components {
             forms?: string[];
             /**
              * Start at
-             * @description Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, an offset, time:2026-11-23T09:00:00Z, or mark:NAME
+             * @description Where a new outlet starts: beginning, load (its tables are loaded for it alone, and followed from then on), now, cutover (it is paused until a cut over has it lead back), an offset, time:2026-11-23T09:00:00Z, or mark:NAME
              * @default beginning
              */
             from?: string;
@@ -4554,7 +4568,10 @@ export interface operations {
     };
     checkCutover: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Look at this outlet, too, as one that leads back from then on */
+                follow_back?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -4599,6 +4616,8 @@ export interface operations {
                     as?: string;
                     /** @description That login's password, or a reference to it; it is not kept */
                     as_password?: string;
+                    /** @description An outlet that begins at the same moment, to keep the former database equal: its source is on the new one, its destination the former one, and it was added with from: cutover */
+                    follow_back?: string;
                     /** @description Keep the source's writers out, by its own scripts; without it somebody else has to have stopped them */
                     stop_writers?: boolean;
                     /**

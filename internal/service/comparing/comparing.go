@@ -4,7 +4,8 @@
 //   - verify.go compares, comparison.go keeps how far it has come, and chosenrows.go and
 //     formedrows.go are the source's rows as the outlet hands them on. Package verify is the core.
 //   - fix.go has what differs read again; standing.go compares at intervals.
-//   - cutover.go moves a system to an outlet's database.
+//   - cutover.go moves a system to an outlet's database, cutovercheck.go looks whether it can be
+//     done, and followback.go keeps the former database equal from then on.
 package comparing
 
 import (
@@ -13,6 +14,7 @@ import (
 
 	"rillmark/internal/capture"
 	"rillmark/internal/catalog"
+	"rillmark/internal/change"
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/engine"
@@ -29,7 +31,11 @@ type Comparing struct {
 	// Load asks for a load of tables for one outlet alone, of the rows that a condition chooses.
 	Load func(ctx context.Context, outlet *catalog.Outlet, tables []string, condition string) error
 	// Pause pauses an outlet for a reason.
-	Pause   func(ctx context.Context, outlet, reason string) error
+	Pause func(ctx context.Context, outlet, reason string) error
+	// Begin sets an outlet behind an offset and resumes it, for a reason.
+	Begin func(ctx context.Context, outlet string, offset int64, reason string) error
+	// Check looks at the destination of a stored outlet.
+	Check   func(ctx context.Context, outlet string) ([]change.Check, error)
 	Running Running
 	cutting sync.Map // the outlets, by number, that are being cut over
 }

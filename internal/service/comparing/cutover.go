@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"rillmark/internal/catalog"
@@ -14,7 +13,6 @@ import (
 	"rillmark/internal/engine"
 	"rillmark/internal/journal"
 	"rillmark/internal/move"
-	"rillmark/internal/outlet"
 	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
 	"rillmark/internal/verify"
@@ -30,6 +28,7 @@ type CutoverPlan struct {
 	StopWriters bool   `json:"stop_writers,omitempty" doc:"Keep the source's writers out, by its own scripts; without it somebody else has to have stopped them"`
 	As          string `json:"as,omitempty" maxLength:"128" doc:"The login that runs those scripts; the source's own without it; it is not kept"`
 	AsPassword  string `json:"as_password,omitempty" maxLength:"1000" doc:"That login's password, or a reference to it; it is not kept"`
+	FollowBack  string `json:"follow_back,omitempty" maxLength:"40" doc:"An outlet that begins at the same moment, to keep the former database equal: its source is on the new one, its destination the former one, and it was added with from: cutover"`
 	WaitSeconds int    `json:"wait_seconds,omitempty" minimum:"1" maximum:"86400" default:"120" doc:"How long to wait until nobody writes any more"`
 }
 
@@ -49,7 +48,7 @@ type CutoverReport struct {
 
 // CutoverStep is how far a cut over is.
 type CutoverStep struct {
-	Step string `json:"step" enum:"check,stop,quiet,verify,counters,done,undo"`
+	Step string `json:"step" enum:"check,stop,quiet,verify,counters,back,done,undo"`
 	Text string `json:"text"`
 }
 
@@ -61,6 +60,7 @@ type CutoverResult struct {
 	Verification *Verification     `json:"verification"`
 	Counters     []move.CounterSet `json:"counters"`
 	Objects      []move.Objects    `json:"objects" doc:"What a person takes along"`
+	FollowsBack  *FollowsBack      `json:"follows_back,omitempty" doc:"The outlet that leads back from then on"`
 	Seconds      float64           `json:"seconds" doc:"From when the writers were stopped"`
 }
 
@@ -81,6 +81,7 @@ type mover struct {
 	reader   engine.Comparer
 	counters destination.CounterSetter
 	inventor engine.Mover
+	back     *wayBack // nil for none
 }
 
 func cannotCutOver(why string) error {
@@ -126,142 +127,6 @@ func (s *Comparing) moverOf(ctx context.Context, name string) (*mover, error) {
 	return m, nil
 }
 
-// CutoverCheck says whether an outlet's tables can be cut over to now, and what a person
-// has to see to. Nothing is changed.
-func (s *Comparing) CutoverCheck(ctx context.Context, name string) (*CutoverReport, error) {
-	m, err := s.moverOf(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	return s.cutoverReport(ctx, m)
-}
-
-func (s *Comparing) cutoverReport(ctx context.Context, m *mover) (*CutoverReport, error) {
-	name := m.record.Name
-	r := &CutoverReport{Outlet: name, Source: m.source.Name}
-	add := func(name string, verdict change.Verdict, found, fix string) {
-		c := change.Check{Name: name, Verdict: verdict, Found: found, Fix: fix}
-		if verdict == change.Note { // something to know, and no step
-			c.Why, c.Fix = c.Fix, ""
-		}
-		r.Checks = append(r.Checks, c)
-	}
-	from, to := s.Running.Capturing(m.source.Name), s.Running.Delivering(name)
-	if from == nil || from.Status().Phase != "running" {
-		add("source", change.Missing, m.source.Name+" is not captured by this instance now", "rillmark source resume "+m.source.Name)
-	} else {
-		add("source", change.Good, m.source.Name+" is captured", "")
-	}
-	if to == nil {
-		add("outlet", change.Missing, name+" is not delivered by this instance now", "rillmark outlet resume "+name)
-	} else {
-		status := to.Status()
-		head, err := s.Store.Head(ctx, m.source.ID)
-		if err != nil {
-			return nil, base.Answer(err, "source", m.source.Name)
-		}
-		behind := max(head.Next-1-status.Committed, 0)
-		switch {
-		case status.Phase == outlet.PhaseFailed, status.Phase == outlet.PhaseWaiting:
-			add("outlet", change.Missing, status.Error, "mend that first")
-		case behind > closeBehind:
-			add("outlet", change.Missing, fmt.Sprintf("it is %s behind", eventsWords(behind)), "wait until it has caught up")
-		default:
-			add("outlet", change.Good, fmt.Sprintf("it delivers, and is %s behind", eventsWords(behind)), "")
-		}
-	}
-	if err := s.checkMovedTables(ctx, m, r, add); err != nil {
-		return nil, err
-	}
-	var err error
-	if r.Inventory, err = m.inventor.Inventory(ctx, r.tables); err != nil {
-		return nil, err
-	}
-	add("counters", change.Good, fmt.Sprintf("%d numbers are set in the target: sequences and auto-increment values of its columns", len(r.Inventory.Counters)), "")
-	if len(r.Inventory.Objects) > 0 {
-		add("objects", change.Note, "rows do not carry views, triggers, indexes, rights and the like: see the list", "make those that the system needs in the target")
-	}
-	r.Ready = change.Ready(r.Checks)
-	w := m.inventor.Writers()
-	r.Stop, r.Allow, r.Note = w.Stop, w.Allow, w.Note
-	if r.Last, err = s.Catalog.Cutover(ctx, m.record.ID); err != nil {
-		return nil, base.Answer(err, "outlet", name)
-	}
-	return r, nil
-}
-
-func eventsWords(n int64) string {
-	if n == 1 {
-		return "1 event"
-	}
-	return fmt.Sprintf("%d events", n)
-}
-
-// checkMovedTables looks at the tables of a cut over.
-func (s *Comparing) checkMovedTables(ctx context.Context, m *mover, r *CutoverReport, add func(name string, verdict change.Verdict, found, fix string)) error {
-	filter, err := m.record.Definition.Filter()
-	if err != nil {
-		return err
-	}
-	states, err := s.Catalog.TableStates(ctx, m.source.ID)
-	if err != nil {
-		return base.Answer(err, "source", m.source.Name)
-	}
-	var unready, keyless, private, past []string
-	for table, state := range states {
-		if engine.Away(state.State) || !filter.AdmitsTable(table) {
-			continue
-		}
-		r.tables = append(r.tables, table)
-		if !m.counters.Current(table) {
-			past = append(past, table)
-		}
-		switch {
-		case state.State != engine.StateFollowing:
-			unready = append(unready, table+" is "+state.State)
-		case state.Schema == nil: // nothing has come of it yet
-		case len(state.Schema.Key()) == 0:
-			keyless = append(keyless, table)
-		case slices.ContainsFunc(state.Schema.Columns, func(c change.Column) bool { return c.Treatment != "" }):
-			private = append(private, table)
-		}
-	}
-	slices.Sort(r.tables)
-	for _, list := range [][]string{unready, keyless, private, past} {
-		slices.Sort(list)
-	}
-	switch {
-	case len(r.tables) == 0:
-		add("tables", change.Missing, "the outlet has no tables", "")
-	case len(unready) > 0:
-		add("tables", change.Missing, base.SomeOf(unready), "a table is ready once it is `following`")
-	default:
-		add("tables", change.Good, fmt.Sprintf("%d tables follow", len(r.tables)), "")
-	}
-	if len(keyless) > 0 {
-		add("keys", change.Missing, base.SomeOf(keyless)+": without a key they cannot be compared", "give them a key, or leave them out of the outlet")
-	}
-	if len(past) > 0 {
-		add("keep", change.Missing, base.SomeOf(past)+": with deleted rows or former versions among its rows it is no table that a system can go on with", "move with an outlet that keeps current rows")
-	}
-	if len(m.record.Definition.Rows)+len(m.record.Definition.Forms) > 0 {
-		add("form of rows", change.Note, "the outlet drops, renames or adds columns: the target has what its form makes of the rows", "move with an outlet without rows, if the system needs them as they are")
-	}
-	if len(private) > 0 {
-		add("private columns", change.Note, base.SomeOf(private)+": what the source's rules mask or hash arrives so in the target", "take the rule away and reload the table, if the values are needed there")
-	}
-	letters, err := s.Catalog.CountAllDeadLetters(ctx)
-	if err != nil {
-		return base.Answer(err, "outlet", m.record.Name)
-	}
-	if n := letters[m.record.ID]; n[0]+n[1] > 0 {
-		add("dead letters", change.Missing, fmt.Sprintf("%s are not in the target", eventsWords(n[0]+n[1])), "rillmark dead-letter list "+m.record.Name)
-	} else {
-		add("dead letters", change.Good, "there are none", "")
-	}
-	return nil
-}
-
 // Cutover cuts over; report hears each step.
 func (s *Comparing) Cutover(ctx context.Context, name string, plan CutoverPlan, report func(CutoverStep)) (*CutoverResult, error) {
 	m, err := s.moverOf(ctx, name)
@@ -272,6 +137,9 @@ func (s *Comparing) Cutover(ctx context.Context, name string, plan CutoverPlan, 
 		return nil, &engine.Fault{Code: base.CodeRunning, Message: fmt.Sprintf("outlet %q is being cut over already", name)}
 	}
 	defer s.cutting.Delete(m.record.ID)
+	if m.back, err = s.wayBackOf(ctx, plan.FollowBack); err != nil {
+		return nil, err
+	}
 	checked, err := s.cutoverReport(ctx, m)
 	if err != nil {
 		return nil, err
@@ -292,15 +160,6 @@ func (s *Comparing) Cutover(ctx context.Context, name string, plan CutoverPlan, 
 	return result, nil
 }
 
-func notReady(r *CutoverReport) error {
-	for _, c := range r.Checks {
-		if c.Verdict == change.Missing {
-			return &engine.Fault{Code: "not-ready", Message: c.Name + ": " + c.Found, Fix: c.Fix}
-		}
-	}
-	return nil
-}
-
 // cutover is one that is under way.
 type cutover struct {
 	*Comparing
@@ -314,6 +173,8 @@ type cutover struct {
 	offset  int64
 	// over is set once the outlet is paused: writers may be at the target from then on.
 	over bool
+	// follows is set once the outlet that leads back was begun.
+	follows *FollowsBack
 }
 
 func (c *cutover) note(level, step, text string) {
@@ -365,6 +226,9 @@ func (c *cutover) run(ctx context.Context) (*CutoverResult, error) {
 		return nil, err
 	}
 	c.note("info", "counters", countersWords(counters))
+	if err := c.followBack(ctx); err != nil {
+		return nil, err
+	}
 	// From here on nothing is taken back.
 	if err := c.Pause(ctx, c.record.Name, fmt.Sprintf("cut over at offset %d", c.offset)); err != nil {
 		return nil, err
@@ -374,7 +238,7 @@ func (c *cutover) run(ctx context.Context) (*CutoverResult, error) {
 		return nil, err
 	}
 	c.note("info", "done", fmt.Sprintf("cut over at offset %d: the outlet is paused, and writers may go to its database", c.offset))
-	return &CutoverResult{Outlet: c.record.Name, Offset: c.offset, Stopped: c.stopped, Verification: verified, Counters: counters, Objects: inventory.Objects, Seconds: time.Since(began).Seconds()}, nil
+	return &CutoverResult{Outlet: c.record.Name, Offset: c.offset, Stopped: c.stopped, Verification: verified, Counters: counters, Objects: inventory.Objects, FollowsBack: c.follows, Seconds: time.Since(began).Seconds()}, nil
 }
 
 // stop keeps writers out, where that is ours to do.
@@ -499,6 +363,11 @@ func (c *cutover) undo(ctx context.Context, why error) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoTime)
 	defer cancel()
 	text := "the cut over has ended without effect: " + why.Error()
+	if c.follows != nil {
+		if err := c.Pause(ctx, c.follows.Outlet, "the cut over has ended without effect"); err != nil {
+			c.note("error", "undo", "outlet "+c.follows.Outlet+" still leads back: "+err.Error())
+		}
+	}
 	if c.stopped && c.plan.StopWriters {
 		if err := runAll(ctx, c.engine.(engine.Scripter), c.inventor.Writers().Allow, c.plan.As, c.plan.AsPassword); err != nil {
 			c.note("error", "undo", "the source's writers are still kept out: "+err.Error()+"; `rillmark cutover "+c.record.Name+" --abort` tries again")

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Button, Form, Modal } from "react-bootstrap";
-import { answered, api, sendForLines } from "../../api/client";
+import { answered, api, sendForLines, useOutletRecords } from "../../api/client";
 import type { CutoverReport, CutoverResult, CutoverStep, OutletStatus } from "../../api/types";
 import { Checks } from "../../parts/Checks";
 import { count, localMoment } from "../../parts/numbers";
@@ -18,6 +18,7 @@ interface Plan {
   stop_writers: boolean;
   as: string;
   as_password: string;
+  follow_back?: string;
 }
 
 /** CutoverTab leads through the move of a system to the database that an outlet keeps equal. */
@@ -142,6 +143,7 @@ function Done({ result }: { result: CutoverResult }) {
       <p>
         <strong>Cut over at offset {count(result.offset)}</strong>, in {result.seconds.toFixed(1)} s: {count(result.verification.tables.reduce((n, t) => n + t.rows, 0))} rows are equal. Writers may go
         to this database now.
+        {result.follows_back && ` Outlet ${result.follows_back.outlet} leads back from here.`}
       </p>
       {left.map((c) => (
         <p key={`${c.table}.${c.column}`} className="trouble">
@@ -188,6 +190,8 @@ function Inventory({ report }: { report: CutoverReport }) {
 function PlanDialog({ report, abort, onNo, onYes }: { report: CutoverReport; abort: boolean; onNo: () => void; onYes: (plan: Plan) => void }) {
   const [plan, setPlan] = useState<Plan>({ stop_writers: false, as: "", as_password: "" });
   const scripts = abort ? report.allow : report.stop;
+  const { data: outlets } = useOutletRecords();
+  const ways = (outlets ?? []).filter((o) => o.definition.from === "cutover" && !o.running);
   return (
     <Modal animation={false} show onHide={onNo} size="lg" aria-labelledby="cutover-title">
       <Form
@@ -205,6 +209,19 @@ function PlanDialog({ report, abort, onNo, onYes }: { report: CutoverReport; abo
               checked={plan.stop_writers}
               onChange={(e) => setPlan({ ...plan, stop_writers: e.target.checked })}
             />
+          )}
+          {!abort && ways.length > 0 && (
+            <Form.Group controlId="cutover-back">
+              <Form.Label>Keep the former database equal from then on, by an outlet that waits for this</Form.Label>
+              <Form.Select size="sm" value={plan.follow_back ?? ""} onChange={(e) => setPlan({ ...plan, follow_back: e.target.value || undefined })}>
+                <option value="">no</option>
+                {ways.map((o) => (
+                  <option key={o.name} value={o.name}>
+                    {o.name}, from {o.definition.source} to {o.definition.destination}
+                  </option>
+                ))}
+              </Form.Select>
+            </Form.Group>
           )}
           {(abort || plan.stop_writers) && (
             <>
