@@ -101,6 +101,8 @@ func cutover(t *testing.T, from, engine string) {
 	out, errs, code = s.cli("cutover", "moved", "--follow-back", "back")
 	require.Zero(t, code, "%s%s", out, errs)
 	require.Contains(t, out, "back leads from")
+	out, _, _ = s.cli("outlet", "show", "back")
+	require.Contains(t, out, "waits for a cut over")
 	s.outletIs("back", "waits", func(o outletStatus) bool { return o.Phase == "paused" && o.Delivered == 0 })
 	out, errs, code = s.cli(append([]string{"cutover", "moved", "--yes", "--json", "--wait", "30s", "--follow-back", "back"}, admin...)...)
 	require.Zero(t, code, "%s%s", out, errs)

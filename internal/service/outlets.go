@@ -48,6 +48,11 @@ func (s *Outlets) Add(ctx context.Context, name string, d definition.Outlet) err
 		return base.Answer(err, "outlet", name)
 	}
 	s.Note(ctx, "info", "outlet/"+name, "added", fmt.Sprintf("outlet added, from offset %d on", committed+1))
+	if d.From == definition.FromCutover {
+		if err := s.Catalog.SetOutletRunning(ctx, name, false, "waits for a cut over to begin it"); err != nil {
+			return base.Answer(err, "outlet", name)
+		}
+	}
 	if d.From == definition.FromLoad {
 		if err := s.loadForNew(ctx, name); err != nil {
 			return err

@@ -210,19 +210,6 @@ function PlanDialog({ report, abort, onNo, onYes }: { report: CutoverReport; abo
               onChange={(e) => setPlan({ ...plan, stop_writers: e.target.checked })}
             />
           )}
-          {!abort && ways.length > 0 && (
-            <Form.Group controlId="cutover-back">
-              <Form.Label>Keep the former database equal from then on, by an outlet that waits for this</Form.Label>
-              <Form.Select size="sm" value={plan.follow_back ?? ""} onChange={(e) => setPlan({ ...plan, follow_back: e.target.value || undefined })}>
-                <option value="">no</option>
-                {ways.map((o) => (
-                  <option key={o.name} value={o.name}>
-                    {o.name}, from {o.definition.source} to {o.definition.destination}
-                  </option>
-                ))}
-              </Form.Select>
-            </Form.Group>
-          )}
           {(abort || plan.stop_writers) && (
             <>
               <pre className="fix-statement">{scripts.join("")}</pre>
@@ -236,6 +223,19 @@ function PlanDialog({ report, abort, onNo, onYes }: { report: CutoverReport; abo
                 <Form.Control size="sm" type="password" autoComplete="off" value={plan.as_password} onChange={(e) => setPlan({ ...plan, as_password: e.target.value })} />
               </Form.Group>
             </>
+          )}
+          {!abort && ways.length > 0 && (
+            <Form.Group controlId="cutover-back">
+              <Form.Label>Keep the former database equal from then on, by an outlet that waits for this</Form.Label>
+              <Form.Select size="sm" value={plan.follow_back ?? ""} onChange={(e) => setPlan({ ...plan, follow_back: e.target.value || undefined })}>
+                <option value="">no</option>
+                {ways.map((o) => (
+                  <option key={o.name} value={o.name}>
+                    {o.name}, from {o.definition.source} to {o.definition.destination}
+                  </option>
+                ))}
+              </Form.Select>
+            </Form.Group>
           )}
         </Modal.Body>
         <Modal.Footer>
