@@ -144,6 +144,10 @@ func TestDefinitionsInMariaDB(t *testing.T) {
 	same("a column with a default", "loan_id, a, b, gone, due, c")
 	run(t, db, "ALTER TABLE loans RENAME COLUMN b TO note", "UPDATE loans SET note = note || '!' WHERE loan_id % 3 = 0")
 	same("a renamed column", "loan_id, a, note, gone, due, c")
+	run(t, db, "ALTER TABLE loans RENAME COLUMN loan_id TO number", "UPDATE loans SET a = a + 1 WHERE number % 7 = 0", "UPDATE loans SET number = 4000 WHERE number = 400", "DELETE FROM loans WHERE number = 401", "INSERT INTO loans VALUES (402, 1, 'b', 'g') ON CONFLICT (number) DO UPDATE SET a = 77")
+	same("a renamed key", "number, a, note, gone, due, c")
+	run(t, db, "ALTER TABLE loans RENAME COLUMN number TO loan_id", "DELETE FROM loans WHERE loan_id = 403")
+	same("its former name", "loan_id, a, note, gone, due, c")
 	for range 3 {
 		// Two columns that swap their names, and the service is killed around it.
 		run(t, db, "BEGIN", "UPDATE loans SET a = a + 1 WHERE loan_id < 20", "ALTER TABLE loans RENAME COLUMN note TO x", "ALTER TABLE loans RENAME COLUMN gone TO note", "ALTER TABLE loans RENAME COLUMN x TO gone", "UPDATE loans SET a = a + 1 WHERE loan_id > 1290", "COMMIT")

@@ -95,7 +95,25 @@ func (w *Writer) rename(ctx context.Context, t *Table, offset int64, renamed []c
 	for c, name := range now {
 		c.Name = name
 	}
+	t.Primary = namesAfter(t.Primary, due)
+	for i, columns := range t.Uniques {
+		t.Uniques[i] = namesAfter(columns, due)
+	}
+	for index, columns := range t.Indexes {
+		t.Indexes[index] = namesAfter(columns, due)
+	}
 	return nil
+}
+
+// namesAfter are the names that columns have once some were renamed.
+func namesAfter(names []string, renamed []change.Rename) []string {
+	after := slices.Clone(names)
+	for i, name := range names {
+		if at := slices.IndexFunc(renamed, func(r change.Rename) bool { return r.From == name }); at >= 0 {
+			after[i] = renamed[at].To
+		}
+	}
+	return after
 }
 
 // alter gives a table the columns that rows of a schema version have and it lacks, and lets
@@ -179,16 +197,13 @@ func (w *Writer) retype(ctx context.Context, t *Table, before, now *change.Schem
 
 // rekey follows a key that has changed, where the table's own was the former one.
 func (w *Writer) rekey(ctx context.Context, t *Table, before, now *change.Schema, renamed []change.Rename) error {
-	var was []string
-	for _, name := range keyNames(before) {
-		if at := slices.IndexFunc(renamed, func(r change.Rename) bool { return r.From == name }); at >= 0 {
-			name = renamed[at].To
-		}
-		was = append(was, name)
-	}
-	is := keyNames(now)
+	former, is := keyNames(before), keyNames(now)
+	was := namesAfter(former, renamed)
 	if sameNames(was, is) {
-		return nil
+		if slices.Equal(former, was) {
+			return nil
+		}
+		return w.keysAnew(ctx, t, former, was, is)
 	}
 	if t.Keep == Versions {
 		if len(is) == 0 {
@@ -199,7 +214,7 @@ func (w *Writer) rekey(ctx context.Context, t *Table, before, now *change.Schema
 	if len(is) > 0 && t.isUnique(is) || len(t.Primary) > 0 && !sameNames(t.Primary, was) {
 		return nil
 	}
-	if err := w.keysAnew(ctx, t, was, is); err != nil {
+	if err := w.keysAnew(ctx, t, former, was, is); err != nil {
 		return err
 	}
 	missing := false
@@ -231,8 +246,9 @@ func (w *Writer) rekey(ctx context.Context, t *Table, before, now *change.Schema
 	return w.alter(ctx, t, now) // the former key's columns may be null now
 }
 
-// keysAnew turns the keys that a load has brought so far into those of another key.
-func (w *Writer) keysAnew(ctx context.Context, t *Table, was, is []string) error {
+// keysAnew turns the keys that a load has brought so far into those of another key. former are
+// the names that the columns of the old one had then, was those that they have in the table now.
+func (w *Writer) keysAnew(ctx context.Context, t *Table, former, was, is []string) error {
 	if t.loading == "" {
 		return nil
 	}
@@ -248,8 +264,9 @@ func (w *Writer) keysAnew(ctx context.Context, t *Table, was, is []string) error
 			return err
 		}
 		var pairs, brought []string
-		for _, name := range w.quoted(was) {
-			pairs = append(pairs, "l."+name+" = t."+name)
+		then, now := w.quoted(former), w.quoted(was)
+		for i := range then {
+			pairs = append(pairs, "l."+then[i]+" = t."+now[i])
 		}
 		for _, name := range w.quoted(is) {
 			brought = append(brought, "t."+name)
