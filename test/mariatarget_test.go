@@ -264,3 +264,45 @@ func TestTablesThatRefuseInMariaDB(t *testing.T) {
 	require.NotZero(t, code)
 	require.NotContains(t, errs, "wrong")
 }
+
+// TestAlterationsInTargets: outlets to both kinds of databases go on behind what an ALTER makes of
+// a table of MariaDB, and have the rows that come after it.
+func TestAlterationsInTargets(t *testing.T) {
+	t.Parallel()
+	alterations := []string{
+		"ADD COLUMN more int NOT NULL DEFAULT 7", "ADD COLUMN more int AS (branch + 1) VIRTUAL", "ADD COLUMN more int AS (branch + 1) STORED", "ADD COLUMN more json DEFAULT '{}'", "ADD COLUMN more timestamp(6) DEFAULT current_timestamp(6)", "ADD COLUMN more uuid DEFAULT uuid()",
+		"DROP COLUMN card", "RENAME COLUMN id TO number", "CHANGE note remark varchar(80) NOT NULL", "MODIFY note varchar(40) INVISIBLE DEFAULT 'n'", "MODIFY note varchar(40) FIRST", "MODIFY branch varchar(20)", "MODIFY branch bigint", "MODIFY card int",
+		"MODIFY state enum('fine', 'worn', 'lost')", "MODIFY state set('fine', 'worn', 'lost')", "MODIFY fee decimal(10,3)", "MODIFY fee double", "MODIFY note text NOT NULL", "MODIFY note longblob NOT NULL", "MODIFY id int unsigned", "MODIFY id varchar(20)",
+		"DROP PRIMARY KEY, ADD PRIMARY KEY (id, note)", "ADD UNIQUE (note)", "CONVERT TO CHARACTER SET latin1", "ADD PERIOD FOR lent (since, due)",
+	}
+	var setUp []string
+	for n := range alterations {
+		setUp = append(setUp, fmt.Sprintf("CREATE TABLE t%d (id bigint PRIMARY KEY, branch int, note varchar(40) NOT NULL, fee decimal(8,2), state enum('fine', 'worn'), card varchar(40), since date NOT NULL, due date NOT NULL)", n),
+			fmt.Sprintf("INSERT INTO t%d VALUES (1, 1, 'one', 2.5, 'fine', '77', '2026-01-01', '2026-02-01'), (2, 2, 'two', 2.5, 'fine', '12', '2026-01-01', '2026-02-01')", n))
+	}
+	i, database, db := mariaFollowed(t, mariaServer(t, nil), "", append([]string{"CREATE TABLE first (id int PRIMARY KEY)"}, setUp...)...)
+	targets := map[string]*side{"there": targetOf(t, "postgresql"), "here": targetOf(t, "mariadb")}
+	in := map[string]string{"there": "kept", "here": targets["here"].database}
+	var outlets []string
+	for name, to := range targets {
+		i.must(http.MethodPost, "/v1/destinations/"+name, to.at, nil)
+		for n := range alterations {
+			outlets = append(outlets, fmt.Sprintf("%s%d", name, n))
+			i.must(http.MethodPost, "/v1/outlets/"+outlets[len(outlets)-1], map[string]any{"source": "catalogue", "destination": name, "tables": []string{fmt.Sprintf("%s.t%d", database, n)}, to.engine: map[string]any{"schema": in[name]},
+				"retry": map[string]any{"first_wait": "20ms", "longest_wait": "300ms"}}, nil)
+		}
+	}
+	i.mariaReached("catalogue", db)
+	i.caughtUp(outlets...)
+	for n, alteration := range alterations {
+		mariaRun(t, db, fmt.Sprintf("ALTER TABLE t%d %s", n, alteration), fmt.Sprintf("UPDATE t%d SET state = 'worn'", n), fmt.Sprintf("DELETE FROM t%d LIMIT 1", n))
+	}
+	i.mariaReached("catalogue", db)
+	i.caughtUp(outlets...)
+	for n, alteration := range alterations {
+		for name, to := range targets {
+			require.Zero(t, i.letters(fmt.Sprintf("%s%d", name, n)).Dead, alteration)
+			require.Equal(t, []string{"worn|2026-02-01"}, to.digest(t, fmt.Sprintf("SELECT state, due FROM %s.t%d", in[name], n)), "%s, %s", alteration, name)
+		}
+	}
+}

@@ -190,7 +190,12 @@ func (w *Writer) retype(ctx context.Context, t *Table, before, now *change.Schem
 		if err := w.define(ctx, t, append(prior, w.db.Modify(t, &other))...); err != nil {
 			return err
 		}
-		known.Kind = kind
+		if known.Kind = kind; w.plan != nil {
+			continue
+		}
+		if err := w.lookAgain(ctx, t); err != nil { // its collation may be another
+			return err
+		}
 	}
 	return nil
 }
