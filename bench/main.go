@@ -42,7 +42,7 @@ func main() {
 	flag.IntVar(&s.large, "large", 1_500_000, "rows of the one large transaction")
 	flag.IntVar(&s.huge, "huge", 10_000_000, "rows of the transaction and the table that show how memory grows; run once")
 	flag.IntVar(&s.events, "events", 50_000_000, "events in the journal in which rows' histories are looked for")
-	flag.StringVar(&s.only, "only", "", "load, small (transactions), delay, fan (outlets beside capture), delivery, databases, mariadb, stalled, rest (outlets with little to do), tables (many of them), history (of a row) or demo: that alone")
+	flag.StringVar(&s.only, "only", "", "load, small (transactions), delay, fan (outlets beside capture), delivery, databases, mariadb, stalled, rest (outlets with little to do), tables (many of them), mirror (a database kept equal), history (of a row) or demo: that alone")
 	flag.StringVar(&s.match, "match", "", "of deliveries, databases and MariaDB, those alone whose names hold this")
 	flag.IntVar(&s.small, "small", 200_000, "transactions of one row")
 	flag.IntVar(&s.rate, "rate", 1000, "transactions a second for the delay")
@@ -157,6 +157,13 @@ func run(ctx context.Context, s settings) error {
 		table, err := b.databases(ctx)
 		if err != nil {
 			return fmt.Errorf("databases: %w", err)
+		}
+		report.WriteString("\n" + table)
+	}
+	if s.only == "" || only("mirror") {
+		table, err := b.mirrored(ctx)
+		if err != nil {
+			return fmt.Errorf("a database that is kept equal: %w", err)
 		}
 		report.WriteString("\n" + table)
 	}
