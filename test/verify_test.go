@@ -244,3 +244,22 @@ func TestVerifyInParts(t *testing.T) {
 		require.Contains(t, errs, "sample")
 	}
 }
+
+// TestVerifiedByItself: an outlet that is to be verified at intervals is, and what was found
+// stands with its status.
+func TestVerifiedByItself(t *testing.T) {
+	t.Parallel()
+	i, name := begin(t, "", "CREATE TABLE loans (id bigint PRIMARY KEY, note text)", "INSERT INTO loans SELECT i, 'lent' FROM generate_series(1, 100) i")
+	source := sourceServer(t)
+	db := connect(t, source, name)
+	into := database(t, source, "postgres")
+	i.intoTables("desk", source, into, map[string]any{"schema": "desk"}, map[string]any{"verify_every": "1m"})
+	i.resume()
+	i.settled("circulation", db)
+	i.caughtUp("desk")
+	run(t, connect(t, source, into), "UPDATE desk.loans SET note = 'changed here' WHERE id = 7")
+	i.eventually("it is compared without being asked", func() bool {
+		said := string(i.statusOf("desk"))
+		return strings.Contains(said, `"verified":{`) && strings.Contains(said, `"equal":false`)
+	}, func() string { return string(i.statusOf("desk")) })
+}
