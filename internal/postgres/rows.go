@@ -102,9 +102,9 @@ func (r *run) belongs(oid uint32, own string, d *catalogue.Described) (string, *
 	return name, rule
 }
 
-// mayHaveHeld are the tables of partitions that a table may have been one of when the rows of
-// this transaction were written, while the catalogue has it as a table of its own again:
-// those with the same columns. Nothing else tells which it was.
+// mayHaveHeld are the partitioned tables that a table may have been a partition of when this
+// transaction wrote its rows, although the catalogue has it as a table of its own now: all
+// those with the same columns, since nothing else tells which it was.
 func (r *run) mayHaveHeld(m *pgoutput.Relation, d *catalogue.Described, name string) (held []*tables.Table) {
 	if r.owners[m.OID] != nil && r.owners[m.OID].Mapped() || !d.LeftAfter(r.tx.XID) {
 		return nil

@@ -261,7 +261,7 @@ func asFine(rest string, source *change.Column, of change.Engine) bool {
 	return rules(collation) == rules(source.Collation)
 }
 
-// rules are a collation's without its character set: those of Unicode's sets are alike.
+// rules is how a collation compares, without its character set: the Unicode sets share them.
 func rules(collation string) string {
 	set, rules, _ := strings.Cut(collation, "_")
 	switch set {

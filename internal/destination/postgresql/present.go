@@ -8,9 +8,9 @@ import (
 	"rillmark/internal/engine"
 )
 
-// fit refuses a table that is there in which rows would not stay as they are written: it would
-// work for a while, and what it loses would show nowhere. What somebody has set to act on an
-// outlet's rows is noted.
+// fit refuses an existing table that would not keep rows as they are written: it would seem to
+// work, and lose some without an error. Triggers and rules that somebody has set to act on an
+// outlet's rows are only noted.
 func (d *database) fit(ctx context.Context, t *sql.Table, oid uint32) error {
 	var unlogged, parent, hides bool
 	var acting string

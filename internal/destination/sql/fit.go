@@ -146,8 +146,8 @@ func fitOf(column, wanted string, mariaDB bool) fit {
 	return enough(has.size >= needs.size)
 }
 
-// rounds reports whether a column may take two different values of the type wanted for one,
-// without a word.
+// rounds reports whether a column may make one value of two different ones of the type wanted,
+// without an error.
 func rounds(column, wanted string, mariaDB bool) bool {
 	has, needs := roomOf(column, mariaDB), roomOf(wanted, mariaDB)
 	switch {

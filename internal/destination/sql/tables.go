@@ -161,7 +161,7 @@ func (w *Writer) definable(what string, statements ...string) error {
 		Fix: "run this on the database, then `rillmark outlet resume " + w.outlet.Name + "`: " + strings.Join(statements, "; ")}
 }
 
-// onlyPlanned keeps a look at a type from doing what it would need.
+// onlyPlanned has TypeOf say what a type needs, and do nothing.
 func onlyPlanned(string, ...string) error { return errPlanned }
 
 // define runs statements that make or alter a table, within the open transaction where the

@@ -41,8 +41,8 @@ type Listed struct {
 	// Attached names the transactions that attached the partition to its root. Another text
 	// at a later look says that it was detached in between.
 	Attached string
-	// file, defined, typeOIDs and types are what a [Storage] is of; types are those that people
-	// have made, of all tables.
+	// file, defined, typeOIDs and types are what a [Storage] is of; types are the
+	// user-defined ones of all tables.
 	file     uint32
 	defined  []uint32
 	typeOIDs []uint32
@@ -136,8 +136,8 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 	return all, listTypes(ctx, q, all)
 }
 
-// listTypes looks up the types that people have made of what was listed: an enum's labels
-// show with its columns, and those of arrays and domains of it.
+// listTypes looks up the user-defined types of the columns that were listed. An enum's labels
+// show with each column of it, also of arrays and domains of it.
 func listTypes(ctx context.Context, q session.Querier, all []*Listed) error {
 	var used []uint32
 	for _, l := range all {
@@ -243,7 +243,7 @@ type typeInfo struct {
 // index, or of the primary key where the identity is the whole row. The types of the
 // columns are looked up apart: joined in, they are scanned as a whole, and a database
 // of many tables has two for each.
-const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coalesce(made.xmin::text::bigint, 0), gone.numbers, gone.dropped, a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
+const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coalesce(made.xmin::text::bigint, 0), (SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint % 4294967296), gone.numbers, gone.dropped, a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
 		a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum, c.relfilenode, a.xmin::text::bigint,
 		CASE WHEN a.attcollation >= 16384 THEN coalesce((SELECT k.collprovider::text || ' ' || coalesce(to_jsonb(k)->>'colllocale', to_jsonb(k)->>'colliculocale', k.collcollate)
 			FROM pg_collation k WHERE k.oid = a.attcollation AND NOT k.collisdeterministic), '') ELSE '' END,
@@ -257,20 +257,27 @@ const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coales
 	WHERE c.oid = ANY($1::oid[]) AND a.attnum > 0 AND NOT a.attisdropped AND a.attgenerated = ''
 	ORDER BY c.oid, a.attnum`
 
+// tableRow is what attributesSQL says of a table: made is the transaction that made it, next
+// the number of the next transaction, and rooted whether it is a partition or has some.
+type tableRow struct {
+	oid, file, made, next uint32
+	dropped               []Dropped
+	rooted                bool
+}
+
 // eachAttribute reads what attributesSQL asks for; the types of what it gives on are
 // still to be looked up.
-func eachAttribute(rows pgx.Rows, each func(oid, file, made uint32, dropped []Dropped, rooted bool, a attribute)) error {
-	var oid, file, made uint32
+func eachAttribute(rows pgx.Rows, each func(t tableRow, a attribute)) error {
+	var t tableRow
 	var numbers []int
 	var by []uint32
-	var rooted bool
 	var a attribute
-	_, err := pgx.ForEachRow(rows, []any{&oid, &rooted, &made, &numbers, &by, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &file, &a.defined, &a.collation, &a.keyPlace}, func() error {
-		dropped := make([]Dropped, len(numbers))
+	_, err := pgx.ForEachRow(rows, []any{&t.oid, &t.rooted, &t.made, &t.next, &numbers, &by, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &t.file, &a.defined, &a.collation, &a.keyPlace}, func() error {
+		t.dropped = make([]Dropped, len(numbers))
 		for i := range numbers {
-			dropped[i] = Dropped{numbers[i], by[i]}
+			t.dropped[i] = Dropped{numbers[i], by[i]}
 		}
-		each(oid, file, made, dropped, rooted, a)
+		each(t, a)
 		return nil
 	})
 	return err

@@ -12,11 +12,11 @@ import (
 // that the table has had, and xid is the message's transaction. certain is false where the
 // numbers may be others than what is returned.
 //
-// Numbers are handed out upwards and never come back. So the message has those on record
-// that are in the catalogue still, up to one number all that have come since and are there
-// still, and of those that are dropped by now as many as it has columns besides. Often only
-// one choice is left, whatever the names are. Where there are more, only one may agree with the
-// names and with the transactions that dropped columns: each of both can mislead.
+// The server hands numbers out upwards and never uses one again. So a message has each column
+// on record that is still there; of the later ones that are still there, all up to some number;
+// and, to make up its count, some that were dropped since. Often one set of numbers is possible,
+// whatever the names are. Where there are more, the names have to leave exactly one, and
+// the transactions that dropped columns have to agree with it: each can mislead alone.
 func identify(message []pgoutput.RelationColumn, recorded, now []Column, dropped []Dropped, xid uint32, mapped bool) (numbers []int, certain bool) {
 	isNow, isRecorded := Fits(now, message, mapped), Fits(recorded, message, mapped)
 	guess := make([]int, len(message))
@@ -60,8 +60,8 @@ type Dropped struct {
 // mostChoices is how many sets of numbers are looked at.
 const mostChoices = 100
 
-// choicesOf are the sets of numbers, in order, that a table can have had n columns of
-// between what is on record and what is there now; false where nobody can tell.
+// choicesOf are the sets of n numbers, each in order, that a table's columns can have had at
+// some moment between the record and now; false where that cannot be worked out.
 func choicesOf(recorded, now []Column, dropped []Dropped, n int) (choices [][]int, ok bool) {
 	if len(now) == 0 {
 		return nil, false // it was dropped since
@@ -97,7 +97,7 @@ func choicesOf(recorded, now []Column, dropped []Dropped, n int) (choices [][]in
 		}
 	}
 	slices.Sort(come)
-	// The newest of those that the message has is the last that had come; at first none had.
+	// Each round takes another column as the newest that had come by then; the first takes none.
 	for last := -1; last < len(come); last++ {
 		had, maybe := slices.Clone(always), slices.Clone(perhaps)
 		for i, number := range come[:last+1] {
@@ -115,7 +115,7 @@ func choicesOf(recorded, now []Column, dropped []Dropped, n int) (choices [][]in
 	return choices, true
 }
 
-// chosen adds each way to take n more of some numbers to what is there, in order.
+// chosen adds to choices each set that has all numbers of had and n of maybe, in order.
 func chosen(choices [][]int, had, maybe []int, n int) [][]int {
 	switch {
 	case n < 0 || n > len(maybe) || len(choices) > mostChoices:
@@ -127,9 +127,8 @@ func chosen(choices [][]int, had, maybe []int, n int) [][]int {
 	return chosen(choices, had, maybe[1:], n)
 }
 
-// named reports whether a message's columns can be of some numbers by their names: each has the
-// one on record, or the one it has now. Those of columns that have come and gone since are
-// not known.
+// named reports whether a message's names allow a choice: each column has the name on record
+// or the one it has now. Names of columns that came and went since are not known.
 func named(choice []int, message []pgoutput.RelationColumn, recorded, now []Column, mapped bool) bool {
 	names := make([][]string, len(choice))
 	for _, columns := range [][]Column{recorded, now} {
@@ -151,11 +150,15 @@ func named(choice []int, message []pgoutput.RelationColumn, recorded, now []Colu
 	return true
 }
 
-// timely reports whether columns can have had some numbers by when others were dropped, as far
-// as the numbers of transactions tell: one that began earlier may end later.
+// timely reports whether the transactions that dropped columns allow a choice. It compares
+// numbers of transactions, and one that began earlier may have ended later: it can be wrong.
 func timely(choice []int, recorded []Column, dropped []Dropped, xid uint32) bool {
+	newest := 0
+	for _, c := range recorded {
+		newest = max(newest, c.Number)
+	}
 	return !slices.ContainsFunc(dropped, func(d Dropped) bool {
-		had := d.Number < choice[len(choice)-1] || slices.ContainsFunc(recorded, func(c Column) bool { return c.Number == d.Number })
+		had := d.Number > newest && d.Number < choice[len(choice)-1] || slices.ContainsFunc(recorded, func(c Column) bool { return c.Number == d.Number })
 		switch is := slices.Contains(choice, d.Number); {
 		case d.By == 0 || d.By == xid:
 			return false

@@ -13,11 +13,13 @@ import (
 
 // Described is what the catalogue says of a table at one moment.
 type Described struct {
-	oid     uint32
-	file    uint32
-	made    uint32 // the transaction that made the table; 0 where it is not known
-	Columns []attribute
-	types   map[uint32]*typeRow // those of the columns, and what they are made of
+	oid  uint32
+	file uint32
+	// made is the transaction that made the table, 0 where it is not known; next is the number
+	// of the next transaction at the look.
+	made, next uint32
+	Columns    []attribute
+	types      map[uint32]*typeRow // those of the columns, and what they are made of
 	// Root is the name of the table that a partition belongs to, empty for one that
 	// is none; rootColumns are that one's, in its order.
 	Root        string
@@ -55,7 +57,8 @@ func (d *Described) LeftAfter(xid uint32) bool {
 		return false
 	}
 	left := d.Columns[0].defined
-	return left != d.made && int32(left-xid) > 0 && !slices.ContainsFunc(d.Columns, func(a attribute) bool { return a.defined != left })
+	// A number from long ago looks like one that is still to come.
+	return left != d.made && int32(left-xid) > 0 && int32(d.next-left) > 0 && !slices.ContainsFunc(d.Columns, func(a attribute) bool { return a.defined != left })
 }
 
 // Describe asks the catalogue about several tables at once. Those that are not there
@@ -67,12 +70,13 @@ func Describe(ctx context.Context, q session.Querier, oids []uint32) (map[uint32
 	}
 	rows, _ := q.Query(ctx, attributesSQL, pgx.QueryExecModeCacheStatement, oids)
 	var used, rooted []uint32
-	err := eachAttribute(rows, func(oid, file, made uint32, dropped []Dropped, hasRoot bool, a attribute) {
-		all[oid].file, all[oid].made, all[oid].dropped = file, made, dropped
-		all[oid].Columns = append(all[oid].Columns, a)
+	err := eachAttribute(rows, func(t tableRow, a attribute) {
+		d := all[t.oid]
+		d.file, d.made, d.next, d.dropped = t.file, t.made, t.next, t.dropped
+		d.Columns = append(d.Columns, a)
 		used = append(used, a.typeOID)
-		if hasRoot && !slices.Contains(rooted, oid) {
-			rooted = append(rooted, oid)
+		if t.rooted && !slices.Contains(rooted, t.oid) {
+			rooted = append(rooted, t.oid)
 		}
 	})
 	if err != nil {

@@ -14,8 +14,8 @@ import (
 type Storage struct {
 	File    uint32         `json:"file"`
 	Defined map[int]uint32 `json:"defined"`
-	// Texts are how the columns' types are written that people have made, by type: an
-	// ALTER TYPE changes what all rows read as, and the log has nothing of it either.
+	// Texts says how values of user-defined types are written, by type: an ALTER TYPE changes
+	// what all rows read as, and the log has nothing of it either.
 	Texts map[uint32]*TypeText `json:"texts,omitempty"`
 }
 

@@ -400,7 +400,7 @@ func (r *Loading) deliver(j *job, w *loads.Window, read *chunk.Rows, taken func(
 		return // read again
 	}
 	if r.host.Hosts(t, read.Leaves) {
-		return // read again: had one been dropped since, nobody would have known that its rows were here
+		return // it is read again: one that is dropped meanwhile has to be known, or its rows stay
 	}
 	if read.File != 0 && read.File != t.Load.Progress.File && t.Load.Progress.By == loads.ByRange {
 		r.sink.Report(engine.Report{Level: "info", Event: "load-again", Message: t.State.Table + ": its rows have been moved on disk (VACUUM FULL, CLUSTER, ALTER TABLE or TRUNCATE): the load begins anew"})
