@@ -148,6 +148,9 @@ func (l *loader) Do(ctx context.Context, j *job) error {
 	if err == nil {
 		err = l.read(ctx, j)
 	}
+	if wire.Code(err) == noColumn && l.hasOthers(ctx, j) {
+		err = errAgain
+	}
 	if err != nil && ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
@@ -172,6 +175,20 @@ func (l *loader) Done(j *job, err error) (soon bool, _ error) {
 	return false, nil
 }
 
+// noColumn is the server's code for a column that is not there.
+const noColumn = 1054
+
+// hasOthers reports whether a table has other columns by now than its load asks for, as it may
+// while the log has not come to the statement that altered it. They are looked up again then.
+// Otherwise it is the load's condition that names a column which is not there.
+func (l *loader) hasOthers(ctx context.Context, j *job) bool {
+	if j.at.Where != "" && wire.Code(l.conn.Exec(ctx, selecting(j.listed, j.layout)+" LIMIT 0")) != noColumn {
+		return false
+	}
+	l.in.under(func() { j.load.Listed = nil })
+	return true
+}
+
 // again is why a job is handed out once more.
 const again = "again"
 
@@ -193,7 +210,7 @@ func (l *loader) skippable(err error) string {
 			return fault.Message
 		}
 		return ""
-	case wire.Code(err) == 1064, wire.Code(err) == 1054, wire.Code(err) == 1305: // syntax, unknown column or function
+	case wire.Code(err) == 1064, wire.Code(err) == noColumn, wire.Code(err) == 1305: // syntax, unknown column or function
 		return "its rows cannot be read: " + err.Error()
 	case damaged[wire.Code(err)]:
 		return "its rows cannot be read: " + err.Error() + ". Mend the table on the server (CHECK TABLE says what it is), then reload it with `rillmark source reload`"
