@@ -179,7 +179,10 @@ func (b *bed) mirror(ctx context.Context, source *pgx.Conn, target *demo.Cluster
 	if err := i.verify(ctx, "there"); err != nil {
 		return nil, err
 	}
-	if m.verified = time.Since(began); delayed {
+	if m.verified = time.Since(began); delayed { // a commit that does not wait for its log is sent later
+		if err := execute(ctx, source, "SET synchronous_commit = on"); err != nil {
+			return nil, err
+		}
 		m.delays, err = b.visible(ctx, source, there)
 	}
 	return m, err

@@ -74,12 +74,12 @@ func TestMariaDBAnotherReader(t *testing.T) {
 	group, row := regexp.MustCompile(`\sGTID (\d+-\d+-\d+)`), regexp.MustCompile("^### (INSERT INTO|UPDATE|DELETE FROM) `(.+)`\\.`(.+)`$")
 	id, here := "", 0
 	for _, line := range strings.Split(string(out), "\n") {
-		switch {
-		case line == "ROLLBACK": // what a transaction with other tables beside those of MyISAM has taken back
+		switch line {
+		case "ROLLBACK": // what a transaction with other tables beside those of MyISAM has taken back
 			delete(theirs, id)
-		case line == "SAVEPOINT `here`":
+		case "SAVEPOINT `here`":
 			here = len(theirs[id])
-		case line == "ROLLBACK TO `here`":
+		case "ROLLBACK TO `here`":
 			theirs[id] = theirs[id][:here]
 		}
 		if found := group.FindStringSubmatch(line); found != nil {

@@ -250,9 +250,17 @@ func (c *Comparison) through(ctx context.Context, side Side, after []string, par
 	}
 }
 
-// forward goes through the source's rows between two keys, and looks for each at the target: among those of
-// the same range where the order is the same, else among those of the same keys.
+// forward goes through the source's rows between two keys.
 func (c *Comparison) forward(ctx context.Context, after, bound []string) error {
+	if c.canSum() {
+		return c.forwardBySums(ctx, after, bound)
+	}
+	return c.forwardByRows(ctx, after, bound)
+}
+
+// forwardByRows goes through the source's rows between two keys, and looks for each at the target: among those of
+// the same range where the order is the same, else among those of the same keys.
+func (c *Comparison) forwardByRows(ctx context.Context, after, bound []string) error {
 	for {
 		page, err := c.Source.After(ctx, after, bound)
 		if err != nil {
