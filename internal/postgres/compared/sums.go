@@ -52,6 +52,8 @@ func (r *Rows) summed(name string) (expression, as string) {
 			return quoted + ` COLLATE "C"`, "text"
 		case catalogue.OIDBool, catalogue.OIDBytea, catalogue.OIDUUID, catalogue.OIDDate, catalogue.OIDTimestamp, catalogue.OIDTimestampTZ:
 			return quoted, fmt.Sprint(raw.OID)
+		case catalogue.OIDJSON:
+			return "", "" // the journal has it without its white space
 		default:
 			return quoted + `::text COLLATE "C"`, "text of " + raw.Type
 		}
