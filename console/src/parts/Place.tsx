@@ -2,7 +2,7 @@ import { Form } from "react-bootstrap";
 import type { Mark } from "../api/types";
 import { count } from "./numbers";
 
-export type PlaceKind = "beginning" | "load" | "now" | "offset" | "time" | "mark";
+export type PlaceKind = "beginning" | "load" | "now" | "cutover" | "offset" | "time" | "mark";
 
 /** Place is a place in a journal, as a person names it. */
 export interface Place {
@@ -31,6 +31,7 @@ export function placeOf(text: string): Place {
     case "beginning":
     case "load":
     case "now":
+    case "cutover":
       return { kind, text: "" };
     case "mark":
       return { kind, text: rest };

@@ -183,6 +183,8 @@ function begins(from = "beginning"): string {
       return "with a load of its tables for it alone";
     case "now":
       return "with what comes from now on";
+    case "cutover":
+      return "when a cut over has it lead back, and is paused until then";
     default:
       return `at ${from}`;
   }

@@ -11,6 +11,7 @@ const places = [
   ["beginning", "the oldest event that is kept"],
   ["load", "a load of its tables, for it alone"],
   ["now", "now"],
+  ["cutover", "a cut over that it leads back from; paused until then"],
   ["time", "a time"],
   ["mark", "a mark"],
   ["offset", "an offset"],

@@ -98,7 +98,7 @@ it("tables are chosen one by one, or by a pattern that takes several", () => {
 });
 
 it("a place is read back as it was written", () => {
-  for (const text of ["now", "beginning", "load", "4800", "mark:before-weeding", "mark:a:b", "time:2026-11-25T09:00:00.000Z"]) {
+  for (const text of ["now", "beginning", "load", "cutover", "4800", "mark:before-weeding", "mark:a:b", "time:2026-11-25T09:00:00.000Z"]) {
     expect(placeText(placeOf(text))).toBe(text);
   }
   expect(placeText({ kind: "mark", text: "" })).toBe("mark:");
