@@ -148,7 +148,9 @@ func tablesThatAreThere(t *testing.T, target *side, schema string) {
 type heldTable struct {
 	source, target string // how it is made there and here, $T its name
 	rows           string // VALUES of the source's
-	says           string // what the check has of it, after "note: " where it goes on all the same; empty where it is fine
+	// says is what the check says of it. It begins with "note: " where the outlet delivers in spite
+	// of it, and is empty where nothing is wrong.
+	says string
 }
 
 // TestTablesThatWouldNotKeepRows: tables of PostgreSQL that lose or alter rows without an
@@ -214,7 +216,8 @@ func TestTablesThatWouldNotKeepRowsInMariaDB(t *testing.T) {
 	i.wouldNotKeep(t, "catalogue", name, func(s string) { mariaRun(t, db, s) }, target, target.database, "", all, func() { i.mariaSettled("catalogue", db) })
 }
 
-// wouldNotKeep makes the tables on both sides, an outlet for each, and goes by what it is told.
+// wouldNotKeep makes the tables on both sides and an outlet for each, and runs the statements
+// that the checks give.
 func (i *instance) wouldNotKeep(t *testing.T, source, from string, there func(string), target *side, into, user string, all map[string]heldTable, ready func()) {
 	statements := func(text, table string) []string {
 		return strings.Split(strings.NewReplacer("$T", table, "$U", user).Replace(text), "; ")

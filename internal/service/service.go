@@ -191,11 +191,12 @@ func assemble(c *base.Common) *Service {
 		Pause: func(ctx context.Context, name, reason string) error {
 			return s.Outlets.SetRunning(ctx, name, false, reason, 0)
 		},
-		Begin: func(ctx context.Context, name string, offset int64, reason string) error {
-			if _, err := s.Outlets.Rewind(ctx, name, RewindPlan{To: strconv.FormatInt(offset+1, 10)}); err != nil {
-				return err
-			}
+		Resume: func(ctx context.Context, name, reason string) error {
 			return s.Outlets.SetRunning(ctx, name, true, reason, 0)
+		},
+		SetBehind: func(ctx context.Context, name string, offset int64) error {
+			_, err := s.Outlets.Rewind(ctx, name, RewindPlan{To: strconv.FormatInt(offset+1, 10)})
+			return err
 		},
 		Check: func(ctx context.Context, name string) ([]change.Check, error) {
 			checks, _, err := s.Outlets.Check(ctx, name, nil, false)

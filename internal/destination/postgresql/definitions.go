@@ -14,6 +14,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/destination/sql"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/catalogue"
 )
 
 // Quote implements [sql.Dialect].
@@ -159,7 +160,7 @@ func (d *database) Look(ctx context.Context, t *sql.Table) error {
 		return nil
 	}
 	rows, _ := d.conn.Query(ctx, `SELECT attname, format_type(atttypid, atttypmod), attnotnull, attgenerated <> '',
-			coalesce((SELECT k.collprovider::text || ' ' || coalesce(to_jsonb(k)->>'colllocale', to_jsonb(k)->>'colliculocale', k.collcollate) FROM pg_collation k WHERE k.oid = attcollation AND NOT k.collisdeterministic), '')
+			coalesce((SELECT `+catalogue.CollationText+` FROM pg_collation k WHERE k.oid = attcollation AND NOT k.collisdeterministic), '')
 		FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped ORDER BY attnum`, oid)
 	var c sql.Column
 	if _, err := pgx.ForEachRow(rows, []any{&c.Name, &c.Kind, &c.NotNull, &c.Generated, &c.Rest}, func() error {

@@ -238,6 +238,10 @@ type typeInfo struct {
 	labels    []string
 }
 
+// CollationText is how a row k of pg_collation is known in schema versions: its name may be
+// another one elsewhere.
+const CollationText = "k.collprovider::text || ' ' || coalesce(to_jsonb(k)->>'colllocale', to_jsonb(k)->>'colliculocale', k.collcollate)"
+
 // attributesSQL reads the columns of tables that the log carries: not the dropped
 // ones and not the generated ones. Key places are those of the replica identity's
 // index, or of the primary key where the identity is the whole row. The types of the
@@ -245,7 +249,7 @@ type typeInfo struct {
 // of many tables has two for each.
 const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coalesce(made.xmin::text::bigint, 0), (SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint % 4294967296), gone.numbers, gone.dropped, a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
 		a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum, c.relfilenode, a.xmin::text::bigint,
-		CASE WHEN a.attcollation >= 16384 THEN coalesce((SELECT k.collprovider::text || ' ' || coalesce(to_jsonb(k)->>'colllocale', to_jsonb(k)->>'colliculocale', k.collcollate)
+		CASE WHEN a.attcollation >= 16384 THEN coalesce((SELECT ` + CollationText + `
 			FROM pg_collation k WHERE k.oid = a.attcollation AND NOT k.collisdeterministic), '') ELSE '' END,
 		coalesce((SELECT k.place FROM unnest(key.indkey) WITH ORDINALITY AS k(attnum, place) WHERE k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0)
 	FROM pg_class c

@@ -12,8 +12,8 @@ import (
 const MaxKeysAgain = 500
 
 // KeysCondition is the condition that chooses rows of a table by their keys. Each key has a
-// value for every key column of the version. It is empty where the source cannot be asked in
-// that way.
+// value for every key column of the version. It is empty where a key column has a type, or is
+// treated, so that the source cannot select rows by it.
 func KeysCondition(checker engine.ConditionChecker, of *change.Schema, keys [][]change.Value) string {
 	var columns []string
 	for _, i := range of.Key() {

@@ -32,8 +32,9 @@ type Comparing struct {
 	Load func(ctx context.Context, outlet *catalog.Outlet, tables []string, condition string) error
 	// Pause pauses an outlet for a reason.
 	Pause func(ctx context.Context, outlet, reason string) error
-	// Begin sets an outlet behind an offset and resumes it, for a reason.
-	Begin func(ctx context.Context, outlet string, offset int64, reason string) error
+	// Resume resumes an outlet for a reason, and SetBehind sets one behind an offset.
+	Resume    func(ctx context.Context, outlet, reason string) error
+	SetBehind func(ctx context.Context, outlet string, offset int64) error
 	// Check looks at the destination of a stored outlet.
 	Check   func(ctx context.Context, outlet string) ([]change.Check, error)
 	Running Running

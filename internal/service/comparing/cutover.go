@@ -173,7 +173,7 @@ type cutover struct {
 	offset  int64
 	// over is set once the outlet is paused: writers may be at the target from then on.
 	over bool
-	// follows is set once the outlet that leads back was begun.
+	// follows is where the outlet that leads back begins.
 	follows *FollowsBack
 }
 
@@ -226,7 +226,7 @@ func (c *cutover) run(ctx context.Context) (*CutoverResult, error) {
 		return nil, err
 	}
 	c.note("info", "counters", countersWords(counters))
-	if err := c.followBack(ctx); err != nil {
+	if err := c.prepareBack(ctx); err != nil {
 		return nil, err
 	}
 	// From here on nothing is taken back.
@@ -234,6 +234,7 @@ func (c *cutover) run(ctx context.Context) (*CutoverResult, error) {
 		return nil, err
 	}
 	c.over = true
+	c.followBack(context.WithoutCancel(ctx))
 	if err := c.store(context.WithoutCancel(ctx), catalog.CutoverDone); err != nil {
 		return nil, err
 	}
@@ -363,11 +364,6 @@ func (c *cutover) undo(ctx context.Context, why error) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), undoTime)
 	defer cancel()
 	text := "the cut over has ended without effect: " + why.Error()
-	if c.follows != nil {
-		if err := c.Pause(ctx, c.follows.Outlet, "the cut over has ended without effect"); err != nil {
-			c.note("error", "undo", "outlet "+c.follows.Outlet+" still leads back: "+err.Error())
-		}
-	}
 	if c.stopped && c.plan.StopWriters {
 		if err := runAll(ctx, c.engine.(engine.Scripter), c.inventor.Writers().Allow, c.plan.As, c.plan.AsPassword); err != nil {
 			c.note("error", "undo", "the source's writers are still kept out: "+err.Error()+"; `rillmark cutover "+c.record.Name+" --abort` tries again")

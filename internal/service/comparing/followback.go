@@ -3,7 +3,6 @@ package comparing
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"time"
 
@@ -138,8 +137,9 @@ func (s *Comparing) checkWayBack(ctx context.Context, m *mover, add func(name st
 // backTime is how long the source of the way back has to come to the present.
 const backTime = time.Minute
 
-// followBack begins the outlet that leads back, behind everything that has come here.
-func (c *cutover) followBack(ctx context.Context) error {
+// prepareBack sets the outlet that leads back behind everything that has come here. It stays
+// paused: it may not deliver as long as the outlet that leads here does, also after a kill.
+func (c *cutover) prepareBack(ctx context.Context) error {
 	if c.back == nil {
 		return nil
 	}
@@ -171,9 +171,21 @@ func (c *cutover) followBack(ctx context.Context) error {
 		return base.Answer(err, "source", source.Name)
 	}
 	c.follows = &FollowsBack{Outlet: name, Source: source.Name, Offset: head.Next - 1}
-	if err := c.Begin(ctx, name, c.follows.Offset, "follows back from the cut over of "+c.record.Name); err != nil {
-		return errors.Join(fmt.Errorf("outlet %s was not begun", name), err)
+	if err := c.SetBehind(ctx, name, c.follows.Offset); err != nil {
+		return fmt.Errorf("outlet %s cannot be set to where it begins: %w", name, err)
 	}
-	c.note("info", "back", fmt.Sprintf("%s leads back from here: it begins behind offset %d of %s", name, c.follows.Offset, source.Name))
 	return nil
+}
+
+// followBack has the outlet that leads back deliver, once the other one is paused. The cut over is
+// done in any case: an outlet that could not be resumed stands where it has to begin.
+func (c *cutover) followBack(ctx context.Context) {
+	if c.follows == nil {
+		return
+	}
+	if err := c.Resume(ctx, c.follows.Outlet, "follows back from the cut over of "+c.record.Name); err != nil {
+		c.note("error", "back", fmt.Sprintf("outlet %s does not lead back yet: %s; `rillmark outlet resume %[1]s` has it begin", c.follows.Outlet, err))
+		return
+	}
+	c.note("info", "back", fmt.Sprintf("%s leads back from here: it begins behind offset %d of %s", c.follows.Outlet, c.follows.Offset, c.follows.Source))
 }
