@@ -75,7 +75,7 @@ export function CutoverTab({ outlet }: { outlet: OutletStatus }) {
     <section aria-label="Cut over" className="verify">
       <p className="note">
         Moves the system to this database: waits until nobody writes to {report.source} any more, proves that both sides are equal at one offset, sets sequences and auto-increment values here, and
-        pauses the outlet. If anything fails before that, it is taken back.
+        pauses the outlet. If anything fails before that, it is taken back. An outlet that was added to start at a cut over can keep the former database equal from then on.
       </p>
       <div className="rule-line">
         <Button size="sm" disabled={busy || !report.ready} onClick={() => setAsks("go")}>
