@@ -6,8 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"os"
-	"runtime/debug"
+	"sync"
 	"syscall"
 	"time"
 
@@ -57,9 +56,6 @@ func (a *app) runService(ctx context.Context, path string, paused bool) error {
 	if err != nil {
 		return terminal.WithCode(terminal.ExitUsage, err)
 	}
-	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(72 << 20) // collect more often rather than grow; it is no hard limit
-	}
 	listener, err := net.Listen("tcp", config.Listen)
 	if errors.Is(err, syscall.EADDRINUSE) {
 		return fmt.Errorf("the address %s is taken by another program: stop it, or set listen in %s", config.Listen, path)
@@ -68,20 +64,16 @@ func (a *app) runService(ctx context.Context, path string, paused bool) error {
 		return fmt.Errorf("cannot listen on %s: %w", config.Listen, err)
 	}
 	defer listener.Close() //nolint:errcheck // closed already where the server ran
+	thrifty, unbound := context.WithCancel(ctx)
+	var kept sync.WaitGroup
+	kept.Go(func() { thrift.Keep(thrifty) })
+	kept.Go(func() { thrift.Bound(thrifty) })
+	defer kept.Wait()
+	defer unbound()
 	s, err := service.Open(ctx, config, logger, time.Minute)
 	if err != nil {
 		return err
 	}
-	kept := make(chan struct{})
-	thrifty, unbound := context.WithCancel(ctx)
-	go func() {
-		defer close(kept)
-		thrift.Keep(thrifty)
-	}()
-	defer func() {
-		unbound()
-		<-kept
-	}()
 	logger.Info("API and console answer", "address", "http://"+listener.Addr().String())
 	err = api.Serve(ctx, listener, api.New(s, Version, console.Files(), logger), s.Drain, shutdownGrace)
 	reason := "asked to by a signal"
