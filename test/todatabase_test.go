@@ -258,6 +258,42 @@ func TestRowsThatAreRenewed(t *testing.T) {
 	require.Equal(t, []string{"abc"}, to.digest(t, "SELECT card FROM desk.cards"))
 }
 
+// TestRowsThatGoByTheirNumbers: rows whose keys are whole numbers are taken out by their first
+// and last, or by all of them, in small tables and in large ones: those, and no others.
+func TestRowsThatGoByTheirNumbers(t *testing.T) {
+	t.Parallel()
+	const ends = "(-9223372036854775808, -9223372036854775807, 9223372036854775806, 9223372036854775807)"
+	i, name := begin(t, "",
+		"CREATE TABLE few (id smallint PRIMARY KEY, note text)", "INSERT INTO few SELECT i, 'a' FROM generate_series(-32768, 32767, 8) i",
+		"CREATE TABLE middle (id integer PRIMARY KEY, note text)", "INSERT INTO middle SELECT i, 'a' FROM generate_series(-4000, 4000) i",
+		"CREATE TABLE far (id bigint PRIMARY KEY, note text)", "INSERT INTO far SELECT i, 'a' FROM generate_series(-1000, 1000) i", "INSERT INTO far SELECT unnest('{"+ends[1:len(ends)-1]+"}'::bigint[]), 'a'",
+		"CREATE TABLE large (id bigint PRIMARY KEY, note text)", "INSERT INTO large SELECT i, repeat(md5(i::text), 50) FROM generate_series(1, 45000) i")
+	db := connect(t, sourceServer(t), name)
+	to := targetOf(t, "postgresql")
+	s := &stage{instance: i, source: postgresSide(t, sourceServer(t), name)}
+	s.keeps("desk", to, map[string]any{"schema": "desk"})
+	i.resume()
+	i.settled("circulation", db)
+	same := func(what string) {
+		t.Helper()
+		i.reached("circulation", db)
+		i.caughtUp("desk")
+		for _, table := range []string{"few", "middle", "far", "large"} {
+			sameRows(t, s.source.digest(t, "SELECT id, md5(note) FROM "+table), to.digest(t, "SELECT id, md5(note) FROM desk."+table), what+": "+table)
+		}
+	}
+	same("the load")
+	require.Equal(t, []string{"t"}, to.digest(t, "SELECT pg_relation_size('desk.large') > 64 << 20"))
+	for _, condition := range []string{"id BETWEEN -3000 AND 3000", "id NOT BETWEEN -3500 AND 3500", "id % 3 = 0"} {
+		for _, table := range []string{"few", "middle", "far", "large"} {
+			run(t, db, "UPDATE "+table+" SET note = note || 'b' WHERE "+condition, "DELETE FROM "+table+" WHERE id % 2 = 0 AND "+condition)
+		}
+		same(condition)
+	}
+	run(t, db, "DELETE FROM large WHERE id > 20000")
+	same("half of them")
+}
+
 // watchLeast holds that a table never has fewer rows.
 func watchLeast(t *testing.T, c *demo.Cluster, database, table string, least int64) *sums {
 	ctx, cancel := context.WithCancel(context.Background())

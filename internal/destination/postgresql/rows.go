@@ -35,7 +35,14 @@ func (d *database) staged(ctx context.Context, b *sql.Binding, places []int, row
 // Remove implements [sql.RowWriter].
 func (d *database) Remove(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
 	if b.Keep != sql.Flagged {
-		return d.takeOut(ctx, b, rows)
+		var seen seen
+		if rows.N >= manyRows {
+			var err error
+			if seen, err = d.look(ctx, b); err != nil {
+				return err
+			}
+		}
+		return d.takeOut(ctx, b, rows, seen)
 	}
 	places := append(append([]int(nil), b.Key...), b.All()[len(b.From):]...)
 	return d.staged(ctx, b, places, rows, "remove all", func() string {
@@ -70,12 +77,12 @@ const manyRows = 256
 // Replace implements [sql.RowWriter].
 func (d *database) Replace(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
 	if rows.N >= manyRows && !d.fires && len(others(b)) == 0 {
-		noticed, err := d.noticed(ctx, b)
+		seen, err := d.look(ctx, b)
 		if err != nil {
 			return err
 		}
-		if !noticed {
-			return d.renew(ctx, b, rows)
+		if !seen.noticed {
+			return d.renew(ctx, b, rows, seen)
 		}
 	}
 	if err := d.stageRows(ctx, b, b.All(), rows); err != nil {
@@ -106,26 +113,37 @@ func (d *database) Replace(ctx context.Context, b *sql.Binding, rows sql.Rows) e
 	return d.exec(ctx, "RELEASE SAVEPOINT merge")
 }
 
-// noticed reports whether anybody would notice that a row is taken out and put in again rather
-// than updated: whoever decodes this database's log, triggers and rules that act for us, too.
-func (d *database) noticed(ctx context.Context, b *sql.Binding) (is bool, err error) {
+// seen is what matters of a table for changing many of its rows.
+type seen struct {
+	// noticed says that somebody would notice that a row is taken out and put in again rather
+	// than updated: whoever decodes this database's log, triggers and rules that act for us, too.
+	noticed bool
+	// large says that the server always finds rows by an index rather than reading them all.
+	large bool
+}
+
+// largeTable is how many bytes a table has that is large.
+const largeTable = 64 << 20
+
+func (d *database) look(ctx context.Context, b *sql.Binding) (s seen, err error) {
 	err = d.conn.QueryRow(ctx, `WITH it AS (SELECT $1::text::regclass AS oid) SELECT EXISTS (SELECT FROM pg_replication_slots WHERE database = current_database())
 		OR EXISTS (SELECT FROM it, pg_trigger WHERE (tgrelid = it.oid OR tgrelid IN (SELECT relid FROM pg_partition_tree(it.oid))) AND NOT tgisinternal AND tgenabled IN ('A', 'R'))
-		OR EXISTS (SELECT FROM it, pg_rewrite WHERE ev_class = it.oid AND ev_enabled IN ('A', 'R'))`, b.SQL).Scan(&is)
-	return is, err
+		OR EXISTS (SELECT FROM it, pg_rewrite WHERE ev_class = it.oid AND ev_enabled IN ('A', 'R')),
+		(SELECT relkind = 'r' AND pg_relation_size(oid) > $2 FROM it JOIN pg_class USING (oid))`, b.SQL, largeTable).Scan(&s.noticed, &s.large)
+	return s, err
 }
 
 // renew takes rows out by their keys and copies them in as they are now: the server needs less
 // time for that than to update them.
-func (d *database) renew(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
-	if err := d.takeOut(ctx, b, rows); err != nil {
+func (d *database) renew(ctx context.Context, b *sql.Binding, rows sql.Rows, seen seen) error {
+	if err := d.takeOut(ctx, b, rows, seen); err != nil {
 		return err
 	}
 	return d.copyIn(ctx, b.SQL, b, b.All(), rows)
 }
 
 // takeOut deletes rows by their keys.
-func (d *database) takeOut(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
+func (d *database) takeOut(ctx context.Context, b *sql.Binding, rows sql.Rows, seen seen) error {
 	at := b.Key[0]
 	column := b.Column(b.Source.Columns[b.From[at]].Name)
 	// A cast to a type with a length would cut a value that is too long for it.
@@ -133,6 +151,9 @@ func (d *database) takeOut(ctx context.Context, b *sql.Binding, rows sql.Rows) e
 		return d.staged(ctx, b, b.Key, rows, "remove all", func() string {
 			return "DELETE FROM " + b.SQL + " t USING " + stageOf(b) + " s WHERE " + b.Matching("t", "s")
 		})
+	}
+	if numbers, is := integerKeys(b, at, column.Kind, rows); is {
+		return d.takeOutNumbers(ctx, b, quoted(column.Name), numbers, seen)
 	}
 	keys := make([]string, rows.N)
 	var text []byte
