@@ -3,6 +3,7 @@ package postgres
 import (
 	"encoding/json"
 	"fmt"
+	"strconv"
 
 	"rillmark/internal/postgres/session"
 )
@@ -79,10 +80,52 @@ func parseCheckpoint(data []byte) (*checkpoint, error) {
 	return c, nil
 }
 
+// encode is the checkpoint as JSON. It is made for each block: of a quiet source that is most
+// of what a block costs, so that what is seldom there is left to reflection.
 func (c *checkpoint) encode() []byte {
-	data, err := json.Marshal(c)
-	if err != nil {
-		panic(err) // numbers and strings always marshal
+	if c.Binary || c.BinaryUntil != 0 || c.Making || len(c.Unseen) > 0 || !plain(c.System) || !plain(c.Nonce) {
+		data, err := json.Marshal(c)
+		if err != nil {
+			panic(err) // numbers and strings always marshal
+		}
+		return data
 	}
-	return data
+	place := func(dst []byte, at session.LSN) []byte {
+		dst = append(dst, '"')
+		dst, _ = at.AppendText(dst) // it has no error
+		return append(dst, '"')
+	}
+	dst := append(make([]byte, 0, 320), `{"system":"`...)
+	dst = append(append(dst, c.System...), `","timeline":`...)
+	dst = append(strconv.AppendInt(dst, int64(c.Timeline), 10), `,"position":{"commit":`...)
+	dst = append(place(dst, c.Position.Commit), `,"kind":`...)
+	dst = append(strconv.AppendInt(dst, int64(c.Position.Kind), 10), `,"row":`...)
+	dst = append(place(dst, c.Position.Row), `,"ordinal":`...)
+	dst = append(strconv.AppendUint(dst, uint64(c.Position.Ordinal), 10), '}')
+	if c.Index != 0 {
+		dst = strconv.AppendUint(append(dst, `,"index":`...), c.Index, 10)
+	}
+	if c.XID != 0 {
+		dst = strconv.AppendUint(append(dst, `,"xid":`...), uint64(c.XID), 10)
+	}
+	if c.CommittedAt != 0 {
+		dst = strconv.AppendInt(append(dst, `,"committed_at":`...), c.CommittedAt, 10)
+	}
+	if c.Nonce != "" {
+		dst = append(append(append(dst, `,"nonce":"`...), c.Nonce...), '"')
+	}
+	if c.NonceCommit != 0 {
+		dst = place(append(dst, `,"nonce_commit":`...), c.NonceCommit)
+	}
+	return append(dst, '}')
+}
+
+// plain reports whether a text stands in JSON as it is.
+func plain(text string) bool {
+	for i := range len(text) {
+		if c := text[i]; !('0' <= c && c <= '9' || 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || c == '-') {
+			return false
+		}
+	}
+	return true
 }

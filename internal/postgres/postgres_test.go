@@ -1,6 +1,8 @@
 package postgres
 
 import (
+	"encoding/json"
+	"reflect"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -39,6 +41,26 @@ func TestPositionsAreOrderedAsTheStreamIs(t *testing.T) {
 		require.Error(t, err, wrong)
 	}
 	require.Equal(t, "1/1", session.LSN(0x100000001).String())
+}
+
+// TestACheckpointIsWritten: what is written by hand is what the library writes, field by field.
+func TestACheckpointIsWritten(t *testing.T) {
+	full := checkpoint{System: "7312345678901234567", Timeline: 3, Position: position{Commit: 0xA_00000001, Kind: kindTransaction, Row: rowEnd, Ordinal: 4294967295},
+		Index: 1<<64 - 1, XID: 4294967295, CommittedAt: -5, Nonce: "3f2a-9B", NonceCommit: 0xFFFFFFFF_FFFFFFFF}
+	all := []checkpoint{{}, full}
+	for i := range reflect.TypeFor[checkpoint]().NumField() { // each field alone, and all but that
+		alone, without := checkpoint{}, full
+		reflect.ValueOf(&alone).Elem().Field(i).Set(reflect.ValueOf(full).Field(i))
+		reflect.ValueOf(&without).Elem().Field(i).SetZero()
+		all = append(all, alone, without)
+	}
+	all = append(all, checkpoint{System: `a"b`}, checkpoint{Nonce: "<é>"}, checkpoint{Binary: true}, checkpoint{BinaryUntil: 7}, checkpoint{Making: true}, checkpoint{Unseen: map[string][]uint32{"public.loans": {1}}})
+	require.Equal(t, 12, reflect.TypeFor[checkpoint]().NumField(), "a new field has to be written, too, and tried here")
+	for _, c := range all {
+		want, err := json.Marshal(&c)
+		require.NoError(t, err)
+		require.Equal(t, string(want), string(c.encode()))
+	}
 }
 
 func TestASnapshotSeesWhatItSees(t *testing.T) {

@@ -1,7 +1,6 @@
 package session
 
 import (
-	"encoding/json"
 	"fmt"
 	"strconv"
 	"strings"
@@ -26,16 +25,16 @@ func ParseLSN(s string) (LSN, error) {
 	return LSN(h<<32 | l), nil
 }
 
-// MarshalJSON writes the text form.
-func (l LSN) MarshalJSON() ([]byte, error) { return json.Marshal(l.String()) }
+// AppendText writes the text form, and stands for itself in JSON.
+func (l LSN) AppendText(dst []byte) ([]byte, error) {
+	return change.PostgreSQL.AppendPosition(dst, uint64(l)), nil
+}
 
-// UnmarshalJSON reads the text form.
-func (l *LSN) UnmarshalJSON(data []byte) error {
-	var s string
-	if err := json.Unmarshal(data, &s); err != nil {
-		return err
-	}
-	parsed, err := ParseLSN(s)
-	*l = parsed
+// MarshalText writes the text form.
+func (l LSN) MarshalText() ([]byte, error) { return l.AppendText(nil) }
+
+// UnmarshalText reads the text form.
+func (l *LSN) UnmarshalText(text []byte) (err error) {
+	*l, err = ParseLSN(string(text))
 	return err
 }

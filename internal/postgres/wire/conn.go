@@ -17,8 +17,11 @@ import (
 const coalescePause = 500 * time.Microsecond
 
 // quietGap is how far apart reads are where the stream is quiet: then a pause only
-// wakes us once more.
-const quietGap = 4 * time.Millisecond
+// wakes us once more. The end of a quiet stream's transaction may come in a piece of its own.
+const (
+	quietGap     = 4 * time.Millisecond
+	quietFollows = 2
+)
 
 // Conn reads in large pieces, and pauses after a piece that was not large.
 type Conn struct {
@@ -27,6 +30,7 @@ type Conn struct {
 	buf   []byte
 	rest  []byte
 	short bool
+	close int // reads in a row that were close to the one before
 	last  atomic.Int64
 	raw   syscall.RawConn // nil where the connection is not TCP
 	tried bool
@@ -80,9 +84,11 @@ func (c *Conn) Read(p []byte) (int, error) {
 			return 0, err
 		}
 		now := time.Now()
-		quiet := now.Sub(c.LastRead()) > quietGap
+		if c.close++; now.Sub(c.LastRead()) > quietGap {
+			c.close = 0
+		}
 		c.last.Store(now.UnixNano())
-		c.short = n < len(c.buf)/4 && !quiet
+		c.short = n < len(c.buf)/4 && c.close >= quietFollows
 		c.rest = c.buf[:n]
 	}
 	n := copy(p, c.rest)

@@ -11,7 +11,7 @@ import (
 
 // watchEvery is how often sources are asked how much log they hold back for us.
 // It is asked of paused ones too: those fill a disk.
-const watchEvery = 15 * time.Second
+const watchEvery = 30 * time.Second
 
 // KeepWatching asks all sources now and then.
 func (s *Upkeep) KeepWatching() {
