@@ -42,7 +42,7 @@ func bound(ctx context.Context, set func(int64) int64) {
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	for {
 		metrics.Read(live)
-		if limit, changed := b.look(int64(live[0].Value.Uint64())); changed { //nolint:gosec // no heap has 2^63 bytes
+		if limit, changed := b.look(int64(live[0].Value.Uint64())); changed {
 			set(limit)
 		}
 		select {
