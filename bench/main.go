@@ -166,6 +166,10 @@ func run(ctx context.Context, s settings) error {
 			return fmt.Errorf("a database that is kept equal: %w", err)
 		}
 		report.WriteString("\n" + table)
+		if table, err = b.comparedMaria(ctx); err != nil {
+			return fmt.Errorf("a MariaDB that is kept equal: %w", err)
+		}
+		report.WriteString("\n" + table)
 	}
 	if s.only == "" || only("rest") {
 		table, err := b.atRest(ctx)

@@ -67,6 +67,36 @@ type Source struct {
 	// reloads reaches the run at hand, whose end closes ended; nil without one.
 	reloads chan engine.Reload
 	ended   chan struct{}
+	// sink is that of the run at hand, and asked when it was asked to note its position last.
+	sink  *sink
+	asked time.Time
+}
+
+// askedEvery is how far apart two notes of a position are that somebody asks for.
+const askedEvery = 100 * time.Millisecond
+
+// Reached reports whether all that the source's log has up to a place is captured and in the
+// journal. Where it is not, the position that the run at hand has come to is noted soon, even if
+// nothing that is captured lies before it: of a log that others write alone, it is noted seldom.
+func (s *Source) Reached(place uint64) bool {
+	if s.Stats.Place() >= place {
+		return true
+	}
+	s.mu.Lock()
+	to := s.sink
+	if to == nil || time.Since(s.asked) < askedEvery {
+		s.mu.Unlock()
+		return false
+	}
+	s.asked = time.Now()
+	s.mu.Unlock()
+	to.Locked(func() error { //nolint:errcheck // of a run that has ended
+		if to.checkpoint != nil {
+			to.Touch()
+		}
+		return nil
+	})
+	return false
 }
 
 // Reload has the run at hand read a table's rows anew, while it goes on; see
@@ -242,11 +272,14 @@ func (s *Source) once(ctx context.Context) error {
 	s.mu.Unlock()
 	defer func() {
 		s.mu.Lock()
-		s.writer, s.reloads = nil, nil
+		s.writer, s.reloads, s.sink = nil, nil, nil
 		s.mu.Unlock()
 	}()
 
 	to := newSink(writer, s.Catalog.KnowSchema, s.take, s.Stats)
+	s.mu.Lock()
+	s.sink = to
+	s.mu.Unlock()
 	group, ctx := guard.WithContext(ctx)
 	parcels := make(chan parcel, 1)
 	group.Go(func() error { return to.compress(ctx, parcels) })

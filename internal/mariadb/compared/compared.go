@@ -39,6 +39,7 @@ type Rows struct {
 	conn    *wire.Conn
 	table   *catalogue.Table
 	layout  *rows.Layout
+	sets    values.Charsets
 	options Options
 	writer  rows.Writer
 	key     []int // places in the table's columns
@@ -79,7 +80,7 @@ func Open(ctx context.Context, conn *wire.Conn, o Options) (r *Rows, err error) 
 	if err != nil {
 		return nil, err
 	}
-	r = &Rows{conn: conn, table: table, layout: layout, options: o, writer: rows.Writer{Largest: o.Largest}, limit: 1000}
+	r = &Rows{conn: conn, table: table, layout: layout, sets: reader.Sets, options: o, writer: rows.Writer{Largest: o.Largest}, limit: 1000}
 	for _, i := range layout.Schema.Key() {
 		at := layout.From[i]
 		switch c := table.Columns[at]; c.Kind {
@@ -135,11 +136,31 @@ func (r *Rows) Skip(ctx context.Context, after []string, rows int64) (last []str
 	if after != nil {
 		conditions = append(conditions, r.side(after, ">"))
 	}
-	read, err := r.read(ctx, conditions, r.inOrder()+fmt.Sprintf(" LIMIT 1 OFFSET %d", rows-1))
-	if err != nil || read.n == 0 {
+	names := make([]string, len(r.key)) // no other column has to be read for the rows that are passed over
+	for i, at := range r.key {
+		names[i] = r.table.Columns[at].Selection(wire.Name(r.table.Columns[at].Name))
+	}
+	result, err := r.conn.Query(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+r.from(conditions)+r.inOrder()+fmt.Sprintf(" LIMIT 1 OFFSET %d", rows-1))
+	if err != nil {
+		return after, false, err
+	}
+	for row := result.Next(); row != nil; row = result.Next() {
+		for i, at := range r.key {
+			c := r.table.Columns[at]
+			value := change.NullValue()
+			if row[i] != nil {
+				value.Presence = change.Present
+				if value.Text, err = valueOf(c, nil, row[i]); err != nil {
+					return after, false, err
+				}
+			}
+			last = append(last, verify.KeyText(&c.Column, value))
+		}
+	}
+	if err := result.Err(); err != nil || last == nil {
 		return after, err == nil, err
 	}
-	return read.last, false, nil
+	return last, false, nil
 }
 
 // keysAtOnce bounds how many keys are asked for together: the server looks each up.
@@ -200,6 +221,18 @@ func (r *Rows) side(key []string, compare string, itself ...string) string {
 	return condition
 }
 
+// from is the table, and which of its rows.
+func (r *Rows) from(conditions []string) string {
+	from := wire.Name(r.table.Database) + "." + wire.Name(r.table.Table)
+	if r.table.Versioned && r.options.History {
+		from += " FOR SYSTEM_TIME ALL"
+	}
+	if len(conditions) > 0 {
+		from += " WHERE " + strings.Join(conditions, " AND ")
+	}
+	return from
+}
+
 // page is what a statement brought.
 type page struct {
 	rows [][]change.Value
@@ -214,14 +247,7 @@ func (r *Rows) read(ctx context.Context, conditions []string, behind string) (*p
 			names = append(names, c.Selection(wire.Name(c.Name)))
 		}
 	}
-	statement := "SELECT " + strings.Join(names, ", ") + " FROM " + wire.Name(r.table.Database) + "." + wire.Name(r.table.Table)
-	if r.table.Versioned && r.options.History {
-		statement += " FOR SYSTEM_TIME ALL"
-	}
-	if len(conditions) > 0 {
-		statement += " WHERE " + strings.Join(conditions, " AND ")
-	}
-	result, err := r.conn.Query(ctx, statement+behind)
+	result, err := r.conn.Query(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+r.from(conditions)+behind)
 	if err != nil {
 		return nil, err
 	}
@@ -257,10 +283,9 @@ func (r *Rows) convert(p *page, row [][]byte) error {
 			r.arena = make([]byte, 0, max(256<<10, 4*len(text)+64))
 		}
 		start := len(r.arena)
-		grown, err := c.FromSelect(r.arena, text)
-		var undecodable *values.Undecodable
-		if err != nil && !errors.As(err, &undecodable) { // those stand as in an event
-			return fmt.Errorf("column %s (%s): %w", c.Name, c.Type, err)
+		grown, err := valueOf(c, r.arena, text)
+		if err != nil {
+			return err
 		}
 		r.arena = grown
 		r.raw[i] = change.Value{Presence: change.Present, Text: grown[start:len(grown):len(grown)]}
@@ -275,6 +300,16 @@ func (r *Rows) convert(p *page, row [][]byte) error {
 	p.rows = append(p.rows, slices.Clone(r.writer.Project(r.layout, r.raw, 0)))
 	r.writer.Large()
 	return nil
+}
+
+// valueOf appends a value as events have it.
+func valueOf(c *values.Column, dst, text []byte) ([]byte, error) {
+	grown, err := c.FromSelect(dst, text)
+	var undecodable *values.Undecodable
+	if err != nil && !errors.As(err, &undecodable) { // those stand as in an event
+		return dst, fmt.Errorf("column %s (%s): %w", c.Name, c.Type, err)
+	}
+	return grown, nil
 }
 
 // literal is a key's text, from whichever engine it comes, as this server reads it.

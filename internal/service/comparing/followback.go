@@ -157,7 +157,7 @@ func (c *cutover) prepareBack(ctx context.Context) error {
 		if capture == nil {
 			return cannotFollowBack(name, "source "+source.Name+" is no longer captured by this instance")
 		}
-		if capture.Stats.Place() >= present {
+		if capture.Reached(present) {
 			break
 		}
 		select {

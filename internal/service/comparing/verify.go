@@ -242,7 +242,7 @@ func (s *Comparing) passed(ctx context.Context, name string, source *catalog.Sou
 		case time.Since(waiting) > longestFault:
 			return cannotCompare("it does not deliver now: " + now.Error)
 		}
-		if reaches == 0 && from.Stats.Place() >= present {
+		if reaches == 0 && from.Reached(present) {
 			head, err := s.Store.Head(ctx, source.ID)
 			if err != nil {
 				return base.Answer(err, "source", source.Name)
