@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
@@ -78,6 +80,9 @@ type OutletImpact struct {
 	Statements  []string  `json:"statements,omitempty" doc:"What the outlet would run in the target's database"`
 }
 
+// askedAtOnce is how many outlets are looked at, and their targets asked, at the same time.
+const askedAtOnce = 8
+
 // Of says what a statement on a table of a source would do, and does nothing.
 func (i *Impact) Of(ctx context.Context, source, statement string) (*SchemaImpact, error) {
 	record, err := i.Catalog.Source(ctx, source)
@@ -112,21 +117,28 @@ func (i *Impact) Of(ctx context.Context, source, statement string) (*SchemaImpac
 	if err != nil {
 		return nil, base.Answer(err, "source", source)
 	}
-	for _, one := range outlets {
-		if one.Definition.Source != source || one.Broken != nil {
-			continue
-		}
-		found, err := i.outlet(ctx, one, r)
-		if err != nil {
-			if ctx.Err() != nil {
-				return nil, context.Cause(ctx)
+	outlets = slices.DeleteFunc(outlets, func(one *catalog.Outlet) bool { return one.Definition.Source != source || one.Broken != nil })
+	report.Outlets = make([]OutletImpact, len(outlets))
+	var group errgroup.Group // a target that does not answer keeps no other waiting
+	group.SetLimit(askedAtOnce)
+	for n, one := range outlets {
+		group.Go(func() error {
+			found, err := i.outlet(ctx, one, r)
+			if err != nil {
+				// One that cannot be looked at says nothing of the others.
+				found = &OutletImpact{Outlet: one.Name, Findings: []Finding{}}
+				found.add(Differs, "what would become of it could not be worked out: "+err.Error(), "")
 			}
-			// One that cannot be looked at says nothing of the others.
-			found = &OutletImpact{Outlet: one.Name, Findings: []Finding{}}
-			found.add(Differs, "what would become of it could not be worked out: "+err.Error(), "")
-		}
+			report.Outlets[n] = *found
+			return nil
+		})
+	}
+	group.Wait() //nolint:errcheck // none of them fails
+	if ctx.Err() != nil {
+		return nil, context.Cause(ctx)
+	}
+	for _, found := range report.Outlets {
 		report.Verdict = worse(report.Verdict, found.Verdict)
-		report.Outlets = append(report.Outlets, *found)
 	}
 	slices.SortStableFunc(report.Outlets, func(a, b OutletImpact) int { return severity[b.Verdict] - severity[a.Verdict] })
 	return report, nil
