@@ -84,3 +84,30 @@ func TestStoreWhole(t *testing.T) {
 	s.end(context.Canceled)
 	require.ErrorIs(t, <-stored, context.Canceled)
 }
+
+// TestReached: a place that the run has come to, with nothing captured before it, is noted once
+// somebody asks for it, and not again at once; without a run nothing is.
+func TestReached(t *testing.T) {
+	source := &Source{Stats: new(Stats)}
+	require.False(t, source.Reached(7))
+	s := &sink{builder: journal.NewBuilder(4 << 10), next: 1, wake: make(chan struct{}, 1), report: func(engine.Report) {}, now: time.Now}
+	s.space.L = &s.mu
+	source.sink = s
+	require.False(t, source.Reached(7))
+	_, there, _ := s.poll()
+	require.False(t, there, "its engine has not come to any place")
+	s.Checkpoint(func() engine.Checkpoint { return engine.Checkpoint{Place: 7} })
+	source.asked = time.Time{}
+	require.False(t, source.Reached(7))
+	p, there, _ := s.poll()
+	require.True(t, there)
+	require.Nil(t, p.block)
+	require.EqualValues(t, 7, p.checkpoint.Place)
+	source.asked = time.Now().Add(time.Hour)
+	require.False(t, source.Reached(7), "it is not stored yet")
+	_, there, _ = s.poll()
+	require.False(t, there, "it was asked a moment ago")
+	source.Stats.place.Store(p.checkpoint.Place) // as its append does
+	require.True(t, source.Reached(7))
+	require.False(t, source.Reached(8))
+}
