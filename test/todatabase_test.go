@@ -209,6 +209,20 @@ func TestDefinitionsOfTables(t *testing.T) {
 	require.Contains(t, held(), "ADD COLUMN", "fixed definitions hold with the next statement")
 }
 
+// keptInDesk keeps an instance's tables in the schema desk of another server, where statements
+// were run before.
+func keptInDesk(t *testing.T, i *instance, name string, before ...string) (*pgx.Conn, *stage, *side) {
+	t.Helper()
+	db := connect(t, sourceServer(t), name)
+	to := targetOf(t, "postgresql")
+	to.run(before...)
+	s := &stage{instance: i, source: postgresSide(t, sourceServer(t), name)}
+	s.keeps("desk", to, map[string]any{"schema": "desk"})
+	i.resume()
+	i.settled("circulation", db)
+	return db, s, to
+}
+
 // TestRowsThatAreRenewed: many rows that change are taken out and put in again, which is faster,
 // but not where somebody would notice: a trigger that acts for replicas, too, and whoever
 // decodes the database's log, see them updated.
@@ -216,13 +230,7 @@ func TestRowsThatAreRenewed(t *testing.T) {
 	t.Parallel()
 	i, name := begin(t, "", "CREATE TABLE loans (loan_id bigint PRIMARY KEY, note text, n integer UNIQUE DEFERRABLE)", "INSERT INTO loans SELECT i, 'a', i FROM generate_series(1, 3000) i",
 		"CREATE TABLE cards (card varchar(5) PRIMARY KEY)", "INSERT INTO cards SELECT i::text FROM generate_series(100, 500) i", "INSERT INTO cards VALUES ('abc'), ('abcde')")
-	db := connect(t, sourceServer(t), name)
-	to := targetOf(t, "postgresql")
-	to.run("CREATE SCHEMA desk", "CREATE TABLE desk.cards (card varchar(3) PRIMARY KEY)")
-	s := &stage{instance: i, source: postgresSide(t, sourceServer(t), name)}
-	s.keeps("desk", to, map[string]any{"schema": "desk"})
-	i.resume()
-	i.settled("circulation", db)
+	db, s, to := keptInDesk(t, i, name, "CREATE SCHEMA desk", "CREATE TABLE desk.cards (card varchar(3) PRIMARY KEY)")
 	same := func(what string) {
 		t.Helper()
 		i.reached("circulation", db)
@@ -268,12 +276,7 @@ func TestRowsThatGoByTheirNumbers(t *testing.T) {
 		"CREATE TABLE middle (id integer PRIMARY KEY, note text)", "INSERT INTO middle SELECT i, 'a' FROM generate_series(-4000, 4000) i",
 		"CREATE TABLE far (id bigint PRIMARY KEY, note text)", "INSERT INTO far SELECT i, 'a' FROM generate_series(-1000, 1000) i", "INSERT INTO far SELECT unnest('{"+ends[1:len(ends)-1]+"}'::bigint[]), 'a'",
 		"CREATE TABLE large (id bigint PRIMARY KEY, note text)", "INSERT INTO large SELECT i, repeat(md5(i::text), 50) FROM generate_series(1, 45000) i")
-	db := connect(t, sourceServer(t), name)
-	to := targetOf(t, "postgresql")
-	s := &stage{instance: i, source: postgresSide(t, sourceServer(t), name)}
-	s.keeps("desk", to, map[string]any{"schema": "desk"})
-	i.resume()
-	i.settled("circulation", db)
+	db, s, to := keptInDesk(t, i, name)
 	same := func(what string) {
 		t.Helper()
 		i.reached("circulation", db)

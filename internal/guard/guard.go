@@ -63,5 +63,8 @@ func WithContext(ctx context.Context) (*Group, context.Context) {
 // Go starts f.
 func (g *Group) Go(f func() error) { g.group.Go(func() error { return Run(f) }) }
 
+// SetLimit bounds how many run at the same time.
+func (g *Group) SetLimit(n int) { g.group.SetLimit(n) }
+
 // Wait waits for all of them and is the first one's error.
 func (g *Group) Wait() error { return g.group.Wait() }

@@ -80,8 +80,8 @@ func parseCheckpoint(data []byte) (*checkpoint, error) {
 	return c, nil
 }
 
-// encode is the checkpoint as JSON. It is made for each block: of a quiet source that is most
-// of what a block costs, so that what is seldom there is left to reflection.
+// encode is the checkpoint as JSON. It is made for each block: by reflection, that took a
+// thirtieth of a quiet service's work. Fields that are seldom set are left to reflection.
 func (c *checkpoint) encode() []byte {
 	if c.Binary || c.BinaryUntil != 0 || c.Making || len(c.Unseen) > 0 || !plain(c.System) || !plain(c.Nonce) {
 		data, err := json.Marshal(c)

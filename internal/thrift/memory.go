@@ -10,13 +10,13 @@ import (
 
 const (
 	// spare is how much the process may take above what it has in use: garbage that was not
-	// collected yet, and what the runtime needs for itself. With a third of it most of the
-	// work of a full load was collecting.
+	// collected yet, and what the runtime needs for itself. With a third of that, collecting was
+	// more than half of the service's work in a full load.
 	spare = 32 << 20
 	// leastLimit is what the limit never goes below.
 	leastLimit = 56 << 20
-	// livesKept is at how many of the latest looks the most is looked for that was in use: it
-	// goes up and down with the batches on their way.
+	// livesKept is how many of the latest looks count, of which the largest decides: what is in
+	// use goes up and down with the batches on their way.
 	livesKept = 6
 	// limitStep is by how much the limit changes at least: each change stops all goroutines
 	// for a moment.

@@ -34,7 +34,7 @@ func TestBounds(t *testing.T) {
 // TestBound: the runtime's limit is set while it runs, and put back at its end.
 func TestBound(t *testing.T) {
 	ctx, end := context.WithCancel(t.Context())
-	end() // it looks once all the same
+	end() // it still looks once
 	limit := int64(1 << 40)
 	var all []int64
 	bound(ctx, func(to int64) int64 {

@@ -36,7 +36,7 @@ func (d *database) staged(ctx context.Context, b *sql.Binding, places []int, row
 func (d *database) Remove(ctx context.Context, b *sql.Binding, rows sql.Rows) error {
 	if b.Keep != sql.Flagged {
 		var seen seen
-		if rows.N >= manyRows {
+		if rows.N >= manyRows { // of few, the look would cost more than it saves
 			var err error
 			if seen, err = d.look(ctx, b); err != nil {
 				return err

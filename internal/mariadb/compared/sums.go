@@ -29,14 +29,15 @@ func (r *Rows) SumForm(columns []string) string {
 		if c == nil {
 			return ""
 		}
-		if c.Kind == values.Text || c.Kind == values.Enum {
+		switch c.Kind {
+		case values.Text, values.Enum:
 			if _, is := r.inUTF8(c); !is {
 				return ""
 			}
 			form += " text"
-			continue
+		default:
+			form += " " + c.Type
 		}
-		form += " " + c.Type
 	}
 	return form
 }
@@ -44,7 +45,7 @@ func (r *Rows) SumForm(columns []string) string {
 // canContinue reports whether a server's version can continue a checksum with a further text,
 // which is so since 10.8.
 func canContinue(version string) bool {
-	first, rest, _ := strings.Cut(strings.TrimPrefix(version, "5.5.5-"), ".") // which old clients are told
+	first, rest, _ := strings.Cut(strings.TrimPrefix(version, "5.5.5-"), ".") // servers send that prefix for old clients
 	second, _, _ := strings.Cut(rest, ".")
 	major, err1 := strconv.Atoi(first)
 	minor, err2 := strconv.Atoi(second)
@@ -58,7 +59,7 @@ func (r *Rows) summed(name string) *values.Column {
 			continue
 		}
 		c := r.table.Columns[r.layout.From[i]]
-		if r.layout.Schema.Columns[i].Treatment != "" || c.Kind == values.JSON { // events have JSON without its white space
+		if r.layout.Schema.Columns[i].Treatment != "" || c.Kind == values.JSON || c.Kind == values.Set { // events have JSON without its white space
 			return nil
 		}
 		return c
@@ -66,8 +67,8 @@ func (r *Rows) summed(name string) *values.Column {
 	return nil
 }
 
-// inUTF8 is a text as UTF-8, and whether none of its character set becomes another's: what is no
-// text in some sets would become a question mark.
+// inUTF8 is a text converted to UTF-8, and whether no two texts of its character set become the
+// same: of some sets, bytes that are no text become question marks.
 func (r *Rows) inUTF8(c *values.Column) (text string, is bool) {
 	name := wire.Name(c.Name)
 	switch r.sets[c.Log.Collation].Name {
@@ -93,7 +94,7 @@ func (r *Rows) texts(c *values.Column) (short, long string) {
 	case values.Text, values.Enum:
 		text, _ = r.inUTF8(c)
 		fallthrough
-	case values.Binary, values.Set, values.Bits, values.Geometry:
+	case values.Binary, values.Bits, values.Geometry:
 		return orEmpty("OCTET_LENGTH(" + text + ")"), orEmpty(text)
 	default:
 		return orEmpty(text), "" // no number, date or address is empty

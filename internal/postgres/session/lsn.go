@@ -25,7 +25,7 @@ func ParseLSN(s string) (LSN, error) {
 	return LSN(h<<32 | l), nil
 }
 
-// AppendText writes the text form, and stands for itself in JSON.
+// AppendText appends the text form, which JSON needs no escapes for. It has no error.
 func (l LSN) AppendText(dst []byte) ([]byte, error) {
 	return change.PostgreSQL.AppendPosition(dst, uint64(l)), nil
 }

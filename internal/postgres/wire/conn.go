@@ -16,10 +16,12 @@ import (
 // on small transactions and halves our CPU.
 const coalescePause = 500 * time.Microsecond
 
-// quietGap is how far apart reads are where the stream is quiet: then a pause only
-// wakes us once more. The end of a quiet stream's transaction may come in a piece of its own.
 const (
-	quietGap     = 4 * time.Millisecond
+	// quietGap is how far apart reads are where the stream is quiet: then a pause only wakes us
+	// once more.
+	quietGap = 4 * time.Millisecond
+	// quietFollows is from how many reads in a row on, each soon after the one before, the stream
+	// is not quiet: the end of a transaction alone may come in a piece of its own.
 	quietFollows = 2
 )
 
@@ -30,7 +32,7 @@ type Conn struct {
 	buf   []byte
 	rest  []byte
 	short bool
-	close int // reads in a row that were close to the one before
+	soon  int // reads in a row that came soon after the one before
 	last  atomic.Int64
 	raw   syscall.RawConn // nil where the connection is not TCP
 	tried bool
@@ -84,11 +86,11 @@ func (c *Conn) Read(p []byte) (int, error) {
 			return 0, err
 		}
 		now := time.Now()
-		if c.close++; now.Sub(c.LastRead()) > quietGap {
-			c.close = 0
+		if c.soon++; now.Sub(c.LastRead()) > quietGap {
+			c.soon = 0
 		}
 		c.last.Store(now.UnixNano())
-		c.short = n < len(c.buf)/4 && c.close >= quietFollows
+		c.short = n < len(c.buf)/4 && c.soon >= quietFollows
 		c.rest = c.buf[:n]
 	}
 	n := copy(p, c.rest)

@@ -10,11 +10,10 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"rillmark/internal/catalog"
 	"rillmark/internal/destination"
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 	"rillmark/internal/outlet"
 	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
@@ -109,7 +108,7 @@ func (s *Comparing) Verify(ctx context.Context, name string, plan ComparePlan, r
 		v.ResumedFrom = &kept.record.Began
 	}
 	var mu sync.Mutex
-	group, working := errgroup.WithContext(ctx)
+	group, working := guard.WithContext(ctx)
 	group.SetLimit(comparedAtOnce)
 	for i, table := range slices.Sorted(maps.Keys(tables)) {
 		filter, err := d.Filter() // one for each: it is not safe for several goroutines

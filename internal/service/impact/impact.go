@@ -19,6 +19,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 	"rillmark/internal/service/base"
 )
 
@@ -123,7 +124,11 @@ func (i *Impact) Of(ctx context.Context, source, statement string) (*SchemaImpac
 	group.SetLimit(askedAtOnce)
 	for n, one := range outlets {
 		group.Go(func() error {
-			found, err := i.outlet(ctx, one, r)
+			var found *OutletImpact
+			err := guard.Run(func() (err error) {
+				found, err = i.outlet(ctx, one, r)
+				return err
+			})
 			if err != nil {
 				// One that cannot be looked at says nothing of the others.
 				found = &OutletImpact{Outlet: one.Name, Findings: []Finding{}}
