@@ -93,24 +93,67 @@ func (c *Catalog) Offsets(ctx context.Context) (map[int64]Offset, error) {
 // Replay is which part of the journal a rewound outlet delivers; the zero value is all
 // from there on.
 type Replay struct {
-	// Until is the newest offset that is delivered; 0 without an end.
+	// Until is the newest offset that is delivered; 0 without an end. An outlet that is
+	// paused runs until it is there.
 	Until int64
-	// ReturnTo is committed again at that end; nil where the outlet stays there.
+	// Return has the outlet go back then to where it was, and go on from there if it ran;
+	// else it pauses.
+	Return bool
+}
+
+// Rewound is what a rewind found, and did.
+type Rewound struct {
+	// From is the committed offset before.
+	From int64
+	// ReturnTo is committed again at the replay's end; nil where the outlet stays there.
 	ReturnTo *int64
-	// RunsOn is whether the outlet goes on from ReturnTo, or pauses.
-	RunsOn bool
+	// Resumed is whether the outlet was paused, and runs now for the replay's sake.
+	Resumed bool
 }
 
 // Rewind sets an outlet's committed offset, back or forward, and begins a new run. The
 // end of an earlier replay no longer holds; that of an outlet that runs once now does.
-func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64, part Replay) error {
-	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.outlet_offset SET committed = $2, run = run + 1, committed_at = now(),
-			until = CASE WHEN $3 > 0 THEN $3 WHEN return_to IS NULL AND EXISTS (SELECT FROM rillmark.outlet WHERE id = $1 AND running) THEN until END, return_to = $4, runs_on = $5
-		WHERE outlet_id = $1`, outlet, committed, part.Until, part.ReturnTo, part.RunsOn)
-	if err == nil && tag.RowsAffected() == 0 {
-		err = ErrNotFound
-	}
-	return err
+// Where it returns from a replay within a replay is where it was before both.
+//
+// Everything is read and set in one transaction: a run may be ending at this moment.
+func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64, part Replay, reason string) (done Rewound, err error) {
+	err = pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
+		var before Offset
+		err := tx.QueryRow(ctx, "SELECT committed, coalesce(until, 0), return_to FROM rillmark.outlet_offset WHERE outlet_id = $1 FOR UPDATE", outlet).
+			Scan(&before.Committed, &before.Until, &before.ReturnTo)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrNotFound
+		}
+		if err != nil {
+			return err
+		}
+		// A statement of its own: it sees what the end of a run has set that was waited for.
+		var running bool
+		if err := tx.QueryRow(ctx, "SELECT running FROM rillmark.outlet WHERE id = $1", outlet).Scan(&running); err != nil {
+			return err
+		}
+		done = Rewound{From: before.Committed}
+		runsOn, until := false, part.Until
+		switch {
+		case part.Return:
+			if done.ReturnTo = before.ReturnTo; done.ReturnTo == nil {
+				done.ReturnTo = &before.Committed
+			}
+			runsOn = running
+		case until == 0 && running && before.ReturnTo == nil:
+			until = before.Until
+		}
+		if _, err := tx.Exec(ctx, `UPDATE rillmark.outlet_offset SET committed = $2, run = run + 1, committed_at = now(),
+				until = nullif($3, 0), return_to = $4, runs_on = $5 WHERE outlet_id = $1`, outlet, committed, until, done.ReturnTo, runsOn); err != nil {
+			return err
+		}
+		if done.Resumed = part.Until > 0 && !running; !done.Resumed {
+			return nil
+		}
+		_, err = tx.Exec(ctx, "UPDATE rillmark.outlet SET running = true, reason = $2, updated_at = now() WHERE id = $1", outlet, reason)
+		return err
+	})
+	return done, err
 }
 
 // SetUntil says where an outlet ends that runs once; 0 lets it go on. A replay that has
@@ -120,14 +163,24 @@ func (c *Catalog) SetUntil(ctx context.Context, outlet, until int64) error {
 	return err
 }
 
-// EndRun puts on record that an outlet has delivered up to its end: it is back where it
-// was, if asked for, and pauses unless it is to run on.
-func (c *Catalog) EndRun(ctx context.Context, outlet int64, reason string) (end Replay, err error) {
+// End is where a run of an outlet ended, and what follows.
+type End struct {
+	Until int64
+	// ReturnTo is the offset that is committed again; nil where the outlet stays there.
+	ReturnTo *int64
+	// RunsOn is whether the outlet goes on from there; else it is paused.
+	RunsOn bool
+}
+
+// EndRun puts on record that an outlet has delivered in a run up to an end: it is back
+// where it was, if asked for, and pauses unless it is to run on. It is [ErrNotFound] where
+// somebody has changed their mind meanwhile: another run has begun, or it has another end.
+func (c *Catalog) EndRun(ctx context.Context, outlet int64, run int, until int64, reason string) (end End, err error) {
 	err = pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
-		err := tx.QueryRow(ctx, "SELECT coalesce(until, 0), return_to, runs_on FROM rillmark.outlet_offset WHERE outlet_id = $1 AND until IS NOT NULL FOR UPDATE", outlet).
+		err := tx.QueryRow(ctx, "SELECT until, return_to, runs_on FROM rillmark.outlet_offset WHERE outlet_id = $1 AND run = $2 AND until = $3 FOR UPDATE", outlet, run, until).
 			Scan(&end.Until, &end.ReturnTo, &end.RunsOn)
 		if errors.Is(err, pgx.ErrNoRows) {
-			return ErrNotFound // somebody has changed their mind meanwhile
+			return ErrNotFound
 		}
 		if err != nil {
 			return err

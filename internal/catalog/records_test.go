@@ -294,27 +294,43 @@ func testRewinds(t *testing.T, c *Catalog, ids []int64) {
 		return o
 	}
 	require.NoError(t, c.Commit(ctx, outlet, 1, 50, 50))
+	rewind := func(to int64, part Replay) Rewound {
+		done, err := c.Rewind(ctx, outlet, to, part, "replays")
+		require.NoError(t, err)
+		return done
+	}
 	back := int64(50)
-	require.NoError(t, c.Rewind(ctx, outlet, 10, Replay{Until: 20, ReturnTo: &back, RunsOn: true}))
+	require.Equal(t, Rewound{From: 50, ReturnTo: &back}, rewind(10, Replay{Until: 20, Return: true}), "it ran")
 	require.ErrorIs(t, c.Commit(ctx, outlet, 1, 60, 1), ErrVersion, "the run before the rewind is over")
 	require.NoError(t, c.SetUntil(ctx, outlet, 0), "a replay keeps its end")
 	require.Equal(t, []int64{10, 20}, []int64{offset().Committed, offset().Until})
 	require.NoError(t, c.Commit(ctx, outlet, 2, 20, 10))
-	end, err := c.EndRun(ctx, outlet, "replayed")
+	for _, late := range [][2]int64{{1, 20}, {2, 19}} {
+		_, err := c.EndRun(ctx, outlet, int(late[0]), late[1], "late")
+		require.ErrorIs(t, err, ErrNotFound, "another run, or another end")
+	}
+	end, err := c.EndRun(ctx, outlet, 2, 20, "replayed")
 	require.NoError(t, err)
 	require.Equal(t, []any{int64(20), int64(50), true}, []any{end.Until, *end.ReturnTo, end.RunsOn})
 	require.Equal(t, []any{int64(50), int64(0), 3}, []any{offset().Committed, offset().Until, offset().Run})
-	_, err = c.EndRun(ctx, outlet, "again")
+	_, err = c.EndRun(ctx, outlet, 2, 20, "again")
 	require.ErrorIs(t, err, ErrNotFound, "it has ended")
 
 	require.NoError(t, c.SetUntil(ctx, outlet, 70))
-	require.NoError(t, c.Rewind(ctx, outlet, 30, Replay{}))
+	rewind(30, Replay{})
 	require.EqualValues(t, 70, offset().Until, "one that runs once still ends there")
-	_, err = c.EndRun(ctx, outlet, "caught up")
+	_, err = c.EndRun(ctx, outlet, 4, 70, "caught up")
 	require.NoError(t, err)
 	record, err := c.Outlet(ctx, "desk-0")
 	require.NoError(t, err)
 	require.Equal(t, []any{false, "caught up"}, []any{record.Running, record.Reason})
+	require.Equal(t, Rewound{From: 30, Resumed: true}, rewind(20, Replay{Until: 25}), "it was paused: it runs for the replay's sake")
+	first := int64(20)
+	require.Equal(t, Rewound{From: 20, ReturnTo: &first}, rewind(5, Replay{Until: 9, Return: true}))
+	require.Equal(t, Rewound{From: 5, ReturnTo: &first}, rewind(6, Replay{Until: 9, Return: true}), "where it was before both")
+	end, err = c.EndRun(ctx, outlet, 7, 9, "replayed")
+	require.NoError(t, err)
+	require.Equal(t, End{Until: 9, ReturnTo: &first, RunsOn: true}, end)
 
 	require.NoError(t, c.Report(ctx, outlet, 90))
 	reported := offset()
@@ -324,7 +340,8 @@ func testRewinds(t *testing.T, c *Catalog, ids []int64) {
 	require.NoError(t, err)
 	require.EqualValues(t, 10, all[outlet].Lost)
 	require.ErrorIs(t, c.Report(ctx, outlet+1000, 1), ErrNotFound)
-	require.ErrorIs(t, c.Rewind(ctx, outlet+1000, 1, Replay{}), ErrNotFound)
+	_, err = c.Rewind(ctx, outlet+1000, 1, Replay{}, "")
+	require.ErrorIs(t, err, ErrNotFound)
 }
 
 // testTheLogOfTheRun: it is read newest last, by subject and time, and trimmed by age and number.

@@ -62,7 +62,7 @@ func (f *feed) pump(ctx context.Context) error {
 			return context.Cause(ctx)
 		}
 		if f.until > 0 && f.at >= f.until {
-			return errCaughtUp
+			return &caughtUpError{run: f.run, until: f.until}
 		}
 		b.Reset()
 		if err := f.fill(ctx, b, true); err != nil {

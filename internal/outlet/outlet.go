@@ -107,8 +107,8 @@ type Outlet struct {
 	Store    journal.Reading
 	Budget   *MemoryBudget // shared with the service's other outlets
 	Log      func(level, event, message string)
-	// Ended is called once an outlet that runs once has caught up.
-	Ended func()
+	// Ended is called once an outlet that runs once has delivered in a run up to its end.
+	Ended func(run int, until int64)
 
 	mu     sync.Mutex
 	status Status
@@ -191,9 +191,9 @@ func (o *Outlet) Run(ctx context.Context) {
 			}
 			continue
 		}
-		if errors.Is(err, errCaughtUp) {
+		if caught := new(caughtUpError); errors.As(err, &caught) {
 			o.set(func(s *Status) { s.Phase, s.Error, s.Code = PhasePaused, "", "" })
-			o.Ended()
+			o.Ended(caught.run, caught.until)
 			<-ctx.Done()
 			break
 		}
@@ -247,8 +247,13 @@ func (o *Outlet) Run(ctx context.Context) {
 // standbyWait is how often it is asked whether another instance still delivers.
 const standbyWait = time.Second
 
-// errCaughtUp ends an outlet that runs once.
-var errCaughtUp = errors.New("caught up")
+// caughtUpError ends an outlet that runs once: it has delivered in a run up to its end.
+type caughtUpError struct {
+	run   int
+	until int64
+}
+
+func (*caughtUpError) Error() string { return "caught up" }
 
 // jittered is a wait of up to half as long again, so that many outlets do not
 // come back to a destination at the same moment.
@@ -306,7 +311,7 @@ func (o *Outlet) once(ctx context.Context) error {
 	}
 	o.Budget.running.Add(1)
 	defer o.Budget.running.Add(-1)
-	r := &reader{Outlet: o, at: s.at, ended: s.at, until: offset.Until, letPass: offset.LetPass, whole: s.wants.Whole, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
+	r := &reader{Outlet: o, at: s.at, ended: s.at, run: offset.Run, until: offset.Until, letPass: offset.LetPass, whole: s.wants.Whole, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
 	r.halves.Filter = r.filter
 	if len(s.rows) > 0 {
 		r.maker.Order()

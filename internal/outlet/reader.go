@@ -17,6 +17,7 @@ import (
 type reader struct {
 	*Outlet
 	at      int64         // the newest offset that is in a batch
+	run     int           // the outlet's, counted by its rewinds
 	until   int64         // where an outlet ends that runs once; else 0
 	letPass int64         // schema changes up to this offset may pass
 	wait    time.Duration // how long events wait for others

@@ -75,7 +75,7 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 		Destination: func() (destination.Destination, error) { return s.destinations.buildFor(d, fixedTopics(&d)) },
 		Frame:       s.frame(&d),
 		ReadAgain:   s.readAgain(record, source),
-		Ended:       func() { s.Goes(func() { s.ranOnce(record) }) },
+		Ended:       func(run int, until int64) { s.Goes(func() { s.ranOnce(record, run, until) }) },
 		Log: func(level, event, message string) {
 			s.RunLog.Write(level, "outlet/"+record.Name, event, message)
 		}}
@@ -260,10 +260,10 @@ func (s *Outlets) RunOnce(ctx context.Context, name, until string) (*RunOnce, er
 	return plan, base.Answer(s.running.Reconcile(), "outlet", name)
 }
 
-// ranOnce ends the run of an outlet that has delivered up to its end.
-func (s *Outlets) ranOnce(record *catalog.Outlet) {
+// ranOnce ends the run of an outlet that has delivered in it up to its end.
+func (s *Outlets) ranOnce(record *catalog.Outlet, run int, until int64) {
 	s.UntilRecorded(func(ctx context.Context) error {
-		end, err := s.Catalog.EndRun(ctx, record.ID, "ran up to its end")
+		end, err := s.Catalog.EndRun(ctx, record.ID, run, until, "ran up to its end")
 		if err != nil {
 			return err
 		}

@@ -179,6 +179,7 @@ type RewindPlan struct {
 
 // part is which part of the journal a rewind of an outlet delivers.
 func (s *Outlets) part(ctx context.Context, record *catalog.Outlet, source, committed int64, plan RewindPlan) (part catalog.Replay, err error) {
+	part.Return = plan.Return
 	if plan.Until == "" {
 		if plan.Return {
 			return part, &definition.Invalid{Location: "return", Message: "an outlet returns from an end: give until, too"}
@@ -219,14 +220,9 @@ func (s *Outlets) Rewind(ctx context.Context, name string, plan RewindPlan) (*Re
 		return nil, err
 	}
 	done, err := s.rewind(ctx, record, committed, part, plan)
-	if err != nil || plan.DryRun || part.Until == 0 || record.Running {
+	if err != nil || plan.DryRun {
 		return done, err
 	}
-	reason := fmt.Sprintf("runs up to offset %d", part.Until)
-	if err := s.Catalog.SetOutletRunning(ctx, name, true, reason); err != nil {
-		return nil, base.Answer(err, "outlet", name)
-	}
-	s.Note(ctx, "info", "outlet/"+name, "resumed", reason)
 	return done, base.Answer(s.running.Reconcile(), "outlet", name)
 }
 
@@ -240,34 +236,36 @@ func (s *Outlets) rewind(ctx context.Context, record *catalog.Outlet, committed 
 	if !plan.DryRun {
 		defer s.running.Outlet(record.Name).StandStill(s.running)()
 	}
-	offset, err := s.Catalog.Offset(ctx, record.ID)
-	if err != nil {
+	done := &Rewind{To: committed, Until: part.Until, Returns: part.Return, Done: !plan.DryRun}
+	reason := fmt.Sprintf("runs up to offset %d", part.Until)
+	var was catalog.Rewound
+	if plan.DryRun {
+		offset, err := s.Catalog.Offset(ctx, record.ID)
+		if err != nil {
+			return nil, base.Answer(err, "outlet", record.Name)
+		}
+		was.From = offset.Committed
+	} else if was, err = s.Catalog.Rewind(ctx, record.ID, committed, part, reason); err != nil {
 		return nil, base.Answer(err, "outlet", record.Name)
 	}
-	done := &Rewind{From: offset.Committed, To: committed, Until: part.Until, Returns: plan.Return, Events: offset.Committed - committed, Done: !plan.DryRun}
+	done.From, done.Events = was.From, was.From-committed
 	if part.Until > 0 {
 		done.Events = part.Until - committed
 	}
-	if plan.Return {
-		part.ReturnTo, part.RunsOn = &offset.Committed, record.Running
-		if offset.ReturnTo != nil {
-			part.ReturnTo = offset.ReturnTo // of a replay in a replay: where it was before both
-		}
-	}
 	if plan.DryRun {
 		return done, nil
-	}
-	if err := s.Catalog.Rewind(ctx, record.ID, committed, part); err != nil {
-		return nil, base.Answer(err, "outlet", record.Name)
 	}
 	s.overview.cache.expire()
 	told := fmt.Sprintf("set from offset %d to %d", done.From, done.To)
 	if part.Until > 0 {
 		told += fmt.Sprintf(", up to offset %d", part.Until)
 	}
-	if part.ReturnTo != nil {
-		told += fmt.Sprintf(", then back to %d", *part.ReturnTo)
+	if was.ReturnTo != nil {
+		told += fmt.Sprintf(", then back to %d", *was.ReturnTo)
 	}
 	s.Note(ctx, "info", "outlet/"+record.Name, "rewound", told)
+	if was.Resumed {
+		s.Note(ctx, "info", "outlet/"+record.Name, "resumed", reason)
+	}
 	return done, nil
 }
