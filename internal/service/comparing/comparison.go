@@ -81,6 +81,8 @@ func (k *keptComparison) differences() []verify.Difference {
 
 // from is where the comparison of a table goes on; nil at its beginning.
 func (k *keptComparison) from(table string) *verify.Progress {
+	k.mu.Lock() // others are compared, and keep their progress, already
+	defer k.mu.Unlock()
 	if p, known := k.record.Progress[table]; known {
 		return &p
 	}
