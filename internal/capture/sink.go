@@ -55,6 +55,7 @@ type sink struct {
 	stores     int64 // parcels stored so far
 	lastTake   time.Time
 	wake       chan struct{} // the compressor has something to look at
+	compressor *journal.Compressor
 }
 
 // parcel is what one step of the journal stores.
@@ -67,7 +68,7 @@ type parcel struct {
 
 func newSink(writer journal.Appender, know func(*change.Schema), report func(engine.Report), stats *Stats) *sink {
 	s := &sink{writer: writer, know: know, report: report, stats: stats, now: time.Now,
-		builder: journal.NewBuilder(64 << 10), next: writer.Next(), wake: make(chan struct{}, 1)}
+		builder: journal.NewBuilder(64 << 10), next: writer.Next(), wake: make(chan struct{}, 1), compressor: journal.NewCompressor()}
 	s.space.L = &s.mu
 	return s
 }
@@ -218,7 +219,10 @@ func loads(block *journal.Block) bool {
 
 // roomAfter guesses the next block's size from the last one's.
 func roomAfter(last int) int {
-	if last > blockBytes/4 {
+	switch {
+	case last > blockBytes: // a load's chunks come whole
+		return min(last+last/8, 4*blockBytes)
+	case last > blockBytes/4:
 		return blockBytes + blockBytes/8
 	}
 	return max(2*last, 4<<10)
@@ -282,14 +286,13 @@ func (s *sink) poll() (p parcel, there bool, wait time.Duration) {
 
 // compress takes parcels and passes them on, compressed.
 func (s *sink) compress(ctx context.Context, to chan<- parcel) error {
-	compressor := journal.NewCompressor()
 	for {
 		p, err := s.take(ctx)
 		if err != nil {
 			return err
 		}
 		if p.block != nil {
-			compressor.Compress(p.block, p.fast)
+			s.compressor.Compress(p.block, p.fast)
 		}
 		select {
 		case to <- p:
@@ -335,9 +338,10 @@ func (s *sink) append(ctx context.Context, batch []parcel) error {
 		states = append(states, p.states...)
 	}
 	last := batch[len(batch)-1].checkpoint
-	stored := int64(0)
+	stored, forms := int64(0), make([][]byte, 0, len(blocks))
 	for _, b := range blocks {
 		stored += int64(len(b.Stored))
+		forms = append(forms, b.Stored)
 	}
 	began := time.Now()
 	// A state database that does not answer is one that is away.
@@ -350,6 +354,9 @@ func (s *sink) append(ctx context.Context, batch []parcel) error {
 	}
 	if err := s.writer.Append(ctx, blocks, last.State, states); err != nil {
 		return fmt.Errorf("the state database does not take the journal's next block: %w", err)
+	}
+	for _, form := range forms {
+		s.compressor.Reuse(form)
 	}
 	s.stats.appended(blocks, stored, time.Since(began))
 	s.release.Store(last.Release)

@@ -42,10 +42,18 @@ const maxPayload = 2 << 30
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// Compressor makes the stored form. It is not safe for several goroutines.
+// Compressor makes the stored form. It is not safe for several goroutines, but for
+// [Compressor.Reuse].
 type Compressor struct {
-	zstd *zstd.Encoder
+	zstd  *zstd.Encoder
+	spare chan []byte
 }
+
+const (
+	// spareForms of blocks that are stored by now are used again, of this size at most.
+	spareForms    = 4
+	spareFormSize = 4 << 20
+)
 
 // NewCompressor uses one core and no goroutine of its own.
 func NewCompressor() *Compressor {
@@ -54,7 +62,31 @@ func NewCompressor() *Compressor {
 	if err != nil {
 		panic(err) // the options are constants
 	}
-	return &Compressor{zstd: encoder}
+	return &Compressor{zstd: encoder, spare: make(chan []byte, spareForms)}
+}
+
+// Reuse takes back what [Compressor.Compress] has made, of which nobody looks at a byte any
+// more.
+func (c *Compressor) Reuse(stored []byte) {
+	if cap(stored) > spareFormSize {
+		return
+	}
+	select {
+	case c.spare <- stored[:0]:
+	default:
+	}
+}
+
+// room is a slice of n bytes, of a stored form of before where one was large enough.
+func (c *Compressor) room(n int) []byte {
+	select {
+	case old := <-c.spare:
+		if cap(old) >= n {
+			return old[:n]
+		}
+	default:
+	}
+	return make([]byte, n)
 }
 
 // Compress fills block.Stored, from all that is known of the block. fast chooses a
@@ -74,15 +106,15 @@ func (c *Compressor) stored(payload []byte, columns *columns, fast bool) []byte 
 	var data []byte
 	switch {
 	case len(payload) < 128:
-		data = append(make([]byte, header, header+len(payload)), payload...)
+		data = append(c.room(header + len(payload))[:header], payload...)
 		data[1] = codecNone
 	case fast, len(payload) < smallPayload:
-		data = make([]byte, header+s2.MaxEncodedLen(len(payload)))
+		data = c.room(header + s2.MaxEncodedLen(len(payload)))
 		n := len(s2.Encode(data[header:], payload))
 		data = data[:header+n]
 		data[1] = codecS2
 	default:
-		data = c.zstd.EncodeAll(payload, make([]byte, header, header+len(payload)/2))
+		data = c.zstd.EncodeAll(payload, c.room(header + len(payload)/2)[:header])
 		data[1] = codecZstd
 	}
 	if columns == nil {

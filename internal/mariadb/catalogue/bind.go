@@ -27,6 +27,9 @@ func Bind(m *binlog.TableMap, t *Table, sets values.Charsets) (columns []*values
 		}
 		c := *known
 		c.Log, c.Key, c.Nullable = log, log.Key, log.Nullable
+		if former[log.Type] != 0 {
+			c.Log.Meta = known.Log.Meta // the log does not say how many decimals there are
+		}
 		agrees = agrees && t.Columns[i] == known && known.Nullable == log.Nullable && known.Key == log.Key
 		if err := c.Prepare(sets); err != nil {
 			return nil, false, err
@@ -55,7 +58,7 @@ func MayBeSequence(m *binlog.TableMap) bool {
 // same reports whether the catalogue and the log describe a column alike.
 func same(known, log *binlog.Column) bool {
 	if old := former[log.Type]; old != 0 && old == known.Type {
-		return true // a time in its former form, without decimals
+		return true // a time in its former form
 	}
 	if known.Type != log.Type || known.Unsigned != log.Unsigned {
 		return false
@@ -67,5 +70,6 @@ func same(known, log *binlog.Column) bool {
 	return known.Meta == log.Meta
 }
 
-// former are the types of times before they had decimals in the log, with what they are now.
+// former are the types of times before the log said how many decimals they have, with what they
+// are now.
 var former = map[byte]byte{binlog.ColTime: binlog.ColTime2, binlog.ColDateTime: binlog.ColDateTime2, binlog.ColTimestamp: binlog.ColTimestamp2, binlog.ColNewDate: binlog.ColDate}

@@ -89,7 +89,7 @@ func server(ctx context.Context, _ *session.Config, conn *wire.Conn) ([]change.C
 	add("binlog_row_image", row[4] == "FULL", change.Missing, "binlog_row_image is "+row[4], "columns that are not logged are omitted in events: of a new row those that its statement does not name, so that its table becomes stale, of a changed row those that did not change", "SET GLOBAL binlog_row_image = 'FULL', and in the server's configuration")
 	add("binlog_row_metadata", row[5] == "FULL", change.Missing, "binlog_row_metadata is "+row[5], "without it the log does not name columns, and a row could be read by the wrong definition", "SET GLOBAL binlog_row_metadata = 'FULL', and in the server's configuration")
 	add("sync_binlog", row[6] == "1", change.Note, "sync_binlog is "+row[6], "after a power failure the server may take back transactions that were captured", "SET GLOBAL sync_binlog = 1, and in the server's configuration")
-	add("temporal format", row[7] == "1", change.Note, "mysql56_temporal_format is "+row[7], "times with decimals in tables that are made under this setting cannot be read from the log", "SET GLOBAL mysql56_temporal_format = ON, and ALTER TABLE ... FORCE for tables that were made before")
+	add("temporal format", row[7] == "1", change.Note, "mysql56_temporal_format is "+row[7], "the log does not say how many decimals times have in tables that are made under this setting: they are looked up on the server, where a later ALTER may have changed them already", "SET GLOBAL mysql56_temporal_format = ON, and ALTER TABLE ... FORCE for tables that were made before")
 	return checks, nil
 }
 

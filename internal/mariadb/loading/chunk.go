@@ -20,13 +20,72 @@ import (
 type chunk struct {
 	listed *catalogue.Table
 	layout *rows.Layout
-	rows   [][]change.Value
 	// large is what was left out of rows, by their place in rows before anything is laid over.
 	large map[*change.Value]map[string]int64
 	// after is the key of the last row, as literals; end is set where no more follow.
 	after []string
 	end   bool
 	bytes int
+	*buffers
+}
+
+// buffers are what the rows of a chunk lie in. They are used again, since two chunks at a time
+// are under way and a load has thousands: fresh ones had the garbage collector take a third of
+// the time.
+type buffers struct {
+	texts  []byte
+	images []change.Value
+	rows   [][]change.Value
+}
+
+// reset empties the buffers, and gives back those that a chunk of large rows left: the room of
+// some chunks of the usual size is kept.
+func (b *buffers) reset(chunkBytes int) {
+	b.texts, b.images, b.rows = b.texts[:0], b.images[:0], b.rows[:0]
+	if cap(b.texts) > 4*chunkBytes {
+		b.texts = nil
+	}
+	if cap(b.images) > 1<<18 {
+		b.images = nil
+	}
+	if cap(b.rows) > 50_000 {
+		b.rows = nil
+	}
+}
+
+// room has the texts take at least so many bytes more; those before stay where they are.
+func (b *buffers) room(n int) {
+	if cap(b.texts)-len(b.texts) < n {
+		b.texts = make([]byte, 0, max(256<<10, min(2*cap(b.texts), 4<<20), n))
+	}
+}
+
+// image is a copy of a projected row; its texts lie in the buffers already, but for what the
+// rule has made of them.
+func (b *buffers) image(projected []change.Value) []change.Value {
+	if cap(b.images)-len(b.images) < len(projected) {
+		b.images = make([]change.Value, 0, max(4096, min(2*cap(b.images), 1<<17), len(projected)))
+	}
+	start := len(b.images)
+	b.images = append(b.images, projected...)
+	return b.images[start:len(b.images):len(b.images)]
+}
+
+// empty are buffers to fill; [loader.giveBack] takes them back.
+func (l *loader) empty() *buffers {
+	l.writer.Fresh()
+	if n := len(l.free); n > 0 {
+		b := l.free[n-1]
+		l.free = l.free[:n-1]
+		return b
+	}
+	return new(buffers)
+}
+
+// giveBack takes a chunk's buffers back, of which nobody looks at a row any more.
+func (l *loader) giveBack(c *chunk) {
+	c.reset(l.in.Config.ChunkBytes)
+	l.free, c.buffers = append(l.free, c.buffers), nil
 }
 
 // walkable reports whether a table can be read in the order of its key.
@@ -96,7 +155,7 @@ func (l *loader) literal(c *values.Column, text []byte) string {
 
 // read reads the next rows of a table by its key: at most limit, 0 for all.
 func (l *loader) rows(ctx context.Context, j *job, limit int, each func(*chunk) error) (*chunk, error) {
-	c := &chunk{listed: j.listed, layout: j.layout}
+	c := &chunk{listed: j.listed, layout: j.layout, buffers: l.empty()}
 	key := j.listed.Key()
 	statement := selecting(j.listed, j.layout)
 	var conditions []string
@@ -142,8 +201,8 @@ func (l *loader) rows(ctx context.Context, j *job, limit int, each func(*chunk) 
 			if err := each(c); err != nil {
 				return nil, err
 			}
-			c.rows, c.bytes, c.large = nil, 0, nil
-			l.arena, l.images = nil, nil
+			c.bytes, c.large = 0, nil
+			c.reset(l.in.Config.ChunkBytes)
 			l.writer.Fresh()
 		}
 	}
@@ -181,15 +240,13 @@ func (l *loader) convert(c *chunk, row [][]byte) error {
 			l.raw[i] = change.NullValue()
 			continue
 		}
-		if cap(l.arena)-len(l.arena) < 2*len(text)+64 {
-			l.arena = make([]byte, 0, max(256<<10, 4*len(text)+64))
-		}
-		start := len(l.arena)
-		grown, err := column.FromSelect(l.arena, text)
+		c.room(2*len(text) + 64)
+		start := len(c.texts)
+		grown, err := column.FromSelect(c.texts, text)
 		if err != nil && !l.in.Garbled.Note(l.in.Sink, c.listed.Name(), column, err) {
 			return fmt.Errorf("column %s (%s): %w", column.Name, column.Type, err)
 		}
-		l.arena = grown
+		c.texts = grown
 		l.raw[i] = change.Value{Presence: change.Present, Text: grown[start:len(grown):len(grown)]}
 		c.bytes += len(grown) - start
 	}
@@ -198,7 +255,7 @@ func (l *loader) convert(c *chunk, row [][]byte) error {
 		return nil // outside of the filter
 	}
 	projected := l.writer.Project(c.layout, l.raw, 0)
-	image := l.imageOf(projected)
+	image := c.image(projected)
 	if large := l.writer.Large(); large != nil {
 		if c.large == nil {
 			c.large = make(map[*change.Value]map[string]int64)
@@ -207,17 +264,6 @@ func (l *loader) convert(c *chunk, row [][]byte) error {
 	}
 	c.rows = append(c.rows, image)
 	return nil
-}
-
-// imageOf is an image in room of its own; its texts are in the loader's arena already, but
-// for what the rule has made of them.
-func (l *loader) imageOf(projected []change.Value) []change.Value {
-	if cap(l.images)-len(l.images) < len(projected) {
-		l.images = make([]change.Value, 0, max(4096, len(projected)))
-	}
-	start := len(l.images)
-	l.images = append(l.images, projected...)
-	return l.images[start:len(l.images):len(l.images)]
 }
 
 // layoutOf looks a table up for a job, where its definition may have changed since.

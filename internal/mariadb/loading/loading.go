@@ -27,8 +27,8 @@ type loader struct {
 	reader *catalogue.Reader
 	writer rows.Writer // projects rows, and adds none
 	raw    []change.Value
-	arena  []byte
-	images []change.Value
+	ahead  *ahead // what was read before it was asked for; nil without
+	free   []*buffers
 }
 
 // job is one chunk of a load.
@@ -42,6 +42,10 @@ type job struct {
 	layout *rows.Layout
 	// version is the table's when it was looked up.
 	version int
+	// sound is set where it was known of an earlier chunk what its snapshot saw.
+	sound bool
+	// ready is the chunk, where it has been read already; nil where not.
+	ready *ahead
 }
 
 // current reports whether the load that a job belongs to still is the table's, and the
@@ -123,7 +127,7 @@ func (l *loader) HangUp(context.Context) {
 	if l.conn != nil {
 		l.conn.Close()
 	}
-	l.conn = nil
+	l.conn, l.ahead = nil, nil
 }
 
 // Next implements [states.Session].
@@ -139,7 +143,12 @@ func (l *loader) Next() (*job, bool) {
 	if one.Limit == 0 {
 		one.Limit = 200 // the first chunk shows how large rows are
 	}
-	return &job{table: best, load: one, turn: one.Turn, at: one.Progress, limit: one.Limit}, true
+	j := &job{table: best, load: one, turn: one.Turn, at: one.Progress, limit: one.Limit, sound: one.Sound != stream.Place{}}
+	if l.ahead.of(j) {
+		j.ready = l.ahead
+	}
+	l.ahead = nil
+	return j, true
 }
 
 // Do implements [states.Session].
@@ -234,20 +243,17 @@ func (l *loader) read(ctx context.Context, j *job) error {
 			return err
 		}
 	}
-	var s loads.Snapshot
-	if err := l.see(ctx, j, &s); err != nil {
-		return err
+	if j.ready == nil {
+		one := &ahead{load: j.load, turn: j.turn, version: j.version, after: j.at.After}
+		if err := l.see(ctx, j, &one.snapshot); err != nil {
+			return err
+		}
+		if err := l.readOne(ctx, j, one); err != nil {
+			return err
+		}
+		j.ready = one
 	}
-	l.arena, l.images = nil, nil
-	l.writer.Fresh()
-	c, err := l.rows(ctx, j, j.limit, nil)
-	if err != nil {
-		return err
-	}
-	if err := s.End(ctx, l.conn); err != nil {
-		return err
-	}
-	return l.in.Host.Place(ctx, s.Ended, func() error { return l.deliver(j, &s, c) })
+	return l.put(ctx, j)
 }
 
 // see takes a snapshot, or locks a table whose storage engine has none.
@@ -357,9 +363,7 @@ func (l *loader) deliver(j *job, s *loads.Snapshot, c *chunk) error {
 	j.load.Prune(low)
 	p := &t.Load.Progress
 	p.After = c.after
-	if n := len(c.rows); n > 0 {
-		j.load.Limit = min(max(r.Config.ChunkBytes/max(c.bytes/n, 1), 20), 50_000, 4*j.limit)
-	}
+	j.load.Limit = l.limitAfter(j, c)
 	if c.end {
 		r.loadEnds(t)
 	}

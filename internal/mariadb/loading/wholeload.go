@@ -87,11 +87,10 @@ func (l *loader) putWhole(j *job, c *chunk, first, last bool) error {
 
 // readWhole reads all rows of a table.
 func (l *loader) readWhole(ctx context.Context, j *job, each func(c *chunk, last bool) error) error {
-	l.arena, l.images = nil, nil
-	l.writer.Fresh()
 	c, err := l.rows(ctx, j, 0, func(c *chunk) error { return each(c, false) })
 	if err != nil {
 		return err
 	}
+	defer l.giveBack(c)
 	return each(c, true)
 }

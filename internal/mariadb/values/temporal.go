@@ -23,6 +23,9 @@ func fraction(data []byte, decimals int) int64 {
 
 func (c *Column) appendTemporal(dst, data []byte) (out []byte, n int, err error) {
 	decimals := min(int(c.Log.Meta), 6)
+	if c.old && decimals > 0 {
+		return c.appendFormer(dst, data, decimals)
+	}
 	behind := (decimals + 1) / 2
 	switch c.Log.Type {
 	case binlog.ColDateTime:
@@ -68,6 +71,42 @@ func (c *Column) appendTemporal(dst, data []byte) (out []byte, n int, err error)
 	default: // ColTime2
 		return appendTime2(dst, data, behind), n, nil
 	}
+}
+
+// formerBytes are how long times in their former form are, by their decimals.
+var formerBytes = map[byte][7]int{binlog.ColTimestamp: {4, 5, 5, 6, 6, 7, 7}, binlog.ColTime: {3, 4, 4, 5, 5, 5, 6}, binlog.ColDateTime: {5, 6, 6, 7, 7, 7, 8}}
+
+// mostSeconds is the largest TIME, 838:59:59, in seconds.
+const mostSeconds = 838*3600 + 59*60 + 59
+
+// appendFormer reads a time with decimals in the form that mysql56_temporal_format=OFF has
+// tables keep it in: one number, highest byte first, in units of the last decimal.
+func (c *Column) appendFormer(dst, data []byte, decimals int) (out []byte, n int, err error) {
+	if n = formerBytes[c.Log.Type][decimals]; len(data) < n {
+		return dst, 0, errShort
+	}
+	unit := int64(1)
+	for range 6 - decimals {
+		unit *= 10
+	}
+	if c.Log.Type == binlog.ColTimestamp {
+		return appendInstant(dst, int64(bigEndian(data[:4])), int64(bigEndian(data[4:n]))*unit), n, nil
+	}
+	v := int64(bigEndian(data[:n]))
+	if c.Log.Type == binlog.ColTime {
+		v = v*unit - (mostSeconds+1)*1_000_000/unit*unit
+		negative := v < 0
+		if negative {
+			v = -v
+		}
+		seconds := v / 1_000_000
+		return appendClock(dst, negative, seconds/3600, seconds/60%60, seconds%60, v%1_000_000), n, nil
+	}
+	v *= unit
+	seconds := v / 1_000_000
+	day := seconds / 86400
+	month := int(day / 32)
+	return appendDateTime(dst, month/13, month%13, int(day%32), seconds%86400, v%1_000_000), n, nil
 }
 
 // appendTime2 reads a time: hours, minutes, seconds and the fraction as one number, from
