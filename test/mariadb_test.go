@@ -162,7 +162,10 @@ func mariaJSON(c mariaColumn, v []byte) string {
 	case strings.HasSuffix(c.kind, "blob"), strings.HasSuffix(c.kind, "binary"):
 		text = base64.StdEncoding.EncodeToString(v)
 	case c.kind == "datetime", c.kind == "timestamp":
-		text = strings.Replace(sixDecimals(text), " ", "T", 1)
+		if text = sixDecimals(text); text[5:7] == "00" || text[8:10] == "00" {
+			break // no date: as the server writes it
+		}
+		text = strings.Replace(text, " ", "T", 1)
 		if c.kind == "timestamp" {
 			text += "Z"
 		}
