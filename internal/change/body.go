@@ -18,8 +18,11 @@ type SchemaChange struct {
 	Rewrites bool `json:"rewrites"`
 	// Statement and Renamed are there where the source says what was done: Statement has
 	// all statements on the table since its last schema event.
-	Statement string   `json:"statement,omitempty"`
-	Renamed   []Rename `json:"renamed,omitempty"`
+	Statement string `json:"statement,omitempty"`
+	// Session is the number of the session on the source that ran the last of them, where
+	// the source's log has it; else 0.
+	Session uint32   `json:"session,omitempty"`
+	Renamed []Rename `json:"renamed,omitempty"`
 }
 
 // Rename is a column under its old and its new name.

@@ -129,12 +129,22 @@ func (g *group) begin(head binlog.Group, time uint32) {
 
 // idle takes a heartbeat: the server has sent all of its log up to there.
 func (r *run) idle(s *stream.Stream, e stream.Event) {
-	at := stream.Place{File: stream.FileNumber(string(e.Body)), Offset: s.Place().Offset&^(1<<32-1) | uint64(e.End)}
+	at := stream.Place{File: stream.FileNumber(string(e.Body)), Offset: offsetOf(e.End, s.Place().Offset)}
 	r.under(func() {
 		if !r.group.open && r.resumed == nil && r.at.place.Before(at) && string(e.Body) == s.File() {
 			r.reached(at, s.File())
 		}
 	})
+}
+
+// offsetOf is the offset that the low half of one stands for which is not before another: an
+// event's header has no room for more.
+func offsetOf(low uint32, since uint64) uint64 {
+	offset := since&^(1<<32-1) | uint64(low)
+	if offset < since {
+		offset += 1 << 32
+	}
+	return offset
 }
 
 // known refuses an event that may not be passed over and that this version does not know.
@@ -313,7 +323,7 @@ func (r *run) opens(s *stream.Stream) {
 	g := &r.group
 	tx := &r.tx
 	tx.open, tx.begun, tx.id, tx.origin = true, false, g.head.String(), ""
-	tx.time, tx.ordinal, tx.digest = int64(g.time)*1e6, 0, 0
+	tx.time, tx.ordinal, tx.digest, tx.statement = int64(g.time)*1e6, 0, 0, ""
 	clear(tx.announced)
 	tx.end = s.Place()
 	tx.place = tx.end.Number()
@@ -368,6 +378,8 @@ func (r *run) event(ctx context.Context, s *stream.Stream, g *group, e stream.Ev
 		return r.rows(s, g, e, number)
 	case e.Type == binlog.TypeQuery || e.Type == binlog.TypeQueryCompressed:
 		return r.statement(ctx, s, e, number)
+	case e.Type == binlog.TypeAnnotateRows:
+		r.tx.statement = r.annotated(e.Body)
 	case e.Type == binlog.TypeExecuteLoadQuery:
 		return r.mayHaveChanged("LOAD DATA in statement format", nil, number)
 	}

@@ -41,3 +41,10 @@ func TestDistributedTransactionsEndTwice(t *testing.T) {
 	require.Nil(t, p.ending(xid(2*maxEnded-1)), "its name is used again")
 	require.Equal(t, "0-1-900", p.waiting(xid(2*maxEnded-1)).Group)
 }
+
+// TestOffsetsBeyondFourGigabytes: an event's header has the low half of an offset alone.
+func TestOffsetsBeyondFourGigabytes(t *testing.T) {
+	for _, c := range [][3]uint64{{400, 256, 400}, {256, 256, 256}, {5<<32 + 16, 5<<32 + 4, 5<<32 + 16}, {6<<32 + 16, 5<<32 + 1<<31, 6<<32 + 16}} {
+		require.Equal(t, c[0], offsetOf(uint32(c[2]), c[1]), "%x after %x", c[2], c[1])
+	}
+}

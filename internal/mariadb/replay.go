@@ -23,7 +23,7 @@ func (r *run) replay(ctx context.Context, before string, which binlog.GTID, outc
 	if err != nil {
 		return fmt.Errorf("reading the position before a group: %w", err)
 	}
-	s, err := stream.Open(ctx, r.config, stream.Options{ID: r.readerID() + 1, Name: r.readerName(), From: from})
+	s, err := stream.Open(ctx, r.config, stream.Options{ID: r.readerID() + 1, Name: r.readerName(), From: from, Statements: r.config.Statements})
 	if err != nil {
 		return err
 	}

@@ -160,7 +160,10 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 	if !g.rolled {
 		r.tx.digest = digestOf(r.tx.digest, b.key, event.Data)
 	}
-	if g.rolled && b.transactional || uint64(number) < r.skip>>32 {
+	if event.Flags&binlog.FlagStatementEnd != 0 {
+		defer func() { r.tx.statement = "" }()
+	}
+	if g.rolled && b.transactional || uint64(number) < r.skip>>32 && (r.tx.statement == "" || b.table == nil) {
 		return nil
 	}
 	if b.merged {
@@ -205,6 +208,9 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 		if err != nil {
 			return err
 		}
+		if !isNew && brings {
+			r.tx.statement = "" // it is in the journal with its first row
+		}
 		if !isNew || !brings {
 			continue
 		}
@@ -215,6 +221,7 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 		if short && b.layout.Lacking(effect, before, after) {
 			r.states.Lacks(b.table, shortRows)
 		}
+		r.addStatement()
 		r.writer.Write(b.layout, r.tx.place, effect, before, after)
 	}
 	return nil

@@ -86,11 +86,15 @@ type transaction struct {
 	leftOut bool // no event of its rows is wanted
 	time    int64
 	ordinal uint64 // rows so far
-	digest  uint32
-	place   uint64
-	end     stream.Place // of the group
-	image   [2][]change.Value
-	arena   []byte
+	// statement is the text behind the rows at hand, until it is in the journal; session is
+	// the number of the session that ran the newest statement on a table's definition.
+	statement string
+	session   uint32
+	digest    uint32
+	place     uint64
+	end       stream.Place // of the group
+	image     [2][]change.Value
+	arena     []byte
 	// announced are the tables that the statement at hand has announced.
 	announced map[string]bool
 	// observing is the table whose row is being written.
@@ -313,7 +317,7 @@ func (r *run) open(ctx context.Context) (*stream.Stream, error) {
 		}
 		from = before
 	}
-	return stream.Open(ctx, r.config, stream.Options{ID: r.readerID(), Name: r.readerName(), From: from})
+	return stream.Open(ctx, r.config, stream.Options{ID: r.readerID(), Name: r.readerName(), From: from, Statements: r.config.Statements})
 }
 
 // hangUp ends a reading of the log on the server, too, which would notice at its next

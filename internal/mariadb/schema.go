@@ -33,6 +33,7 @@ func (r *run) statement(ctx context.Context, s *stream.Stream, e stream.Event, n
 	if err != nil {
 		return s.CannotDecode(err)
 	}
+	r.tx.session = q.Thread
 	effects := r.effects(text, q)
 	var steps []step
 	for _, effect := range effects {
@@ -214,7 +215,7 @@ func (r *run) created(ctx context.Context, e statement.Effect, text string) ([]s
 		t.Load, t.Listed = nil, listed
 		t.State.State, t.State.Note, t.State.RowsDone = engine.StateFollowing, "", 0
 		t.State.Rule = rule.Digest()
-		t.Statement = r.printable(t, text)
+		t.Statement, t.Session = r.printable(t, text), r.tx.session
 		t.KeyNote()
 		if l != nil {
 			t.State.Schema = nil // of a new table nothing is rewritten
@@ -242,7 +243,7 @@ func (r *run) altered(ctx context.Context, t *loads.Table, e statement.Effect, t
 	return step{brings, func() {
 		r.disturbed(t)
 		t.Listed = listed
-		t.Statement = joined(t.Statement, r.printable(t, text))
+		t.Statement, t.Session = joined(t.Statement, r.printable(t, text)), r.tx.session
 		if l != nil {
 			t.Altered(e, l.Schema)
 			r.adopt(t, l, listed.Filled)
@@ -291,7 +292,7 @@ func (r *run) arrives(name string, of statement.Table, text string) {
 	}
 	r.disturbed(t)
 	t.Listed = nil
-	t.Statement = r.printable(t, text)
+	t.Statement, t.Session = r.printable(t, text), r.tx.session
 	if t.State.Schema != nil && !engine.Away(t.State.State) {
 		r.void(t, "another table has come under its name")
 		return
@@ -329,7 +330,7 @@ func (r *run) truncated(ctx context.Context, t *loads.Table) (step, error) {
 // goes puts on record that a table is dropped or renamed; a unit is open.
 func (r *run) goes(t *loads.Table, text string) {
 	if t.State.Schema != nil {
-		body := change.SchemaChange{Previous: t.State.Schema, Statement: text}
+		body := change.SchemaChange{Previous: t.State.Schema, Statement: text, Session: r.tx.session}
 		r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: t.State.Schema, Place: r.tx.place, Body: body.Encode()})
 	}
 	r.disturbed(t)
@@ -344,13 +345,13 @@ func (r *run) goes(t *loads.Table, text string) {
 func (r *run) adopt(t *loads.Table, l *rows.Layout, filled []bool) {
 	old := t.State.Schema
 	if old != nil && old.Fingerprint() == l.Schema.Fingerprint() && len(t.Renamed) == 0 && !t.Redefined {
-		t.Statement = ""
+		t.Statement, t.Session = "", 0
 		return
 	}
 	rewrites := old != nil && (t.Redefined || catalogue.Rewrites(old, l, filled, t.Renamed, t.Lossy))
-	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.Statement, Renamed: t.Renamed}
+	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.Statement, Session: t.Session, Renamed: t.Renamed}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: l.Schema, Place: r.tx.place, Body: body.Encode()})
-	t.State.Schema, t.Statement, t.Renamed, t.Redefined, t.Lossy = l.Schema, "", nil, false, false
+	t.State.Schema, t.Statement, t.Session, t.Renamed, t.Redefined, t.Lossy = l.Schema, "", 0, nil, false, false
 	switch {
 	case old != nil && len(old.Key()) == 0 && len(l.Schema.Key()) > 0 && r.config.Load:
 		r.states.Reread(t, "it has been given a key, which the events of its rows do not have", true)

@@ -1305,6 +1305,11 @@ export interface components {
              */
             reader_id?: number;
             /**
+             * Statements behind rows
+             * @description Also capture the text of the statements that changed rows, as message events ahead of their rows. Where a rule keeps columns private or rows out, question marks stand for all values
+             */
+            row_statements?: boolean;
+            /**
              * Replication slot
              * @description A replication slot that an administrator has made; without it the source makes one of its own
              */

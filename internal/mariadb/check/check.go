@@ -66,8 +66,8 @@ func connection(c *session.Config, conn *wire.Conn) change.Check {
 }
 
 // server looks at what the server is and how it writes its log.
-func server(ctx context.Context, _ *session.Config, conn *wire.Conn) ([]change.Check, error) {
-	row, err := conn.One(ctx, "SELECT version(), @@global.server_id, @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.sync_binlog, @@global.mysql56_temporal_format")
+func server(ctx context.Context, c *session.Config, conn *wire.Conn) ([]change.Check, error) {
+	row, err := conn.One(ctx, "SELECT version(), @@global.server_id, @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.sync_binlog, @@global.mysql56_temporal_format, @@global.binlog_annotate_row_events")
 	if err != nil {
 		return nil, err
 	}
@@ -90,6 +90,9 @@ func server(ctx context.Context, _ *session.Config, conn *wire.Conn) ([]change.C
 	add("binlog_row_metadata", row[5] == "FULL", change.Missing, "binlog_row_metadata is "+row[5], "without it the log does not name columns, and a row could be read by the wrong definition", "SET GLOBAL binlog_row_metadata = 'FULL', and in the server's configuration")
 	add("sync_binlog", row[6] == "1", change.Note, "sync_binlog is "+row[6], "after a power failure the server may take back transactions that were captured", "SET GLOBAL sync_binlog = 1, and in the server's configuration")
 	add("temporal format", row[7] == "1", change.Note, "mysql56_temporal_format is "+row[7], "the log does not say how many decimals times have in tables that are made under this setting: they are looked up on the server, where a later ALTER may have changed them already", "SET GLOBAL mysql56_temporal_format = ON, and ALTER TABLE ... FORCE for tables that were made before")
+	if c.Statements {
+		add("binlog_annotate_row_events", row[8] == "1", change.Note, "binlog_annotate_row_events is "+row[8], "row_statements asks for the texts of statements, which the server does not write", "SET GLOBAL binlog_annotate_row_events = 1, and in the server's configuration")
+	}
 	return checks, nil
 }
 

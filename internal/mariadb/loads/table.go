@@ -20,6 +20,7 @@ type Table struct {
 	Listed    *catalogue.Table // what the newest look at the catalogue said; nil before
 	Load      *TableLoad
 	Statement string // what schema statements did since the last schema event
+	Session   uint32 // which ran the last of them
 	Renamed   []change.Rename
 	// Redefined says that a column was dropped and another has its name now.
 	Redefined bool

@@ -59,6 +59,8 @@ type Config struct {
 	// LargestValue is the size in bytes above which a value is left out of its event.
 	// Default 16 MiB.
 	LargestValue int64
+	// Statements has the texts of the statements that changed rows captured, too.
+	Statements bool
 	// LeaveOut are the origins whose transactions bring no events of rows.
 	LeaveOut rules.Origins
 }

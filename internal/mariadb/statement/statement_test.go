@@ -77,3 +77,17 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// TestWithoutValues: no value is left in what may be shown of a statement.
+func TestWithoutValues(t *testing.T) {
+	for text, want := range map[string]string{
+		"UPDATE loans SET note='x''y', n = -1.5e3 WHERE id IN (1,2)":    "UPDATE loans SET note=?, n = -?.? WHERE id IN (?,?)",
+		"INSERT INTO `cat`.`works` VALUES (x'00FF', 0xFF, _utf8'a')":    "INSERT INTO `cat`.`works` VALUES (x?, ?, _utf8?)",
+		"DELETE /* of ada */ FROM loans -- by bo\nWHERE a = \"secret\"": "DELETE FROM loans WHERE a = ?",
+		`update loans SET note = 'a\' , secret`:                         "UPDATE …",
+		"(INSERT INTO loans VALUES ('no end":                            "INSERT …",
+		"":                                                              "",
+	} {
+		require.Equal(t, want, WithoutValues(text), text)
+	}
+}

@@ -7,6 +7,7 @@ type token struct {
 	text   string // a quoted name without its quotes
 	kind   tokenKind
 	offset int
+	end    int // behind its last byte
 }
 
 type tokenKind uint8
@@ -70,7 +71,7 @@ func tokens(text string, ansiQuotes, noBackslashes bool) (all []token, ok bool) 
 			if b == '`' || b == '"' && ansiQuotes {
 				kind = name
 			}
-			all = append(all, token{content, kind, i})
+			all = append(all, token{content, kind, i, i + n})
 			i += n
 		case isWordByte(b):
 			n := 1
@@ -81,10 +82,10 @@ func tokens(text string, ansiQuotes, noBackslashes bool) (all []token, ok bool) 
 			if strings.Trim(text[i:i+n], "0123456789") == "" {
 				kind = value
 			}
-			all = append(all, token{text[i : i+n], kind, i})
+			all = append(all, token{text[i : i+n], kind, i, i + n})
 			i += n
 		default:
-			all = append(all, token{text[i : i+1], sign, i})
+			all = append(all, token{text[i : i+1], sign, i, i + 1})
 			i++
 		}
 	}

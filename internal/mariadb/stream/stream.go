@@ -69,7 +69,12 @@ type Options struct {
 	ID   uint32
 	Name string
 	From GTIDs
+	// Statements has the texts of the statements come, too, that changed rows.
+	Statements bool
 }
+
+// sendAnnotations asks for the texts of statements (section "COM_BINLOG_DUMP").
+const sendAnnotations = 2
 
 // Open asks for the log behind a position.
 func Open(ctx context.Context, c *session.Config, o Options) (*Stream, error) {
@@ -113,7 +118,11 @@ func (s *Stream) start(ctx context.Context, o Options) error {
 	if err := s.conn.Register(o.ID, o.Name); err != nil {
 		return noRight(err, s.config.User, s.config.Where())
 	}
-	return s.conn.Dump(o.ID)
+	flags := uint16(0)
+	if o.Statements {
+		flags = sendAnnotations
+	}
+	return s.conn.Dump(o.ID, flags)
 }
 
 // idIsFree looks whether another reader has our number: the server would throw it out. A

@@ -27,10 +27,10 @@ func (c *Conn) Register(server uint32, host string) error {
 
 // Dump asks for the log from where the session's slave_connect_state says (section
 // "COM_BINLOG_DUMP"): without a file, from that file's first event, and without flags.
-func (c *Conn) Dump(server uint32) error {
+func (c *Conn) Dump(server uint32, flags uint16) error {
 	const firstEvent = 4 // behind a file's first bytes, which name its format
 	body := binary.LittleEndian.AppendUint32(nil, firstEvent)
-	body = binary.LittleEndian.AppendUint16(body, 0)
+	body = binary.LittleEndian.AppendUint16(body, flags)
 	return c.command(0x12, string(binary.LittleEndian.AppendUint32(body, server)))
 }
 
