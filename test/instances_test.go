@@ -49,14 +49,6 @@ func (i *instance) signal(s syscall.Signal) {
 	require.NoError(i.t, i.command.Process.Signal(s))
 }
 
-// underLoad is a source that is written to, whose engine does not matter.
-type underLoad struct {
-	source, table string
-	one           *instance
-	writers       *writers
-	prove         func(i *instance)
-}
-
 // calmMariaWriter changes the tables some hundred times a second.
 func calmMariaWriter(t *testing.T, m *demo.MariaDB, database string, copies int) *writers {
 	ctx, cancel := context.WithCancel(context.Background())
@@ -83,22 +75,19 @@ func TestTwoInstances(t *testing.T) {
 	t.Run("postgresql", func(t *testing.T) {
 		t.Parallel()
 		source := sourceServer(t)
-		one, name := killStage(t, source, stateServer(t), 2000)
-		db := connect(t, source, name)
-		twoInstances(t, underLoad{"circulation", "public.copies", one, calmWriter(t, source, name, 2000),
-			func(i *instance) { proveAll(t, i, db, "circulation", "archive") }})
+		d := drivenPostgres(t, source, stateServer(t), 2000, nil)
+		twoInstances(t, d, calmWriter(t, source, d.database, 2000))
 	})
 	t.Run("mariadb", func(t *testing.T) {
 		t.Parallel()
 		m := mariaServer(t, nil)
-		one, name, db := mariaKillStage(t, m, 2000)
-		twoInstances(t, underLoad{"catalogue", name + ".copies", one, calmMariaWriter(t, m, name, 2000),
-			func(i *instance) { mariaProve(t, i, db, name, "copies", "loans", "shelves", "visits") }})
+		d := drivenMariaDB(t, m, stateServer(t), 2000, nil)
+		twoInstances(t, d, calmMariaWriter(t, m, d.database, 2000))
 	})
 }
 
-func twoInstances(t *testing.T, of underLoad) {
-	one, two := of.one, of.one.twin().start()
+func twoInstances(t *testing.T, of *driven, w *writers) {
+	one, two := of.instance, of.twin().start()
 	one.must(http.MethodPost, "/v1/sources/"+of.source+"/resume", nil, nil)
 	var captures, standsBy *instance
 	settle := func(what string) {
@@ -114,7 +103,7 @@ func twoInstances(t *testing.T, of underLoad) {
 	loaded := func() int64 {
 		for _, source := range captures.status().Sources {
 			for _, table := range source.Tables {
-				if table.Name == of.table {
+				if table.Name == of.tables[0] {
 					return table.Counts["loaded"]
 				}
 			}
@@ -126,7 +115,7 @@ func twoInstances(t *testing.T, of underLoad) {
 
 	// Asked of the one that does not capture.
 	before := loaded()
-	out, errs, code := standsBy.cli("source", "reload", of.source, of.table)
+	out, errs, code := standsBy.cli("source", "reload", of.source, of.tables[0])
 	require.Zero(t, code, out+errs)
 	captures.eventually("the reload is done by the one that captures", func() bool { return loaded() == before+1 })
 	require.Equal(t, "running", captures.phaseOf(of.source), "nothing was stopped for it")
@@ -161,6 +150,6 @@ func twoInstances(t *testing.T, of underLoad) {
 	})
 	wake()
 	settle("the one that was frozen stands by")
-	of.writers.end()
-	of.prove(captures)
+	w.end()
+	of.proveAll(captures)
 }

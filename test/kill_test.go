@@ -7,14 +7,11 @@ import (
 	"net/http"
 	"path/filepath"
 	"sync"
-	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
-	"rillmark/internal/seeded"
 	"rillmark/internal/testserver"
 )
 
@@ -82,71 +79,21 @@ func (p *pullReader) prove(t *testing.T) {
 	}
 }
 
-// stage is a source under load with a service on it.
-func killStage(t *testing.T, source, state *demo.Cluster, copies int) (*instance, string) {
-	t.Helper()
-	name := database(t, source, "postgres")
-	fillWorkload(t, connect(t, source, name), copies)
-	dropSlotAtEnd(t, source)
-	i := newInstance(t, state, killConfig).start()
-	i.must(http.MethodPost, "/v1/sources/circulation", sourceDefinition(source, name), nil)
-	i.must(http.MethodPost, "/v1/destinations/archive", map[string]any{"kind": "file", "file": map[string]string{"directory": "archive"}}, nil)
-	i.must(http.MethodPost, "/v1/outlets/archive", map[string]any{"source": "circulation", "destination": "archive", "file": map[string]any{"rotate_bytes": 4 << 20}}, nil)
-	i.must(http.MethodPost, "/v1/outlets/desk", map[string]any{"source": "circulation"}, nil)
-	return i, name
-}
-
 // TestKill kills the service at random moments under load, with load and
 // following at work.
 func TestKill(t *testing.T) {
 	t.Parallel()
-	inRounds(t, kill)
+	inRounds(t, func(t *testing.T, _ int) {
+		underKills(t, drivenPostgres(t, sourceServer(t), stateServer(t), 6000, nil))
+	})
 }
 
-func kill(t *testing.T, _ int) {
-	source, copies := sourceServer(t), 6000
-	i, name := killStage(t, source, stateServer(t), copies)
-	db := connect(t, source, name)
-	w := startWriters(t, source, name, 3, copies)
-	reader := startPullReader(t, i, "desk")
-	i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil)
-	random := seeded.Random(t, 7)
-	loadsCut := 0
-	for kill := range 30 {
-		// From the first instants of a start to well into its work.
-		moment := time.Duration(random.IntN(40)) * time.Millisecond
-		if kill%3 > 0 {
-			moment = time.Duration(100+random.IntN(700)) * time.Millisecond
-		}
-		if kill%6 == 5 { // and into a load that is under way again
-			i.call(http.MethodPost, "/v1/sources/circulation/tables/public.copies/reload", nil) //nolint:errcheck // the service may still be starting
-		}
-		<-time.After(moment)
-		for _, s := range i.status().Sources {
-			for _, table := range s.Tables {
-				if table.State == "loading" || table.State == "to-load" {
-					loadsCut++
-				}
-			}
-		}
-		i.stop(syscall.SIGKILL)
-		i.launch()
-		if kill%3 > 0 {
-			i.eventually("the service answers again", func() bool {
-				code, _, err := i.call(http.MethodGet, "/readyz", nil)
-				return err == nil && code == http.StatusOK
-			})
-		}
-	}
-	i.eventually("the service answers again", func() bool { return len(i.status().Sources) == 1 })
-	w.end()
-	events := proveAll(t, i, db, "circulation", "archive")
-	reader.end()
-	reader.prove(t)
-	require.Positive(t, loadsCut, "at least one kill fell into a load")
-	t.Logf("%d events, %d pages' offsets read, %d loads cut", len(events), len(reader.seen), loadsCut)
-	names, _ := filepath.Glob(filepath.Join(i.folder, "files", "archive", "*"))
-	require.Greater(t, len(names), 1, "files were rotated")
+// TestMariaDBKill is the same on the other engine.
+func TestMariaDBKill(t *testing.T) {
+	t.Parallel()
+	inRounds(t, func(t *testing.T, _ int) {
+		underKills(t, drivenMariaDB(t, mariaServer(t, nil), stateServer(t), 6000, nil))
+	})
 }
 
 // ownServer is a server that a test may kill.
@@ -173,66 +120,35 @@ func durable(settings map[string]string) map[string]string {
 // TestKillSource kills the source's server under load.
 func TestKillSource(t *testing.T) {
 	t.Parallel()
-	inRounds(t, killSource)
+	inRounds(t, func(t *testing.T, _ int) {
+		d := drivenPostgres(t, ownServer(t, durable(sourceSettings)), stateServer(t), 3000, nil)
+		underServerKills(t, d, "", d.stopServer, d.startServer)
+	})
 }
 
-func killSource(t *testing.T, _ int) {
-	source, copies := ownServer(t, durable(sourceSettings)), 3000
-	i, name := killStage(t, source, stateServer(t), copies)
-	w := startWriters(t, source, name, 2, copies)
-	i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil)
-	random := seeded.Random(t, 8)
-	for range 4 {
-		<-time.After(time.Duration(200+random.IntN(1200)) * time.Millisecond)
-		source.Kill()
-		i.eventually("the service says that its source is away", func() bool {
-			for _, s := range i.status().Sources {
-				return s.Phase == "waiting" && s.Error != ""
-			}
-			return false
-		})
-		require.NoError(t, source.Start(context.Background()))
-		i.eventually("capture goes on by itself", func() bool {
-			for _, s := range i.status().Sources {
-				return s.Phase == "running" && s.Error == ""
-			}
-			return false
-		})
-	}
-	w.end()
-	proveAll(t, i, connect(t, source, name), "circulation", "archive")
+// TestMariaDBKillSource is the same on the other engine.
+func TestMariaDBKillSource(t *testing.T) {
+	t.Parallel()
+	inRounds(t, func(t *testing.T, _ int) {
+		d := drivenMariaDB(t, mariaServer(t, map[string]string{"innodb-flush-log-at-trx-commit": "1", "sync-binlog": "1"}), stateServer(t), 2000, nil)
+		underServerKills(t, d, "", d.stopServer, d.startServer)
+	})
 }
 
 // TestKillState kills the state database's server under load.
 func TestKillState(t *testing.T) {
 	t.Parallel()
-	inRounds(t, killState)
+	inRounds(t, func(t *testing.T, _ int) {
+		state := ownServer(t, map[string]string{"max_connections": "100"})
+		underServerKills(t, drivenPostgres(t, sourceServer(t), state, 3000, nil), "state-database", state.Kill, state.Start)
+	})
 }
 
-func killState(t *testing.T, _ int) {
-	source, copies := sourceServer(t), 3000
-	state := ownServer(t, map[string]string{"max_connections": "100"})
-	i, name := killStage(t, source, state, copies)
-	w := startWriters(t, source, name, 2, copies)
-	i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil)
-	random := seeded.Random(t, 9)
-	for range 4 {
-		<-time.After(time.Duration(200+random.IntN(1200)) * time.Millisecond)
-		state.Kill()
-		i.eventually("the service says that its state database is away", func() bool {
-			for _, s := range i.status().Sources {
-				return s.Phase == "waiting" && s.Code == "state-database"
-			}
-			return false
-		})
-		require.NoError(t, state.Start(context.Background()))
-		i.eventually("capture goes on by itself", func() bool {
-			for _, s := range i.status().Sources {
-				return s.Phase == "running"
-			}
-			return false
-		})
-	}
-	w.end()
-	proveAll(t, i, connect(t, source, name), "circulation", "archive")
+// TestMariaDBKillState is the same on the other engine.
+func TestMariaDBKillState(t *testing.T) {
+	t.Parallel()
+	inRounds(t, func(t *testing.T, _ int) {
+		state := ownServer(t, map[string]string{"max_connections": "100"})
+		underServerKills(t, drivenMariaDB(t, mariaServer(t, nil), state, 2000, nil), "state-database", state.Kill, state.Start)
+	})
 }

@@ -456,9 +456,9 @@ func mariaSchemaStep(random *rand.Rand, table string, columns map[string][]strin
 func TestMariaDBLoadBesideWriters(t *testing.T) {
 	t.Parallel()
 	m, copies := mariaServer(t, map[string]string{"rpl-semi-sync-master-enabled": "1", "rpl-semi-sync-master-timeout": "20", "rpl-semi-sync-master-wait-point": "AFTER_SYNC"}), 3000
-	i, name, db := mariaKillStage(t, m, copies)
-	w := startMariaWriters(t, m, name, 4, copies)
-	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	d := drivenMariaDB(t, m, stateServer(t), copies, nil)
+	db, w := mariaConnect(t, m, d.database), d.write(4)
+	d.resumeSource()
 	ctx, cancel := context.WithCancel(t.Context())
 	var beside sync.WaitGroup
 	for range 2 {
@@ -478,8 +478,7 @@ func TestMariaDBLoadBesideWriters(t *testing.T) {
 	defer ticker.Stop()
 	for step := range 60 {
 		<-ticker.C
-		table := []string{"copies", "loans", "shelves", "visits"}[random.IntN(4)]
-		i.call(http.MethodPost, "/v1/sources/catalogue/tables/"+name+"."+table+"/reload", nil) //nolint:errcheck // it may be loading
+		d.call(http.MethodPost, "/v1/sources/catalogue/tables/"+d.tables[random.IntN(4)]+"/reload", nil) //nolint:errcheck // it may be loading
 		switch step % 10 {
 		case 3:
 			mariaRun(t, db, "FLUSH BINARY LOGS")
@@ -492,7 +491,7 @@ func TestMariaDBLoadBesideWriters(t *testing.T) {
 	cancel()
 	beside.Wait()
 	w.end()
-	events := mariaProve(t, i, db, name, "copies", "loans", "shelves", "visits")
+	events := d.proveAll(d.instance)
 	loads := 0
 	for _, e := range events {
 		if e.Data.Operation == "loaded" {

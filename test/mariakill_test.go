@@ -10,7 +10,6 @@ import (
 	"net/http"
 	"regexp"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -154,17 +153,6 @@ func mariaWriteOne(ctx context.Context, db *sql.DB, random *rand.Rand, copies in
 	return err
 }
 
-func mariaKillStage(t *testing.T, m *demo.MariaDB, copies int) (*instance, string, *sql.DB) {
-	t.Helper()
-	name, db := mariaDatabase(t, m, mariaFill(copies)...)
-	i := newInstance(t, stateServer(t), killConfig).start()
-	i.must(http.MethodPost, "/v1/sources/catalogue", mariaSource(t, m, map[string]any{"match": name + ".*"}), nil)
-	i.must(http.MethodPost, "/v1/destinations/archive", map[string]any{"kind": "file", "file": map[string]string{"directory": "archive"}}, nil)
-	i.must(http.MethodPost, "/v1/outlets/archive", map[string]any{"source": "catalogue", "destination": "archive", "file": map[string]any{"rotate_bytes": 4 << 20}}, nil)
-	i.must(http.MethodPost, "/v1/outlets/desk", map[string]any{"source": "catalogue"}, nil)
-	return i, name, db
-}
-
 // mariaProve holds that the journal is whole and equal to the source.
 func mariaProve(t *testing.T, i *instance, db *sql.DB, database string, tables ...string) []*event {
 	t.Helper()
@@ -207,57 +195,6 @@ func finishXA(t *testing.T, db *sql.DB) {
 		}
 		return len(names) == 0
 	}, 20*time.Second, 20*time.Millisecond, "distributed transactions are ended")
-}
-
-// TestMariaDBKill kills the service at random moments under load, with load and following
-// at work.
-func TestMariaDBKill(t *testing.T) {
-	t.Parallel()
-	inRounds(t, mariaKill)
-}
-
-func mariaKill(t *testing.T, _ int) {
-	m, copies := mariaServer(t, nil), 6000
-	i, name, db := mariaKillStage(t, m, copies)
-	w := startMariaWriters(t, m, name, 3, copies)
-	reader := startPullReader(t, i, "desk")
-	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
-	random := seeded.Random(t, 7)
-	loadsCut := 0
-	for kill := range 20 {
-		moment := time.Duration(random.IntN(40)) * time.Millisecond
-		if kill%3 > 0 {
-			moment = time.Duration(100+random.IntN(700)) * time.Millisecond
-		}
-		if kill%6 == 5 {
-			for _, table := range []string{"copies", "loans", "shelves", "visits"} {
-				i.call(http.MethodPost, "/v1/sources/catalogue/tables/"+name+"."+table+"/reload", nil) //nolint:errcheck // the service may still be starting
-			}
-		}
-		<-time.After(moment)
-		for _, s := range i.status().Sources {
-			for _, table := range s.Tables {
-				if table.State == "loading" || table.State == "to-load" {
-					loadsCut++
-				}
-			}
-		}
-		i.stop(syscall.SIGKILL)
-		i.launch()
-		if kill%3 > 0 {
-			i.eventually("the service answers again", func() bool {
-				code, _, err := i.call(http.MethodGet, "/readyz", nil)
-				return err == nil && code == http.StatusOK
-			})
-		}
-	}
-	i.eventually("the service answers again", func() bool { return len(i.status().Sources) == 1 })
-	w.end()
-	events := mariaProve(t, i, db, name, "copies", "loans", "shelves", "visits")
-	reader.end()
-	reader.prove(t)
-	require.Positive(t, loadsCut, "at least one kill fell into a load")
-	t.Logf("%d events, %d pages' offsets read, %d loads cut", len(events), len(reader.seen), loadsCut)
 }
 
 // reloadAfterLostRows has tables loaded again that a kill has left without their rows in the log,
@@ -319,29 +256,4 @@ func mariaLog(t *testing.T, db *sql.DB) string {
 	}
 	require.Contains(t, b.String(), "XA START X'", "there are some")
 	return b.String()
-}
-
-// TestMariaDBKillSource kills the source's server under load.
-func TestMariaDBKillSource(t *testing.T) {
-	t.Parallel()
-	m, copies := mariaServer(t, map[string]string{"innodb-flush-log-at-trx-commit": "1", "sync-binlog": "1"}), 2000
-	i, name, db := mariaKillStage(t, m, copies)
-	w := startMariaWriters(t, m, name, 2, copies)
-	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
-	random := seeded.Random(t, 8)
-	for range 3 {
-		<-time.After(time.Duration(300+random.IntN(900)) * time.Millisecond)
-		m.Kill()
-		i.eventually("the service says that its source is away", func() bool {
-			s := i.status().Sources
-			return len(s) == 1 && s[0].Phase != "running"
-		})
-		require.NoError(t, m.Start(context.Background()))
-	}
-	w.end()
-	mariaRun(t, db, "REPAIR TABLE visits") // MyISAM does not survive a kill
-	finishXA(t, db)
-	i.mariaSettled("catalogue", db)
-	reloadAfterLostRows(t, i, db)
-	mariaProve(t, i, db, name, "copies", "loans", "shelves")
 }

@@ -2,7 +2,6 @@ package test
 
 import (
 	"fmt"
-	"net/http"
 	"syscall"
 	"testing"
 	"time"
@@ -16,8 +15,9 @@ import (
 func TestMariaDBLargeGroups(t *testing.T) {
 	t.Parallel()
 	m := mariaServer(t, nil)
-	i, name, db := mariaKillStage(t, m, 1000)
-	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	d := drivenMariaDB(t, m, stateServer(t), 1000, nil)
+	i, name, db := d.instance, d.database, mariaConnect(t, m, d.database)
+	d.resumeSource()
 	i.mariaSettled("catalogue", db)
 	conn, err := db.Conn(t.Context())
 	require.NoError(t, err)
@@ -59,33 +59,12 @@ func TestMariaDBLargeGroups(t *testing.T) {
 // written to and its tables are loaded again.
 func TestMariaDBBadConnection(t *testing.T) {
 	t.Parallel()
-	m, copies := mariaServer(t, nil), 3000
+	m := mariaServer(t, nil)
 	way := startProxy(t, fmt.Sprintf("127.0.0.1:%d", m.Port))
-	name, db := mariaDatabase(t, m, mariaFill(copies)...)
-	i := newInstance(t, stateServer(t), killConfig).start()
-	d := mariaSource(t, m, map[string]any{"match": name + ".*"})
-	d["connection"].(map[string]any)["port"] = way.port()
-	i.must(http.MethodPost, "/v1/sources/catalogue", d, nil)
-	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
-	w := startMariaWriters(t, m, name, 2, copies)
-	random := draws(t, 1, 11)
-	for n := range 20 {
-		<-time.After(time.Duration(50+random.IntN(300)) * time.Millisecond)
-		switch n % 4 {
-		case 0:
-			way.cut()
-		case 1:
-			i.call(http.MethodPost, "/v1/sources/catalogue/tables/"+name+".copies/reload", nil) //nolint:errcheck // it may be starting
-		case 2:
-			way.sliced.Store(!way.sliced.Load())
-		default:
-			way.stalled.Store(true)
-			<-time.After(200 * time.Millisecond)
-			way.cut()
-			way.stalled.Store(false)
-		}
-	}
-	way.sliced.Store(false)
+	d := drivenMariaDB(t, m, stateServer(t), 3000, way)
+	d.resumeSource()
+	w := d.write(2)
+	disturb(d.instance, way, draws(t, 1, 11), d.reload)
 	w.end()
-	mariaProve(t, i, db, name, "copies", "loans", "shelves", "visits")
+	d.proveAll(d.instance)
 }

@@ -175,36 +175,18 @@ func aBadConnection(t *testing.T, round int) {
 		}
 	}()
 	random := draws(t, round, 11)
-	for n := range 24 {
-		<-time.After(time.Duration(100+random.IntN(500)) * time.Millisecond)
-		switch n % 6 {
-		case 0:
-			way.cut()
-		case 3:
-			i.call(http.MethodPost, "/v1/sources/circulation/tables/public.pgbench_accounts/reload", nil) //nolint:errcheck // it may be starting
-			way.cut()
-		case 1:
-			way.sliced.Store(!way.sliced.Load())
-		case 2:
-			way.stalled.Store(true)
-			<-time.After(300 * time.Millisecond)
-			if random.IntN(2) == 0 {
-				way.cut()
-			}
-			way.stalled.Store(false)
-		case 4:
-			i.stop(syscall.SIGKILL)
-			i.launch()
-		case 5:
-			killed := map[bool]*demo.Cluster{true: source, false: state}[n%12 == 5]
-			killed.Kill()
+	restart := func(c *demo.Cluster) func() {
+		return func() {
+			c.Kill()
 			// Its orphans hold its memory for a moment yet.
-			i.eventually("the server starts again", func() bool { return killed.Start(context.Background()) == nil })
+			i.eventually("the server starts again", func() bool { return c.Start(context.Background()) == nil })
 		}
 	}
+	disturb(i, way, random, func() {
+		i.call(http.MethodPost, "/v1/sources/circulation/tables/public.pgbench_accounts/reload", nil) //nolint:errcheck // it may be starting
+	}, restart(source), restart(state))
 	stop()
 	writing.Wait()
-	way.sliced.Store(false)
 	db := connect(t, source, name)
 	i.settled("circulation", db)
 	f := proveJournal(t, i.journal("circulation"))

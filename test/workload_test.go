@@ -11,7 +11,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
-	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
 	"rillmark/internal/seeded"
@@ -136,36 +135,4 @@ func writeOne(ctx context.Context, conn *pgx.Conn, random *rand.Rand, copies int
 		}
 	}
 	return tx.Commit(ctx)
-}
-
-// proveAll holds that the journal is whole and equal to the source, and that the
-// outlets have all of it.
-func proveAll(t *testing.T, i *instance, db *pgx.Conn, source, directory string) []*event {
-	t.Helper()
-	i.settled(source, db)
-	events := i.journal(source)
-	f := proveJournal(t, events)
-	for _, table := range []string{"copies", "loans", "shelves"} {
-		f.equals(t, db, table)
-	}
-	last := events[len(events)-1].offset()
-	i.eventually("the file outlet has delivered all", func() bool {
-		for _, o := range i.status().Outlets {
-			if o.Name == "archive" {
-				return o.Committed >= last
-			}
-		}
-		return false
-	})
-	delivered := make(map[int64]string)
-	for _, e := range i.files(directory) {
-		if id, repeated := delivered[e.offset()]; repeated {
-			require.Equal(t, id, e.ID, "a repeat has the same id")
-		}
-		delivered[e.offset()] = e.ID
-	}
-	for _, e := range events {
-		require.Equal(t, e.ID, delivered[e.offset()], "the file has offset %d", e.offset())
-	}
-	return events
 }
