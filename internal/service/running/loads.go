@@ -91,7 +91,7 @@ func (l *Loads) reloads(ctx context.Context) (some bool, err error) {
 	for i := range all {
 		one := &all[i]
 		source := l.running.Source(one.SourceOf)
-		if source == nil || source.stop == nil {
+		if source == nil || !source.Runs() {
 			continue // it waits until the source runs
 		}
 		asked, cancel := context.WithTimeout(ctx, ReloadTime)
@@ -135,7 +135,7 @@ func (l *Loads) advance(ctx context.Context, one *catalog.OutletLoad, phases map
 		return nil
 	}
 	source := l.running.Source(one.SourceOf)
-	if source == nil || source.stop == nil {
+	if source == nil || !source.Runs() {
 		return nil // it waits until the source runs
 	}
 	asked, cancel := context.WithTimeout(ctx, ReloadTime)
@@ -154,7 +154,7 @@ func (l *Loads) advance(ctx context.Context, one *catalog.OutletLoad, phases map
 // DropLoad ends a load that is under way for an outlet that is no more, here or by the instance
 // that captures the source.
 func (s *Running) DropLoad(ctx context.Context, one *catalog.OutletLoad) error {
-	if source := s.Source(one.SourceOf); source != nil && source.stop != nil {
+	if source := s.Source(one.SourceOf); source != nil && source.Runs() {
 		asked, cancel := context.WithTimeout(ctx, ReloadTime)
 		defer cancel()
 		taken, err := source.Capture.Reload(asked, one.Table, load.Ask{For: load.Audience{ID: one.Outlet, Name: one.OutletName}, Drop: true})

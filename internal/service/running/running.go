@@ -24,11 +24,8 @@ type Source struct {
 	Capture *capture.Source
 	// Retained is what the source has said, lately, of the log that it keeps for us.
 	Retained atomic.Pointer[Retained]
-	stop     func() // ends the capture and waits for it; nil while paused
+	work
 }
-
-// Runs reports whether the capture is meant to run.
-func (s *Source) Runs() bool { return s.stop != nil }
 
 // Retained is what a source said of its log, and when.
 type Retained struct {
@@ -45,11 +42,8 @@ type Outlet struct {
 	Wrong    error          // why the record cannot be run; nil where it can
 	// Retention is how near it is to losing what it has not delivered; nil until it was looked at.
 	Retention atomic.Pointer[RetentionUse]
-	stop      func()
+	work
 }
-
-// Runs reports whether the delivery is meant to run.
-func (o *Outlet) Runs() bool { return o.stop != nil }
 
 // RetentionUse is how near an outlet is to losing what it has not delivered.
 type RetentionUse struct {
@@ -220,8 +214,8 @@ func (s *Running) alignSource(record *catalog.Source) {
 	if old != nil && old.Record.ID == record.ID && old.Record.Version == record.Version && old.Record.UpdatedAt.Equal(record.UpdatedAt) {
 		return
 	}
-	if old != nil && old.stop != nil {
-		old.stop()
+	if old != nil {
+		old.end()
 	}
 	one := &Source{Record: record}
 	stats := new(capture.Stats)
@@ -245,7 +239,7 @@ func (s *Running) alignSource(record *catalog.Source) {
 		one.Retained.Store(old.Retained.Load())
 	}
 	if record.Running {
-		one.stop = s.Start(one.Capture.Run)
+		one.begin(s, one.Capture.Run)
 	}
 	s.mu.Lock()
 	s.sources[record.Name] = one
@@ -266,8 +260,8 @@ func (s *Running) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 	if source == nil {
 		return nil // removed by another instance in this moment
 	}
-	if old != nil && old.stop != nil {
-		old.stop()
+	if old != nil {
+		old.end()
 	}
 	origin, err := s.Origin(ctx, source.Record)
 	if err != nil {
@@ -284,7 +278,7 @@ func (s *Running) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 			return err
 		}
 		if record.Running {
-			one.stop = s.Start(one.Runner.Run)
+			one.begin(s, one.Runner.Run)
 		}
 	}
 	s.mu.Lock()
@@ -298,8 +292,8 @@ func (s *Running) dropSource(name string) {
 	old := s.sources[name]
 	delete(s.sources, name)
 	s.mu.Unlock()
-	if old != nil && old.stop != nil {
-		old.stop()
+	if old != nil {
+		old.end()
 	}
 }
 
@@ -308,8 +302,8 @@ func (s *Running) dropOutlet(name string) {
 	old := s.outlets[name]
 	delete(s.outlets, name)
 	s.mu.Unlock()
-	if old != nil && old.stop != nil {
-		old.stop()
+	if old != nil {
+		old.end()
 	}
 }
 
@@ -334,48 +328,34 @@ func (s *Running) Closing() {
 // StopAll ends what runs, and waits for it.
 func (s *Running) StopAll() {
 	s.mu.Lock()
-	var stops []func()
+	var all sync.WaitGroup
 	for _, o := range s.outlets {
-		stops = append(stops, o.stop)
+		all.Go(o.end)
 	}
 	for _, one := range s.sources {
-		stops = append(stops, one.stop)
+		all.Go(one.end)
 	}
 	s.mu.Unlock()
-	var all sync.WaitGroup
-	for _, stop := range stops {
-		if stop != nil {
-			all.Go(stop)
-		}
-	}
 	all.Wait()
 }
 
 // StandStill ends a delivery until goOn is called; nothing happens where it does not run.
 // What runs is held still meanwhile.
 func (o *Outlet) StandStill(among *Running) (goOn func()) {
-	if o == nil || o.stop == nil {
+	if o == nil || !o.Runs() {
 		return func() {}
 	}
-	o.stop()
-	return func() {
-		among.mu.Lock()
-		defer among.mu.Unlock()
-		o.stop = among.Start(o.Runner.Run)
-	}
+	o.end()
+	return func() { o.begin(among, o.Runner.Run) }
 }
 
 // StandStill ends a capture until goOn is called; nothing happens where it does not run.
 func (s *Source) StandStill(among *Running) (goOn func()) {
-	if s == nil || s.stop == nil {
+	if s == nil || !s.Runs() {
 		return func() {}
 	}
-	s.stop()
-	return func() {
-		among.mu.Lock()
-		defer among.mu.Unlock()
-		s.stop = among.Start(s.Capture.Run)
-	}
+	s.end()
+	return func() { s.begin(among, s.Capture.Run) }
 }
 
 // StateError is why the state database could not be read at the last look; empty where it could.
@@ -420,7 +400,7 @@ func (s *Running) OutletsOf(source int64) []*Outlet {
 
 // Capturing implements [comparing.Running].
 func (s *Running) Capturing(name string) *capture.Source {
-	if one := s.Source(name); one != nil && one.stop != nil {
+	if one := s.Source(name); one != nil && one.Runs() {
 		return one.Capture
 	}
 	return nil
@@ -428,7 +408,7 @@ func (s *Running) Capturing(name string) *capture.Source {
 
 // Delivering implements [comparing.Running].
 func (s *Running) Delivering(name string) *outlet.Outlet {
-	if one := s.Outlet(name); one != nil && one.stop != nil {
+	if one := s.Outlet(name); one != nil && one.Runs() {
 		return one.Runner
 	}
 	return nil
@@ -446,7 +426,7 @@ func (s *Running) Runner(name string) *outlet.Outlet {
 func (s *Running) Delivered() map[string]*catalog.Outlet {
 	all := make(map[string]*catalog.Outlet)
 	for name, one := range s.Outlets() {
-		if one.Runner != nil && one.stop != nil {
+		if one.Runner != nil && one.Runs() {
 			all[name] = one.Record
 		}
 	}
