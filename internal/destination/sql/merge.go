@@ -47,9 +47,19 @@ type Net struct {
 	moved []change.Value // the row of the changed key whose second half comes next
 }
 
-// Reset forgets all.
+// restingRows are kept room for, whatever comes.
+const restingRows = 512
+
+// Reset forgets all. It keeps its room, but no message: a batch's rows would stay in memory with
+// it. What a large batch needed is given back once a small one has followed.
 func (n *Net) Reset() {
+	if used := len(n.pool); used > 0 && used < cap(n.pool)/8 && cap(n.pool) > restingRows {
+		*n = Net{}
+		return
+	}
 	clear(n.rows)
+	clear(n.pool)
+	clear(n.keys)
 	n.order, n.pool, n.keys, n.moved = n.order[:0], n.pool[:0], n.keys[:0], nil
 }
 

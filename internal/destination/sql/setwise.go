@@ -30,6 +30,7 @@ func (w *Writer) setwise(ctx context.Context, b *Binding, messages []*encode.Mes
 			return err
 		}
 	}
+	defer w.net.Reset()
 	for len(messages) > 0 {
 		w.net.Reset()
 		n := w.net.Add(messages)

@@ -127,7 +127,7 @@ func (l *loader) HangUp(context.Context) {
 	if l.conn != nil {
 		l.conn.Close()
 	}
-	l.conn, l.ahead = nil, nil
+	l.conn, l.ahead, l.free = nil, nil, nil
 }
 
 // Next implements [states.Session].

@@ -431,6 +431,9 @@ type rowRoom struct {
 	text, row int
 }
 
+// GiveBack gives the memory of rows back, while there is nothing to read.
+func (r *Reader) GiveBack() { r.Room = rowRoom{} }
+
 const (
 	textRoom  = 256 << 10
 	valueRoom = 4096

@@ -53,6 +53,7 @@ func (l *loader) HangUp(ctx context.Context) {
 		l.Conn.Close(ctx) //nolint:errcheck // nothing is open on it
 		l.Conn = nil
 	}
+	l.GiveBack()
 }
 
 // rollbackTime is what a source has for taking a failed read back.
