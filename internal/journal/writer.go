@@ -31,6 +31,7 @@ type Writer struct {
 	tail       *tail
 	counts     *counter
 	insert     string
+	insertOne  string
 	closed     bool
 	broken     error // what made an append fail
 }
@@ -141,11 +142,13 @@ func (w *Writer) takeOver(ctx context.Context, instance string, force bool) (Hea
 
 func (w *Writer) use(s segment) {
 	w.segment = s
-	w.insert = `WITH head AS (
+	head := `WITH head AS (
 		UPDATE rillmark.journal_head SET next_offset = $4, checkpoint = $5, moved_at = now()
 		WHERE source_id = $1 AND epoch = $2 AND next_offset = $3 RETURNING source_id)
 	INSERT INTO ` + s.relation + ` (first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data)
-	SELECT b.* FROM head, unnest($6::bigint[], $7::bigint[], $8::timestamptz[], $9::timestamptz[], $10::text[], $11::bigint[], $12::bytea[])
+	`
+	w.insertOne = head + `SELECT $6::bigint, $7::bigint, $8::timestamptz, $9::timestamptz, $10::text, $11::bigint, $12::bytea FROM head`
+	w.insert = head + `SELECT b.* FROM head, unnest($6::bigint[], $7::bigint[], $8::timestamptz[], $9::timestamptz[], $10::text[], $11::bigint[], $12::bytea[])
 		AS b(first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data)`
 }
 
@@ -256,6 +259,15 @@ func (w *Writer) appendTo(ctx context.Context, to executor, blocks []*Block, nex
 	if len(blocks) == 0 {
 		tag, err := to.Exec(ctx, `UPDATE rillmark.journal_head SET checkpoint = $4, moved_at = now()
 			WHERE source_id = $1 AND epoch = $2 AND next_offset = $3`, w.source, w.epoch, w.next, checkpoint)
+		if err == nil && tag.RowsAffected() != 1 {
+			err = ErrFenced
+		}
+		return err
+	}
+	if len(blocks) == 1 { // as while nothing is behind: lists cost more than all else there
+		b := blocks[0]
+		tag, err := to.Exec(ctx, w.insertOne, w.source, w.epoch, w.next, next, checkpoint,
+			b.First, b.Last, b.FirstCommit, b.LastCommit, joinTables(b.Tables), int64(len(b.Payload)), b.Stored)
 		if err == nil && tag.RowsAffected() != 1 {
 			err = ErrFenced
 		}

@@ -70,6 +70,8 @@ func (s *sender) deliver(ctx context.Context, f *feed) error {
 	look := time.NewTicker(lookEvery)
 	defer look.Stop()
 	wake := s.wakes()
+	timer := time.NewTimer(time.Hour) // made once: the loop turns for each small transaction
+	defer timer.Stop()
 	if err := s.redeliverWanted(ctx); err != nil {
 		return err
 	}
@@ -78,9 +80,8 @@ func (s *sender) deliver(ctx context.Context, f *feed) error {
 			f.start(ctx)
 		}
 		var flush <-chan time.Time
-		var timer *time.Timer
 		if s.at > max(s.offset.Committed, s.committingAt) {
-			timer = time.NewTimer(max(time.Until(s.flushAt), time.Millisecond))
+			timer.Reset(max(time.Until(s.flushAt), time.Millisecond))
 			flush = timer.C
 		}
 		changed, due := f.more()
@@ -113,9 +114,6 @@ func (s *sender) deliver(ctx context.Context, f *feed) error {
 			}
 		case err = <-f.ended:
 			err = s.pumped(ctx, f, err)
-		}
-		if timer != nil {
-			timer.Stop()
 		}
 		if err != nil {
 			return err
