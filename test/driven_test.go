@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/demo"
@@ -30,6 +31,11 @@ type driven struct {
 	// prove holds that the journal, as an instance shows it, is whole and equal to the source,
 	// once all writers have ended and everything is there.
 	prove func(i *instance) []*event
+	// run runs statements on the source, settle waits until it follows and everything is in the
+	// journal, equals holds that a table's fold is the table.
+	run    func(statements ...string)
+	settle func()
+	equals func(f *fold, table string)
 }
 
 // drivenPostgres is one of PostgreSQL; way is what lies between it and the service, or nil.
@@ -40,18 +46,31 @@ func drivenPostgres(t *testing.T, source, state *demo.Cluster, copies int, way *
 	dropSlotAtEnd(t, source)
 	i := newInstance(t, state, killConfig).start()
 	stageOutlets(i, "circulation", sourceDefinition(source, name), way)
-	return &driven{i, "circulation", name, []string{"public.copies", "public.loans", "public.shelves"},
-		func(n int) *writers { return startWriters(t, source, name, n, copies) }, source.Kill, source.Start,
-		func(i *instance) []*event {
-			db := connect(t, source, name)
-			i.settled("circulation", db)
-			events := i.journal("circulation")
-			f := proveJournal(t, events)
-			for _, table := range []string{"copies", "loans", "shelves"} {
-				f.equals(t, db, table)
-			}
-			return events
-		}}
+	d := &driven{instance: i, source: "circulation", database: name, tables: []string{"public.copies", "public.loans", "public.shelves"},
+		write: func(n int) *writers { return startWriters(t, source, name, n, copies) }, stopServer: source.Kill, startServer: source.Start}
+	var open *pgx.Conn
+	db := func() *pgx.Conn { // a kill of the server takes the one before along
+		if open == nil || open.Ping(context.Background()) != nil {
+			open = connect(t, source, name)
+		}
+		return open
+	}
+	d.run = func(statements ...string) { run(t, db(), statements...) }
+	d.settle = func() { i.settled("circulation", db()) }
+	d.equals = func(f *fold, table string) {
+		f.loaded["public."+table] = true // or has been followed since it was made
+		f.equals(t, db(), table)
+	}
+	d.prove = func(i *instance) []*event {
+		i.settled("circulation", db())
+		events := i.journal("circulation")
+		f := proveJournal(t, events)
+		for _, table := range []string{"copies", "loans", "shelves"} {
+			f.equals(t, db(), table)
+		}
+		return events
+	}
+	return d
 }
 
 // drivenMariaDB is one of MariaDB.
@@ -60,7 +79,8 @@ func drivenMariaDB(t *testing.T, m *demo.MariaDB, state *demo.Cluster, copies in
 	name, db := mariaDatabase(t, m, mariaFill(copies)...)
 	i := newInstance(t, state, killConfig).start()
 	stageOutlets(i, "catalogue", mariaSource(t, m, map[string]any{"match": name + ".*"}), way)
-	d := &driven{instance: i, source: "catalogue", database: name, write: func(n int) *writers { return startMariaWriters(t, m, name, n, copies) }, startServer: m.Start}
+	d := &driven{instance: i, source: "catalogue", database: name, write: func(n int) *writers { return startMariaWriters(t, m, name, n, copies) }, startServer: m.Start,
+		run: func(statements ...string) { mariaRun(t, db, statements...) }, settle: func() { i.mariaSettled("catalogue", db) }, equals: func(f *fold, table string) { f.mariaEquals(t, db, name, table) }}
 	tables := []string{"copies", "loans", "shelves", "visits"}
 	for _, table := range tables {
 		d.tables = append(d.tables, name+"."+table)
@@ -233,6 +253,31 @@ func disturb(i *instance, way *proxy, random *rand.Rand, reload func(), servers 
 		}
 	}
 	way.sliced.Store(false)
+}
+
+// underReloads loads tables again and again while others write to them; also does something
+// else at each step. Each load is what the server has.
+func underReloads(t *testing.T, d *driven, also func(step int)) {
+	w := d.write(4)
+	d.resumeSource()
+	random := draws(t, 1, 5)
+	ticker := time.NewTicker(120 * time.Millisecond)
+	defer ticker.Stop()
+	for step := range 60 {
+		<-ticker.C
+		d.call(http.MethodPost, "/v1/sources/"+d.source+"/tables/"+d.tables[random.IntN(len(d.tables))]+"/reload", nil) //nolint:errcheck // it may be loading
+		also(step)
+	}
+	w.end()
+	events := d.proveAll(d.instance)
+	loads := 0
+	for _, e := range events {
+		if e.Data.Operation == "loaded" {
+			loads++
+		}
+	}
+	require.Greater(t, loads, 5)
+	t.Logf("%d events, %d loads", len(events), loads)
 }
 
 // changingKeys loads a small table again and again while its rows take each other's keys. swap

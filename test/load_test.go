@@ -132,6 +132,25 @@ func loadBesideCommitsThatCannotBeSeen(t *testing.T, _ int) {
 	require.Len(t, ofTable(events, "public.copies", "loaded"), 2+3)
 }
 
+// TestLoadBesideWriters: tables are loaded again and again while others write to them, and while
+// they are rewritten, moved in their file and given columns.
+func TestLoadBesideWriters(t *testing.T) {
+	t.Parallel()
+	inRounds(t, func(t *testing.T, _ int) {
+		d := drivenPostgres(t, sourceServer(t), stateServer(t), 3000, nil)
+		underReloads(t, d, func(step int) {
+			switch step % 10 {
+			case 3:
+				d.run("CHECKPOINT", "SELECT pg_switch_wal()")
+			case 6:
+				d.run("ALTER TABLE copies ADD COLUMN IF NOT EXISTS extra int")
+			case 9:
+				d.run("VACUUM FULL loans", "CLUSTER shelves USING shelves_pkey")
+			}
+		})
+	})
+}
+
 // TestLoadOfRowsThatChangeTheirKeys loads a small table again and again while
 // its rows take each other's keys and move in its file, and the log leaves the
 // large value out that they all have.

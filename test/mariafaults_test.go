@@ -9,7 +9,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -364,90 +363,32 @@ func TestMariaDBDamagedTable(t *testing.T) {
 func TestMariaDBSchemaChanges(t *testing.T) {
 	t.Parallel()
 	inRounds(t, func(t *testing.T, round int) {
-		m := mariaServer(t, map[string]string{"binlog-alter-two-phase": "1"})
-		i, database, db := mariaFollowed(t, m, killConfig, "CREATE TABLE a (id int PRIMARY KEY, c0 int)", "CREATE TABLE b (id int PRIMARY KEY, c0 varchar(20))", "INSERT INTO a SELECT seq, seq FROM seq_1_to_200", "INSERT INTO b SELECT seq, seq FROM seq_1_to_200")
-		random := draws(t, round, 11)
-		columns := map[string][]string{"a": {"c0"}, "b": {"c0"}}
-		types := []string{"int", "bigint unsigned", "varchar(40)", "decimal(12,3)", "datetime(3)", "enum('x','y')", "json"}
-		next := 0
-		for n := range 60 {
-			table := []string{"a", "b"}[random.IntN(2)]
-			if n == 20 { // of a table that is read about when it is gone again nothing is known
-				i.pause("catalogue")
-				mariaRun(t, db, "CREATE TABLE brief (id int PRIMARY KEY)", "TRUNCATE TABLE brief", "ALTER TABLE brief ADD COLUMN n int", "RENAME TABLE brief TO briefer", "TRUNCATE TABLE briefer", "DROP TABLE briefer")
-			}
-			if n == 40 {
-				i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
-			}
-			mariaRun(t, db, mariaSchemaStep(random, table, columns, types, &next)...)
-			mariaRun(t, db, fmt.Sprintf("INSERT IGNORE INTO %s (id) VALUES (%d)", table, random.IntN(1000)), fmt.Sprintf("DELETE FROM %s WHERE id = %d", table, random.IntN(1000)))
-			for _, c := range columns[table] {
-				if random.IntN(3) == 0 {
-					mariaRun(t, db, fmt.Sprintf("UPDATE IGNORE %s SET %s = NULL WHERE id %% 5 = %d", table, c, random.IntN(5)))
+		d := drivenMariaDB(t, mariaServer(t, map[string]string{"binlog-alter-two-phase": "1"}), stateServer(t), 200, nil)
+		underSchemaChanges(t, d, round, dialect{
+			types: []string{"int", "bigint unsigned", "varchar(40)", "decimal(12,3)", "datetime(3)", "enum('x','y')", "json"},
+			swap:  []string{"RENAME TABLE a TO swap, b TO a, swap TO b"},
+			rows:  func(n int) string { return fmt.Sprintf("SELECT seq AS id FROM seq_1_to_%d", n) },
+			own: func(random *rand.Rand, table string, has []string, name func() string) ([]string, []string) {
+				at := random.IntN(len(has))
+				switch random.IntN(4) {
+				case 0:
+					n := "r" + name()
+					return []string{fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s int NOT NULL DEFAULT 7 FIRST", table, n)}, append(has, n)
+				case 1:
+					return []string{"DROP TABLE " + table, fmt.Sprintf("CREATE TABLE %s (id int PRIMARY KEY, c0 int) SELECT seq AS id, seq * 2 AS c0 FROM seq_1_to_30", table)}, []string{"c0"}
+				case 2:
+					return []string{fmt.Sprintf("CREATE OR REPLACE TABLE other LIKE %s", table), fmt.Sprintf("ALTER TABLE %s ENGINE=InnoDB, ALGORITHM=COPY", table), fmt.Sprintf("ALTER TABLE %s ADD INDEX (id), COMMENT 'x'", table)}, has
 				}
+				old, n := has[at], has[at][:1]+name() // names in another case
+				return []string{fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", table, strings.ToUpper(old), strings.ToUpper(n)), fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", table, n, n)},
+					append(append(has[:at:at], n), has[at+1:]...)
+			},
+		}, func(step int) {
+			if step == 21 { // of a table that is read about when it is gone again nothing is known
+				d.run("CREATE TABLE brief (id int PRIMARY KEY)", "TRUNCATE TABLE brief", "ALTER TABLE brief ADD COLUMN n int", "RENAME TABLE brief TO briefer", "TRUNCATE TABLE briefer", "DROP TABLE briefer")
 			}
-		}
-		i.mariaSettled("catalogue", db)
-		for _, s := range i.status().Sources[0].Tables {
-			if s.State == "stale" {
-				i.must(http.MethodPost, "/v1/sources/catalogue/tables/"+s.Name+"/reload", nil, nil)
-			}
-		}
-		i.mariaSettled("catalogue", db)
-		f := proveJournal(t, i.journal("catalogue"))
-		for _, table := range []string{"a", "b"} {
-			f.mariaEquals(t, db, database, table)
-		}
+		})
 	})
-}
-
-func mariaSchemaStep(random *rand.Rand, table string, columns map[string][]string, types []string, next *int) []string {
-	name := func() string {
-		*next++
-		return fmt.Sprintf("c%d", *next)
-	}
-	has := columns[table]
-	at := random.IntN(max(len(has), 1))
-	switch what := random.IntN(14); {
-	case what < 3 || len(has) == 0:
-		n := name()
-		columns[table] = append(has, n)
-		return []string{fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s NULL", table, n, types[random.IntN(len(types))])}
-	case what == 3:
-		n := name()
-		columns[table] = append(has, n)
-		return []string{fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s int NOT NULL DEFAULT 7 FIRST", table, n)}
-	case what == 4:
-		columns[table] = append(has[:at:at], has[at+1:]...)
-		return []string{fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, has[at])}
-	case what == 5:
-		n := name()
-		old := has[at]
-		columns[table] = append(append(has[:at:at], n), has[at+1:]...)
-		return []string{fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", table, old, n)}
-	case what == 6:
-		return []string{"TRUNCATE TABLE " + table, fmt.Sprintf("INSERT INTO %s (id) SELECT seq FROM seq_1_to_50", table)}
-	case what == 7:
-		columns["a"], columns["b"] = columns["b"], columns["a"]
-		return []string{"RENAME TABLE a TO swap, b TO a, swap TO b"}
-	case what == 8:
-		columns[table] = []string{"c0"}
-		return []string{"DROP TABLE " + table, fmt.Sprintf("CREATE TABLE %s (id int PRIMARY KEY, c0 int) SELECT seq AS id, seq * 2 AS c0 FROM seq_1_to_30", table)}
-	case what == 9:
-		return []string{fmt.Sprintf("CREATE OR REPLACE TABLE other LIKE %s", table), fmt.Sprintf("ALTER TABLE %s ENGINE=InnoDB, ALGORITHM=COPY", table)}
-	case what == 10: // another column under the same name
-		kind := types[random.IntN(len(types))]
-		if random.IntN(2) == 0 {
-			return []string{fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s, ADD COLUMN %s %s NULL", table, strings.ToUpper(has[at]), has[at], kind)}
-		}
-		return []string{fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, has[at]), fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s NULL", table, has[at], kind)}
-	case what == 11: // names in another case
-		old, n := has[at], name()
-		columns[table] = append(append(has[:at:at], n), has[at+1:]...)
-		return []string{fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", table, strings.ToUpper(old), strings.ToUpper(n)), fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", table, n, n)}
-	default:
-		return []string{fmt.Sprintf("ALTER TABLE %s ADD INDEX (id), COMMENT 'x'", table)}
-	}
 }
 
 // TestMariaDBLoadBesideWriters: tables are loaded again and again while others write to
@@ -457,47 +398,31 @@ func TestMariaDBLoadBesideWriters(t *testing.T) {
 	t.Parallel()
 	m, copies := mariaServer(t, map[string]string{"rpl-semi-sync-master-enabled": "1", "rpl-semi-sync-master-timeout": "20", "rpl-semi-sync-master-wait-point": "AFTER_SYNC"}), 3000
 	d := drivenMariaDB(t, m, stateServer(t), copies, nil)
-	db, w := mariaConnect(t, m, d.database), d.write(4)
-	d.resumeSource()
+	db := mariaConnect(t, m, d.database)
 	ctx, cancel := context.WithCancel(t.Context())
 	var beside sync.WaitGroup
 	for range 2 {
-		beside.Add(1)
-		go func() {
-			defer beside.Done()
+		beside.Go(func() {
 			for ctx.Err() == nil {
 				rows, err := db.QueryContext(ctx, "SHOW GLOBAL STATUS LIKE 'binlog_snapshot%'")
 				if err == nil {
 					rows.Close() //nolint:errcheck // only the look counts
 				}
 			}
-		}()
+		})
 	}
-	random := draws(t, 1, 5)
-	ticker := time.NewTicker(120 * time.Millisecond)
-	defer ticker.Stop()
-	for step := range 60 {
-		<-ticker.C
-		d.call(http.MethodPost, "/v1/sources/catalogue/tables/"+d.tables[random.IntN(4)]+"/reload", nil) //nolint:errcheck // it may be loading
+	underReloads(t, d, func(step int) {
 		switch step % 10 {
 		case 3:
-			mariaRun(t, db, "FLUSH BINARY LOGS")
+			d.run("FLUSH BINARY LOGS")
 		case 6:
-			mariaRun(t, db, "ALTER TABLE copies ADD COLUMN IF NOT EXISTS extra int NULL, ALGORITHM=INSTANT")
+			d.run("ALTER TABLE copies ADD COLUMN IF NOT EXISTS extra int NULL, ALGORITHM=INSTANT")
 		case 9:
-			mariaRun(t, db, "ALTER TABLE loans FORCE")
+			d.run("ALTER TABLE loans FORCE")
 		}
-	}
-	cancel()
-	beside.Wait()
-	w.end()
-	events := d.proveAll(d.instance)
-	loads := 0
-	for _, e := range events {
-		if e.Data.Operation == "loaded" {
-			loads++
+		if step == 59 {
+			cancel()
+			beside.Wait()
 		}
-	}
-	require.Greater(t, loads, 10)
-	t.Logf("%d events, %d loads", len(events), loads)
+	})
 }

@@ -268,13 +268,13 @@ func (r *run) renames(e statement.Effect, text string) []step {
 	var steps []step
 	for i, from := range e.Tables {
 		to := e.To[i]
-		if t := r.captured(from); t != nil {
-			steps = append(steps, step{t.State.Schema != nil, func() {
-				if !engine.Away(t.State.State) {
-					r.goes(t, r.printable(t, text))
-				}
-			}})
-		}
+		before := r.captured(from)
+		steps = append(steps, step{before != nil && before.State.Schema != nil, func() {
+			// Looked up now: an earlier step may have brought it, as where two swap their names.
+			if t := r.captured(from); t != nil && !engine.Away(t.State.State) {
+				r.goes(t, r.printable(t, text))
+			}
+		}})
 		name := change.TableName(to.Database, to.Name)
 		if r.rule(name) == nil || isOurs(to.Database) {
 			continue
