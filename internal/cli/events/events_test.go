@@ -26,7 +26,9 @@ func TestEventsInALine(t *testing.T) {
 	require.Contains(t, line(`{"operation":"update","table":"public.loans","key":{"loan_id":7},"changed":["due_on"],"before":{"due_on":"2026-11-25"},"after":{"loan_id":7,"due_on":"2026-12-09"}}`), "due_on 2026-11-25 → 2026-12-09")
 	require.Contains(t, line(`{"operation":"insert","table":"public.loans","key":{"loan_id":9007199254740993},"after":{"loan_id":9007199254740993,"note":"a"}}`), "loan_id 9007199254740993  note a")
 	require.Contains(t, line(`{"operation":"delete","table":"public.loans","key":{"loan_id":7},"before":{"loan_id":7,"note":"b"}}`), "note b")
-	require.Contains(t, line(`{"operation":"message","message":{"prefix":"p"}}`), `{"prefix":"p"}`)
+	require.Contains(t, line(`{"operation":"message","message":{"prefix":"p"}}`), "-                 p:")
+	require.Contains(t, line(`{"operation":"message","message":{"prefix":"p","content_base64":"AA=="}}`), "p: AA==")
+	require.Contains(t, line(`{"operation":"message","message":{"prefix":"statement","content":"UPDATE loans"}}`), "statement: UPDATE loans")
 	require.Contains(t, line(`{"operation":"insert","after":{"a":`+strings.Repeat("[", maxShownDepth)+strings.Repeat("]", maxShownDepth)+`}}`), "too deep to be shown")
 	require.Less(t, len([]rune(line(`{"operation":"insert","table":"public.works","after":{"text":"`+strings.Repeat("x", 5000)+`"}}`))), 200)
 	a.JSON = true

@@ -99,6 +99,23 @@ func bare(value json.RawMessage) string {
 	return string(value)
 }
 
+// messageSays is a message's content behind its prefix.
+func messageSays(raw json.RawMessage) string {
+	var m struct {
+		Prefix  string
+		Content json.RawMessage
+		Base64  string `json:"content_base64"`
+	}
+	if json.Unmarshal(raw, &m) != nil {
+		return string(raw)
+	}
+	content := m.Base64
+	if m.Content != nil {
+		content = bare(m.Content)
+	}
+	return strings.TrimSpace(m.Prefix + ": " + content)
+}
+
 // schemaSays is what a schema event changes, in words.
 func schemaSays(raw json.RawMessage) string {
 	var s struct {
@@ -146,7 +163,7 @@ func (a *Reader) PrintEvent(raw []byte) error {
 	what := e.Data.After.text(e.Data.Key)
 	switch {
 	case e.Data.Operation == "message":
-		what = string(e.Data.Message)
+		what = messageSays(e.Data.Message)
 	case e.Data.Operation == "schema":
 		what = schemaSays(e.Data.Schema)
 	case e.Data.Operation == "delete":

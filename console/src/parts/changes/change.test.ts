@@ -14,7 +14,8 @@ describe("changes", () => {
   it("say in half a line what happened", () => {
     expect(summary(event('{"operation":"update","table":"t","changed":["due_on","note"],"before":{"due_on":"a"},"after":{"due_on":"b","note":null}}'))).toBe("due_on: a → b, note: null → null");
     expect(summary(event('{"operation":"delete","table":"t","key":{"id":1},"before":{"id":1,"note":"x"}}'))).toBe("note: x");
-    expect(summary(event('{"operation":"message","message":{"prefix":"desk"}}'))).toBe('{"prefix":"desk"}');
+    expect(summary(event('{"operation":"message","message":{"prefix":"desk"}}'))).toBe("desk: ");
+    expect(summary(event('{"operation":"message","message":{"prefix":"statement","content":"UPDATE loans"}}'))).toBe("statement: UPDATE loans");
     expect(summary(event('{"operation":"truncate","table":"t"}'))).toBe("");
     expect(summary(event(`{"operation":"insert","table":"t","after":{"text":"${"x".repeat(500)}"}}`)).length).toBeLessThan(60);
   });

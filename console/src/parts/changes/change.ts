@@ -119,5 +119,9 @@ export function summary(change: Change): string {
   }
   const data = change.event.data as Values;
   const body = data[change.operation];
+  if (change.operation === "message" && body !== undefined) {
+    const { prefix, content, content_base64 } = body as Values;
+    return shorten(`${show(prefix ?? "")}: ${show(content ?? content_base64 ?? "")}`, 200);
+  }
   return body === undefined ? "" : shorten(show(body), 200);
 }
