@@ -113,14 +113,16 @@ type Rewound struct {
 
 // Rewind sets an outlet's committed offset, back or forward, and begins a new run. The
 // end of an earlier replay no longer holds; that of an outlet that runs once now does.
-// Where it returns from a replay within a replay is where it was before both.
+// Where it returns to from a replay within a replay, and whether it runs on there, is as it
+// was before both.
 //
 // Everything is read and set in one transaction: a run may be ending at this moment.
 func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64, part Replay, reason string) (done Rewound, err error) {
 	err = pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
 		var before Offset
-		err := tx.QueryRow(ctx, "SELECT committed, coalesce(until, 0), return_to FROM rillmark.outlet_offset WHERE outlet_id = $1 FOR UPDATE", outlet).
-			Scan(&before.Committed, &before.Until, &before.ReturnTo)
+		var ranOn bool
+		err := tx.QueryRow(ctx, "SELECT committed, coalesce(until, 0), return_to, runs_on FROM rillmark.outlet_offset WHERE outlet_id = $1 FOR UPDATE", outlet).
+			Scan(&before.Committed, &before.Until, &before.ReturnTo, &ranOn)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return ErrNotFound
 		}
@@ -136,10 +138,10 @@ func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64, part Repl
 		runsOn, until := false, part.Until
 		switch {
 		case part.Return:
-			if done.ReturnTo = before.ReturnTo; done.ReturnTo == nil {
-				done.ReturnTo = &before.Committed
+			done.ReturnTo, runsOn = before.ReturnTo, ranOn
+			if done.ReturnTo == nil {
+				done.ReturnTo, runsOn = &before.Committed, running
 			}
-			runsOn = running
 		case until == 0 && running && before.ReturnTo == nil:
 			until = before.Until
 		}

@@ -331,6 +331,12 @@ func testRewinds(t *testing.T, c *Catalog, ids []int64) {
 	end, err = c.EndRun(ctx, outlet, 7, 9, "replayed")
 	require.NoError(t, err)
 	require.Equal(t, End{Until: 9, ReturnTo: &first, RunsOn: true}, end)
+	require.NoError(t, c.SetOutletRunning(ctx, "desk-0", false, "night"))
+	require.True(t, rewind(5, Replay{Until: 9, Return: true}).Resumed)
+	require.False(t, rewind(6, Replay{Until: 9, Return: true}).Resumed, "it runs for the first one's sake")
+	end, err = c.EndRun(ctx, outlet, 10, 9, "replayed")
+	require.NoError(t, err)
+	require.Equal(t, End{Until: 9, ReturnTo: &first}, end, "it was paused before both")
 
 	require.NoError(t, c.Report(ctx, outlet, 90))
 	reported := offset()
