@@ -76,9 +76,15 @@ func (c *Comparison) equalSums(ctx context.Context, after, upTo []string) (rows 
 	var counts [2]int64
 	var group errgroup.Group // without a context of its own: its end would break the other side's session
 	for i, side := range []Side{c.Source, c.Target} {
-		group.Go(func() (err error) {
+		ask := func() (err error) {
 			counts[i], sums[i], err = side.(Summer).Sum(ctx, c.names, after, upTo)
 			return err
+		}
+		group.Go(func() error {
+			if c.Guarded == nil {
+				return ask()
+			}
+			return c.Guarded(ask)
 		})
 	}
 	failed := group.Wait()

@@ -103,6 +103,9 @@ type Comparison struct {
 	Save func(context.Context, Progress) error
 	// Found hears of each difference.
 	Found func(Difference)
+	// Guarded calls f, and makes an error of a panic in it; nil calls f alone. Both sides are
+	// asked at once, in goroutines of their own.
+	Guarded func(f func() error) error
 
 	state      TableVerdict
 	names      []string // of the columns that are compared

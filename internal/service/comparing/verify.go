@@ -117,7 +117,7 @@ func (s *Comparing) Verify(ctx context.Context, name string, plan ComparePlan, r
 		}
 		group.Go(func() error {
 			told := time.Now()
-			found, err := s.compare(working, comparer, reader, table, filter, rows, &verify.Comparison{Table: table, Sample: plan.Sample, Estimate: tables[table], From: kept.from(table), Save: kept.saver(table),
+			found, err := s.compare(working, comparer, reader, table, filter, rows, &verify.Comparison{Table: table, Sample: plan.Sample, Estimate: tables[table], From: kept.from(table), Save: kept.saver(table), Guarded: guard.Run,
 				Passed: func(ctx context.Context) error { return s.passed(ctx, name, source, reader) },
 				Report: func(now verify.TableVerdict) {
 					mu.Lock()
