@@ -146,6 +146,13 @@ func (i *instance) outletIs(name, what string, is func(o outletStatus) bool) out
 			}
 		}
 		return false
+	}, func() string { // it says what is wrong
+		for _, o := range i.status().Outlets {
+			if o.Name == name {
+				return fmt.Sprintf("%+v", o)
+			}
+		}
+		return "it is not there"
 	})
 	return found
 }

@@ -123,12 +123,28 @@ func (d *database) OfAll(ctx context.Context, statement string) (int64, error) {
 func (d *database) Explained(err error) error { return explained(err) }
 
 // RefusesRow implements [sql.Database].
-func (d *database) RefusesRow(err error) bool { return refusesRow(err) }
+func (d *database) RefusesRow(err error) bool { return refusesRow(err) && !madeMeanwhile(err) }
 
 // RefusesDefinition implements [sql.Database].
 func (d *database) RefusesDefinition(err error) bool {
 	var refused *pgconn.PgError
-	return errors.As(err, &refused) && refused.Code != "42501" && strings.HasPrefix(refused.Code, "42")
+	return errors.As(err, &refused) && refused.Code != "42501" && strings.HasPrefix(refused.Code, "42") && !madeMeanwhile(err)
+}
+
+// madeMeanwhile reports whether something that was to be made has come since it was looked for:
+// another outlet makes the same schema or type at this moment. The next try finds it.
+func madeMeanwhile(err error) bool {
+	var refused *pgconn.PgError
+	if !errors.As(err, &refused) {
+		return false
+	}
+	switch refused.Code {
+	case "42P06", "42P07", "42710": // a schema, a table or an object of that name
+		return true
+	case "23505": // the same, where both were made before either could be seen
+		return refused.SchemaName == "pg_catalog"
+	}
+	return false
 }
 
 // IsUnique implements [sql.Database].
