@@ -47,7 +47,7 @@ type Net struct {
 	moved []change.Value // the row of the changed key whose second half comes next
 }
 
-// restingRows are kept room for, whatever comes.
+// restingRows is the number of rows whose room is always kept.
 const restingRows = 512
 
 // Reset forgets all. It keeps its room, but no message: a batch's rows would stay in memory with

@@ -8,14 +8,13 @@ import (
 	"rillmark/internal/mariadb/loads"
 )
 
-// ahead is a chunk that was read, with the snapshot it was read in. While one is put into the
-// journal the next one is read: of the two the server and the journal would else wait for each
-// other.
+// ahead is a chunk that was read, with the snapshot it was read in. The next chunk is read while
+// one is put into the journal; otherwise the server and the journal would wait for each other.
 //
-// It is as good as one that is read later. What a snapshot sees lies before what is laid over
-// its rows, and that is kept from the earlier chunk's snapshot on; the later one sees what the
-// earlier one saw, and more. It is good only behind the very row that the earlier chunk ended
-// with, of the same load and the same version of the table.
+// It is as correct as one that is read later: the changes that are laid over its rows are kept
+// from the earlier chunk's snapshot on, and a later snapshot sees all that an earlier one saw. It
+// is used only where it begins behind the row that the earlier chunk ended with, and the load and
+// the table's version are still the same.
 type ahead struct {
 	load     *loads.TableLoad
 	turn     int
