@@ -17,7 +17,8 @@ import (
 func TestMariaDBStatements(t *testing.T) {
 	t.Parallel()
 	m := mariaServer(t, nil)
-	database, db := mariaDatabase(t, m, "CREATE TABLE loans (id int PRIMARY KEY, note varchar(60), branch varchar(10))", "CREATE TABLE patrons (id int PRIMARY KEY, email varchar(60))", "CREATE TABLE left_out (id int PRIMARY KEY)")
+	database, db := mariaDatabase(t, m, "CREATE TABLE loans (id int PRIMARY KEY, note varchar(60), branch varchar(10))", "CREATE TABLE patrons (id int PRIMARY KEY, email varchar(60))", "CREATE TABLE left_out (id int PRIMARY KEY)",
+		"CREATE TABLE left_gates (id int PRIMARY KEY) ENGINE=MyISAM")
 	i := newInstance(t, stateServer(t), "").start()
 	for source, rules := range map[string][]map[string]any{
 		"open":    {{"match": database + ".loans"}, {"match": database + ".reached"}},
@@ -40,8 +41,10 @@ func TestMariaDBStatements(t *testing.T) {
 	for _, one := range []string{
 		"INSERT INTO left_out VALUES (1)",
 		"BEGIN", "INSERT INTO left_out VALUES (2)", "INSERT INTO loans VALUES (1, 'ada@library.example', 'north'), (2, 'b', 'south')",
-		"UPDATE loans SET note = concat(note, ' c') /* of 1234 */ WHERE id < 0x0A", "DELETE FROM loans WHERE id = 77", "COMMIT",
-		"SET binlog_annotate_row_events = 0", "UPDATE loans SET note = 'said by nobody' WHERE id = 1", "SET binlog_annotate_row_events = 1",
+		"UPDATE loans SET note = concat(note, ' c') /* of 1234 */ WHERE id < 0x0A", "DELETE FROM loans WHERE id = 77",
+		"SAVEPOINT s", "INSERT INTO left_gates VALUES (1)", "UPDATE loans SET note = 'taken back'", "ROLLBACK TO s", // the log has both
+
+		"SET binlog_annotate_row_events = 0", "UPDATE loans SET note = 'said by nobody' WHERE id = 1", "COMMIT", "SET binlog_annotate_row_events = 1",
 		`INSERT INTO patrons VALUES (1, 'who\'s there')`,
 		"ALTER TABLE loans RENAME COLUMN note TO remark", "ALTER TABLE loans ADD COLUMN due date", "INSERT INTO loans VALUES (3, 'd', 'north', NULL)",
 		strings.Replace(many, "'north'", "'north', NULL", 1),

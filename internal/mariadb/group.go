@@ -376,6 +376,8 @@ func (r *run) event(ctx context.Context, s *stream.Stream, g *group, e stream.Ev
 		return r.bind(ctx, s, e.Body)
 	case e.Type.IsRows() && g.survives(number):
 		return r.rows(s, g, e, number)
+	case e.Type.IsRows():
+		r.tx.statement = "" // taken back with its rows
 	case e.Type == binlog.TypeQuery || e.Type == binlog.TypeQueryCompressed:
 		return r.statement(ctx, s, e, number)
 	case e.Type == binlog.TypeAnnotateRows:
