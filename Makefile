@@ -1,6 +1,7 @@
 # make demo and make test do all the set-up on a fresh machine.
 
-VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo 0.1.0)
+# The newest version of the changelog, and the commit that was built.
+VERSION := $(shell sed -n 's/^## \([0-9][0-9.]*\) .*/\1/p' CHANGELOG.md | head -1)$(shell git describe --always --dirty --exclude '*' --abbrev=7 2>/dev/null | sed 's/^/+/;s/-dirty/.changed/')
 CONSOLE := $(shell find console/src console/public console/index.html console/package-lock.json console/vite.config.ts -type f 2>/dev/null)
 GO := $(shell find cmd internal console -name '*.go' -o -name '*.sql' | grep -v node_modules) go.mod
 

@@ -379,10 +379,10 @@ type status struct {
 			Generation          int
 		}
 		Tables []struct {
-			Name, State, Note string
-			RowsDone          int64 `json:"rows_done"`
-			Partitions        []string
-			Counts            map[string]int64
+			Name, State, Cause, Note string
+			RowsDone                 int64 `json:"rows_done"`
+			Partitions               []string
+			Counts                   map[string]int64
 		}
 		Since       time.Time
 		RetainedLog struct{ Bytes, Spilled int64 } `json:"retained_log"`

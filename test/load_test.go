@@ -360,6 +360,7 @@ func TestDamagedTable(t *testing.T) {
 			if table.State == "not-loaded" {
 				require.Contains(t, table.Note, map[string]string{"public.torn": "invalid page in block 0", "public.missing": "could not open file"}[table.Name])
 				require.Contains(t, table.Note, "rillmark source reload")
+				require.EqualValues(t, "unreadable", table.Cause)
 			}
 		}
 		return found["public.torn"] == "not-loaded" && found["public.missing"] == "not-loaded" && found["public.whole"] == "following"

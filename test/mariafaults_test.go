@@ -235,7 +235,7 @@ func TestMariaDBCascades(t *testing.T) {
 	state := func(table string) (string, string) {
 		for _, s := range i.status().Sources[0].Tables {
 			if s.Name == database+"."+table {
-				return s.State, s.Note
+				return s.State, string(s.Cause)
 			}
 		}
 		return "", ""
@@ -255,8 +255,8 @@ func TestMariaDBCascades(t *testing.T) {
 	require.Equal(t, "following", was, "an update that leaves the key alone changes no child")
 	mariaRun(t, db, "DELETE FROM parents WHERE id = 1")
 	i.eventually("the child is stale", func() bool {
-		was, note := state("children")
-		return was == "stale" && strings.Contains(note, "does not log what its foreign key")
+		was, cause := state("children")
+		return was == "stale" && cause == "foreign-key"
 	})
 	i.mariaSettled("catalogue", db)
 	f := proveJournal(t, i.journal("catalogue"))

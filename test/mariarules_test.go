@@ -95,15 +95,15 @@ func TestMariaDBStatementFormat(t *testing.T) {
 	state := func(table string) (string, string) {
 		for _, s := range i.status().Sources[0].Tables {
 			if s.Name == database+"."+table {
-				return s.State, s.Note
+				return s.State, string(s.Cause)
 			}
 		}
 		return "", ""
 	}
 	mariaRun(t, db, "SET STATEMENT binlog_format = 'STATEMENT' FOR UPDATE a SET v = 'y'")
 	i.eventually("the table is stale", func() bool {
-		was, note := state("a")
-		return was == "stale" && strings.Contains(note, "in statement format at binlog.")
+		was, cause := state("a")
+		return was == "stale" && cause == "unlogged"
 	})
 	other, _ := state("b")
 	require.Equal(t, "following", other)
@@ -112,8 +112,8 @@ func TestMariaDBStatementFormat(t *testing.T) {
 	proveJournal(t, i.journal("catalogue")).mariaEquals(t, db, database, "a")
 	mariaRun(t, db, "INSERT INTO a VALUES (2, repeat('x', 17 * 1024 * 1024))")
 	i.eventually("the table is stale", func() bool {
-		was, note := state("a")
-		return was == "stale" && strings.Contains(note, "larger than largest_value")
+		was, cause := state("a")
+		return was == "stale" && cause == "value-too-large"
 	})
 	events := i.journal("catalogue")
 	last := events[len(events)-1]

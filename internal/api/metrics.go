@@ -31,6 +31,7 @@ var (
 	sourceDelay     = desc("capture_delay_seconds", "From the newest event's commit until it was in the journal.", "source")
 	sourceHeld      = desc("source_retained_log_bytes", "Log that the source keeps because of us, paused or not.", "source")
 	sourceSpilled   = desc("source_spilled_bytes_total", "Bytes that the source wrote to its disk to decode large transactions for us.", "source")
+	tableState      = desc("table_state", "1 for each table, with the state that it is in and why.", "source", "table", "state", "cause")
 	tableRows       = desc("load_rows", "Rows that the load of a table has read, while it is loaded.", "source", "table")
 	outletUp        = desc("outlet_running", "1 while the outlet delivers or is read, else 0.", "outlet", "phase")
 	outletOffset    = desc("outlet_committed_offset", "The newest offset that was delivered.", "outlet")
@@ -48,7 +49,7 @@ var (
 
 // Describe implements [prometheus.Collector].
 func (c collector) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{sourceUp, sourceEvents, sourceNext, sourceBytes, sourceDelay, sourceHeld, sourceSpilled, tableRows, outletUp, outletOffset, outletBehind, outletSeconds, outletSent, outletDead, outletRetention, outletDelay, loginsFailed, stateUp} {
+	for _, d := range []*prometheus.Desc{sourceUp, sourceEvents, sourceNext, sourceBytes, sourceDelay, sourceHeld, sourceSpilled, tableState, tableRows, outletUp, outletOffset, outletBehind, outletSeconds, outletSent, outletDead, outletRetention, outletDelay, loginsFailed, stateUp} {
 		to <- d
 	}
 }
@@ -84,6 +85,7 @@ func (c collector) Collect(to chan<- prometheus.Metric) {
 			counter(sourceSpilled, float64(s.RetainedLog.Spilled), s.Name)
 		}
 		for _, t := range s.Tables {
+			gauge(tableState, 1, s.Name, t.Name, t.State, string(t.Cause))
 			if t.State == engine.StateLoading {
 				gauge(tableRows, float64(t.RowsDone), s.Name, t.Name)
 			}

@@ -21,8 +21,8 @@ type Offset struct {
 	// ReturnTo is the offset that is committed again at that end; nil where the outlet
 	// stays there.
 	ReturnTo *int64
-	// Reported is how far a consumer says it is that keeps its own offset; 0 without
-	// such a report. ReportedAt is when it said so.
+	// Reported is how far the consumer says it is, where it keeps an offset of its own; 0
+	// where it has said nothing. ReportedAt is when it said so.
 	Reported   int64
 	ReportedAt *time.Time
 	// Lost is how many events retention took before they were delivered.
@@ -111,10 +111,10 @@ type Rewound struct {
 	Resumed bool
 }
 
-// Rewind sets an outlet's committed offset, back or forward, and begins a new run. The
-// end of an earlier replay no longer holds; that of an outlet that runs once now does.
-// Where it returns to from a replay within a replay, and whether it runs on there, is as it
-// was before both.
+// Rewind sets an outlet's committed offset, back or forward, and begins a new run. Of the ends
+// that hold, that of an earlier replay is forgotten, and that of an outlet that runs once stays.
+// A replay within a replay returns to where the first one would have returned to, and runs on
+// there if the outlet ran before the first one.
 //
 // Everything is read and set in one transaction: a run may be ending at this moment.
 func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64, part Replay, reason string) (done Rewound, err error) {
@@ -129,7 +129,8 @@ func (c *Catalog) Rewind(ctx context.Context, outlet, committed int64, part Repl
 		if err != nil {
 			return err
 		}
-		// A statement of its own: it sees what the end of a run has set that was waited for.
+		// The statement before may have waited for the end of a run. Only another statement sees
+		// what that has set.
 		var running bool
 		if err := tx.QueryRow(ctx, "SELECT running FROM rillmark.outlet WHERE id = $1", outlet).Scan(&running); err != nil {
 			return err

@@ -12,12 +12,12 @@ import (
 
 // TableStates reads what is on record of a source's tables.
 func (c *Catalog) TableStates(ctx context.Context, source int64) (map[string]*engine.TableState, error) {
-	rows, _ := c.Pool.Query(ctx, `SELECT name, state, note, fingerprint, load, rows_done, rows_estimate, rule, members, published, identity, reload FROM rillmark.source_table WHERE source_id = $1`, source)
+	rows, _ := c.Pool.Query(ctx, `SELECT name, state, cause, note, fingerprint, load, rows_done, rows_estimate, rule, members, published, identity, reload FROM rillmark.source_table WHERE source_id = $1`, source)
 	states := make(map[string]*engine.TableState)
 	_, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (struct{}, error) {
 		t := new(engine.TableState)
 		var fingerprint *int64
-		if err := row.Scan(&t.Table, &t.State, &t.Note, &fingerprint, &t.Progress, &t.RowsDone, &t.RowsEstimate, &t.Rule, &t.Members, &t.Published, &t.Identity, &t.Reload); err != nil {
+		if err := row.Scan(&t.Table, &t.State, &t.Cause, &t.Note, &fingerprint, &t.Progress, &t.RowsDone, &t.RowsEstimate, &t.Rule, &t.Members, &t.Published, &t.Identity, &t.Reload); err != nil {
 			return struct{}{}, err
 		}
 		states[t.Table] = t

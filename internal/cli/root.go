@@ -18,8 +18,9 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// Version is what the binary was built as; the build sets it.
-var Version = "0.1.0-dev"
+// Version is what the binary was built as: the changelog's newest version and the commit. The
+// build sets it.
+var Version = "0.0.0+development"
 
 // app is what all commands share.
 type app struct{ terminal.Session }

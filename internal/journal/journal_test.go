@@ -78,7 +78,7 @@ func TestAnOldWriterIsFenced(t *testing.T) {
 	require.Equal(t, "a", string(head.Checkpoint))
 	require.ErrorIs(t, first.Append(ctx, []*Block{block(4, loans, 1)}, []byte("old"), nil), ErrFenced)
 	require.ErrorIs(t, first.Append(ctx, nil, []byte("old"), nil), ErrFenced, "nor can it move the checkpoint")
-	require.ErrorIs(t, first.Append(ctx, []*Block{block(4, loans, 1)}, []byte("old"), []change.TableState{{Table: "public.loans", State: "following", Note: "old"}}), ErrFenced)
+	require.ErrorIs(t, first.Append(ctx, []*Block{block(4, loans, 1)}, []byte("old"), []change.TableState{{Table: "public.loans", Standing: change.Standing{State: "following", Note: "old"}}}), ErrFenced)
 	require.NoError(t, second.Append(ctx, []*Block{block(4, loans, 2)}, []byte("b"), nil))
 	require.ErrorIs(t, first.(*Writer).roll(ctx), ErrFenced)
 	head, err = s.Head(ctx, 1)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"slices"
 
-	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/mariadb/binlog"
@@ -109,10 +108,10 @@ func (r *run) cascaded(b *binding, kind binlog.RowsKind) {
 		if kind == binlog.Delete && !c.onDelete || kind == binlog.Update && !c.onUpdate && (!c.onDelete || !ends) || !r.tx.announced[c.table.State.Table] {
 			continue
 		}
-		why := "rows of " + b.name + " were deleted or changed their key, and the server does not log what its foreign key " + c.key + " changes with them"
-		if c.table.State.State == engine.StateStale && c.table.State.Note == why+states.ReloadByHand {
-			continue
+		if c.table.State.State == engine.StateStale && c.table.State.Cause == change.CauseForeignKey {
+			continue // it has been said
 		}
-		r.states.Rewritten(c.table, why)
+		r.states.Rewritten(c.table, change.Reason{Cause: change.CauseForeignKey,
+			Text: "rows of " + b.name + " were deleted or changed their key, and the server does not log what its foreign key " + c.key + " changes with them"})
 	}
 }

@@ -227,7 +227,7 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 	return nil
 }
 
-const shortRows = "rows have come without some of their values (binlog_row_image was not FULL when they were written): SET GLOBAL binlog_row_image = 'FULL', and in the server's configuration" + states.ReloadByHand
+var shortRows = states.ByHand(change.Reason{Cause: change.CauseValueMissing, Text: "rows have come without some of their values (binlog_row_image was not FULL when they were written): SET GLOBAL binlog_row_image = 'FULL', and in the server's configuration"})
 
 func (r *run) badRow(s *stream.Stream, b *binding, err error) error {
 	return s.CannotDecode(fmt.Errorf("a row of table %s: %w", b.table.State.Table, err))

@@ -120,7 +120,7 @@ func (r *run) effect(ctx context.Context, e statement.Effect, text, at string) (
 	case statement.Rewrite:
 		for _, name := range e.Tables {
 			if t := r.captured(name); t != nil && !engine.Away(t.State.State) {
-				steps = append(steps, step{t.State.Schema != nil, func() { r.void(t, "rows came or went without an event, by a statement at "+at) }})
+				steps = append(steps, step{t.State.Schema != nil, func() { r.void(t, states.Unlogged("rows came or went without an event, by a statement at "+at)) }})
 			}
 		}
 	case statement.Repair:
@@ -134,7 +134,9 @@ func (r *run) effect(ctx context.Context, e statement.Effect, text, at string) (
 				return nil, err
 			}
 			if listed != nil && !listed.Transactional() {
-				steps = append(steps, step{t.State.Schema != nil, func() { r.void(t, "it was repaired by a statement at "+at+", which takes rows that cannot be read") }})
+				steps = append(steps, step{t.State.Schema != nil, func() {
+					r.void(t, states.Unlogged("it was repaired by a statement at "+at+", which takes rows that cannot be read"))
+				}})
 			}
 		}
 	case statement.Rows:
@@ -213,7 +215,7 @@ func (r *run) created(ctx context.Context, e statement.Effect, text string) ([]s
 		}
 		r.disturbed(t)
 		t.Load, t.Listed = nil, listed
-		t.State.State, t.State.Note, t.State.RowsDone = engine.StateFollowing, "", 0
+		t.State.Standing, t.State.RowsDone = change.Standing{State: engine.StateFollowing}, 0
 		t.State.Rule = rule.Digest()
 		t.Statement, t.Session = r.printable(t, text), r.tx.session
 		t.KeyNote()
@@ -294,7 +296,7 @@ func (r *run) arrives(name string, of statement.Table, text string) {
 	t.Listed = nil
 	t.Statement, t.Session = r.printable(t, text), r.tx.session
 	if t.State.Schema != nil && !engine.Away(t.State.State) {
-		r.void(t, "another table has come under its name")
+		r.void(t, change.Reason{Cause: change.CauseReplaced, Text: "another table has come under its name"})
 		return
 	}
 	r.appears(t)
@@ -335,7 +337,7 @@ func (r *run) goes(t *loads.Table, text string) {
 	}
 	r.disturbed(t)
 	t.Listed = nil
-	r.states.LeaveOut(t, engine.StateGone, states.NoteGone)
+	r.states.LeaveOut(t, states.Gone)
 	r.states.Wake()
 }
 
@@ -354,9 +356,9 @@ func (r *run) adopt(t *loads.Table, l *rows.Layout, filled []bool) {
 	t.State.Schema, t.Statement, t.Session, t.Renamed, t.Redefined, t.Lossy = l.Schema, "", 0, nil, false, false
 	switch {
 	case old != nil && len(old.Key()) == 0 && len(l.Schema.Key()) > 0 && r.config.Load:
-		r.states.Reread(t, "it has been given a key, which the events of its rows do not have", true)
+		r.states.Reread(t, change.Reason{Cause: change.CauseNewKey, Text: "it has been given a key, which the events of its rows do not have"}, true)
 	case rewrites:
-		r.states.Rewritten(t, states.NoteRewritten)
+		r.states.Rewritten(t, states.Rewritten)
 	}
 	r.sink.Table(t.Record())
 }

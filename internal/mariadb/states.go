@@ -15,7 +15,7 @@ import (
 )
 
 func (r *run) newTable(name string, of statement.Table) *loads.Table {
-	t := &loads.Table{Name: of, ChosenBy: r.rule(name), State: engine.TableState{Table: name, State: engine.StateNew}}
+	t := &loads.Table{Name: of, ChosenBy: r.rule(name), State: engine.TableState{Table: name, Standing: change.Standing{State: engine.StateNew}}}
 	r.tables[name] = t
 	return t
 }
@@ -43,7 +43,7 @@ func (r *run) appears(t *loads.Table) {
 
 // void says at a place that a table's earlier rows no longer hold, and has it read again. A
 // unit is open.
-func (r *run) void(t *loads.Table, why string) {
+func (r *run) void(t *loads.Table, why change.Reason) {
 	if t.State.Schema != nil {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: r.tx.place})
 	}
@@ -55,7 +55,7 @@ func (r *run) void(t *loads.Table, why string) {
 func (r *run) doubt(why string, of []*loads.Table) {
 	for _, t := range r.tables {
 		if t.ChosenBy != nil && !engine.Away(t.State.State) && (of == nil || slices.Contains(of, t)) {
-			r.states.Rewritten(t, why)
+			r.states.Rewritten(t, states.Unlogged(why))
 		}
 	}
 }
@@ -126,7 +126,7 @@ func (r *run) refresh(ctx context.Context, reader *catalogue.Reader, first bool)
 		for name, t := range r.tables {
 			leftOut := r.rule(name) == nil
 			if leftOut && !engine.Away(t.State.State) {
-				r.states.LeaveOut(t, engine.StateLeftOut, states.NoteLeftOut)
+				r.states.LeaveOut(t, states.NotChosen)
 			}
 		}
 		r.states.Wake()
@@ -162,7 +162,7 @@ func (r *run) seen(name string, listed *catalogue.Table, first bool) {
 	case t.State.Rule != rule.Digest():
 		t.State.Rule = rule.Digest()
 		t.Version++
-		r.states.Rewritten(t, states.NoteRuleChanged)
+		r.states.Rewritten(t, states.RuleChanged)
 		r.sink.Table(t.Record())
 	}
 	if listed.Rows != t.State.RowsEstimate && listed.Rows > 0 && t.Load == nil {

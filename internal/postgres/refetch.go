@@ -25,7 +25,7 @@ func (r *run) askRefetch(rel *relation, place session.LSN, raw []pgoutput.TupleC
 		return
 	}
 	if len(rel.layout.Schema.Key()) == 0 {
-		r.loads.Lacks(t, refetchFailed+states.ReloadByHand)
+		r.loads.Lacks(t, states.ByHand(refetchFailed))
 		return
 	}
 	s := &t.State
@@ -36,7 +36,7 @@ func (r *run) askRefetch(rel *relation, place session.LSN, raw []pgoutput.TupleC
 		return // a load that reads every row comes after this one
 	case under.Progress.Kind != load.Refetch && under.Progress.Apart(), // it reads rows of its own choice, or for one outlet
 		under.Progress.Kind != load.Refetch && len(under.Progress.Keys) >= loads.MaxRefetch/2: // more of them could restart the load without end
-		r.loads.Lacks(t, refetchFailed+states.ReloadByHand)
+		r.loads.Lacks(t, states.ByHand(refetchFailed))
 		return
 	case under.Progress.Kind == load.Refetch && len(under.Progress.Keys) >= loads.MaxRefetch:
 		t.Load = nil
@@ -48,4 +48,4 @@ func (r *run) askRefetch(rel *relation, place session.LSN, raw []pgoutput.TupleC
 	r.loads.Wake()
 }
 
-const refetchFailed = "rows have entered the filter of which the log left values out, and they could not be read"
+var refetchFailed = change.Reason{Cause: change.CauseValueMissing, Text: "rows have entered the filter of which the log left values out, and they could not be read"}

@@ -143,9 +143,9 @@ func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
 		changes = catalogue.ChangesOf(t.ID.Columns, now)
 	}
 	void := old != nil && (other || t.Doubt != "")
-	why := t.Doubt
+	why := states.Unlogged(t.Doubt)
 	if other {
-		why = "it was dropped and made again, or another table has come under its name"
+		why = change.Reason{Cause: change.CauseReplaced, Text: "it was dropped and made again, or another table has come under its name"}
 	}
 	if void {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: l.Name, Schema: old, Place: uint64(place)})
@@ -177,7 +177,7 @@ func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
 	case void:
 		r.loads.BeginAnew(t, why)
 	case rewrites:
-		r.loads.Rewritten(t, states.NoteRewritten)
+		r.loads.Rewritten(t, states.Rewritten)
 	case same && recorded && !redefined && !moved:
 		return
 	}
@@ -194,7 +194,7 @@ func lost(old *change.Schema, l *catalogue.Layout) bool {
 
 // void says at a place that a table's earlier rows no longer hold, and has it read
 // again. A unit is open.
-func (r *run) void(t *tables.Table, why string, place session.LSN) {
+func (r *run) void(t *tables.Table, why change.Reason, place session.LSN) {
 	if t.State.Schema != nil {
 		r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place)})
 	}
@@ -361,7 +361,7 @@ func (r *run) update(rel *relation, m *pgoutput.Update, place session.LSN) (err 
 	switch {
 	case rel.layout.Filter == nil:
 	case r.is == expression.Unknown:
-		r.loads.Lacks(rel.table, "the log left a value out that the filter asks for: rows outside of it may have come"+states.ReloadByHand)
+		r.loads.Lacks(rel.table, states.ByHand(change.Reason{Cause: change.CauseValueMissing, Text: "the log left a value out that the filter asks for: rows outside of it may have come"}))
 	case effect == expression.Enters, effect == expression.Changes && r.was == expression.Unknown:
 		r.askRefetch(rel, place, m.New, after)
 	}

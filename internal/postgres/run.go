@@ -12,6 +12,7 @@ import (
 
 	"rillmark/internal/capture/rows"
 	"rillmark/internal/capture/rules"
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/expression"
@@ -173,7 +174,7 @@ func (r *run) consistsOf(t *tables.Table, members map[uint32]string) {
 }
 
 func (r *run) newTable(name string) *tables.Table {
-	t := &tables.Table{State: engine.TableState{Table: name, State: engine.StateNew}, Number: uint32(len(r.numbered))}
+	t := &tables.Table{State: engine.TableState{Table: name, Standing: change.Standing{State: engine.StateNew}}, Number: uint32(len(r.numbered))}
 	r.numbered = append(r.numbered, t)
 	r.tables[name] = t
 	return t
@@ -512,7 +513,7 @@ func (r *run) change(oid uint32, start session.LSN, concerns func(*relation) boo
 		return err
 	}
 	for _, t := range rel.held {
-		r.void(t, "a partition has come and gone since, and these rows of it were read after that", start)
+		r.void(t, states.Unlogged("a partition has come and gone since, and these rows of it were read after that"), start)
 	}
 	if rel.held = nil; !brings {
 		return nil

@@ -213,7 +213,7 @@ func (r *run) leaves(t *tables.Table, statement string, place session.LSN) {
 	switch {
 	case engine.Away(t.State.State):
 	case t.State.Schema == nil:
-		r.loads.LeaveOut(t, engine.StateGone, states.NoteGone)
+		r.loads.LeaveOut(t, states.Gone)
 	default:
 		r.goes(t, statement, place)
 	}
@@ -260,7 +260,7 @@ func (r *run) repartitioned(t *tables.Table, now, guests map[uint32]string, agai
 		}
 	}
 	if gone {
-		r.void(t, "a partition was detached or dropped, and its rows went without an event", place)
+		r.void(t, states.Unlogged("a partition was detached or dropped, and its rows went without an event"), place)
 		return
 	}
 	slices.Sort(come)
@@ -279,7 +279,7 @@ func (r *run) goes(t *tables.Table, statement string, place session.LSN) {
 	body := change.SchemaChange{Previous: t.State.Schema, Statement: statement}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), Body: body.Encode()})
 	t.Told = r.looks
-	r.loads.LeaveOut(t, engine.StateGone, states.NoteGone)
+	r.loads.LeaveOut(t, states.Gone)
 }
 
 // followCatalogue puts on record, at a mark, what was found by looking at the source

@@ -11,6 +11,7 @@ import (
 
 	"rillmark/internal/capture/load"
 	"rillmark/internal/capture/states"
+	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/loads"
@@ -40,10 +41,11 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		case unpublished >= 0:
 			l := c.Members[unpublished]
 			t.Load = nil // of what comes until it is published again nothing is known
-			s.State, s.Note = engine.StateUnpublished, did.Faults[l.Name()]
-			if s.Note == "" {
-				s.Note = "the publication " + r.config.Publication + " does not have " + l.Name() + ": ALTER PUBLICATION " + session.Quoted(r.config.Publication) + " ADD TABLE " + l.Sanitized()
+			why := change.Reason{Cause: change.CauseUnpublished, Text: did.Faults[l.Name()]}
+			if why.Text == "" {
+				why.Text = "the publication " + r.config.Publication + " does not have " + l.Name() + ": ALTER PUBLICATION " + session.Quoted(r.config.Publication) + " ADD TABLE " + l.Sanitized()
 			}
+			s.Standing = why.For(engine.StateUnpublished)
 		case s.State == engine.StateNew || s.State == engine.StateUnpublished || engine.Away(s.State) || s.State == engine.StateLoaded || hasNewKey(t, c):
 			if r.config.Load {
 				r.loads.WantFull(t)
@@ -67,7 +69,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 					}
 				}
 			}
-			s.State, s.Note = engine.StateFollowing, ""
+			s.Standing = change.Standing{State: engine.StateFollowing}
 			t.ID.Keyless = isKeyless(c) // else it would be loaded for its new key at each look
 			if t.Load != nil {
 				s.State = engine.StateToLoad
@@ -80,7 +82,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
 					return err
 				}
-				r.loads.Rewritten(t, states.NoteRuleChanged)
+				r.loads.Rewritten(t, states.RuleChanged)
 			}
 			r.loads.ReleaseLoad(t)
 			s.Rule = c.Rule.Digest()
@@ -103,19 +105,19 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			if err := r.waitForRefiltered(ctx, conn, c, did); err != nil {
 				return err
 			}
-			r.loads.Rewritten(t, states.NoteRuleChanged)
+			r.loads.Rewritten(t, states.RuleChanged)
 		}
 		if s.State == engine.StateFollowing {
-			s.Note = ""
+			s.Standing = change.Standing{State: engine.StateFollowing}
 			t.ID.Keyless = isKeyless(c)
 			switch {
 			case !c.All((*catalogue.Listed).Updatable):
-				s.Note = noKey + "only inserts and truncates are captured"
+				s.Standing = insertsOnly.For(engine.StateFollowing)
 			case len(c.Key()) == 0:
-				s.Note = states.NoteKeyless
+				s.Standing = states.NoKey.For(engine.StateFollowing)
 			}
 		}
-		if before.State != s.State || before.Note != s.Note || before.Rule != s.Rule || before.Published != s.Published || before.RowsEstimate != s.RowsEstimate {
+		if before.Standing != s.Standing || before.Rule != s.Rule || before.Published != s.Published || before.RowsEstimate != s.RowsEstimate {
 			r.sink.Table(t.Record())
 			r.sink.Touch()
 			if !first && before.State != s.State {
@@ -128,9 +130,9 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 		leftOut := r.config.Rules.For(name) == nil
 		if chosen[name] == nil && (first && !r.resumed || leftOut) && !engine.Away(t.State.State) && t.State.State != engine.StateNew {
 			if leftOut {
-				r.loads.LeaveOut(t, engine.StateLeftOut, states.NoteLeftOut)
+				r.loads.LeaveOut(t, states.NotChosen)
 			} else {
-				r.loads.LeaveOut(t, engine.StateGone, states.NoteGone)
+				r.loads.LeaveOut(t, states.Gone)
 			}
 		}
 	}
@@ -172,15 +174,15 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *tables.Table, p
 			return err
 		}
 	}
-	const why = "its place in the publication is another one than on record (it was made again, or taken out and put back, the publication was changed, or Rillmark was stopped while it changed that itself), and what changed in between may be in no event"
+	why := change.Reason{Cause: change.CauseRepublished, Text: "its place in the publication is another one than on record (it was made again, or taken out and put back, the publication was changed, or Rillmark was stopped while it changed that itself), and what changed in between may be in no event"}
 	if !r.config.Load {
 		r.loads.Rewritten(t, why)
 		return nil
 	}
 	r.loads.WantFull(t)
 	r.loads.ReleaseLoad(t)
-	s.State, s.Note, s.RowsDone = engine.StateToLoad, why, 0
-	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + s.State, Message: s.Table + ": " + why})
+	s.Standing, s.RowsDone = why.For(engine.StateToLoad), 0
+	r.sink.Report(engine.Report{Level: "warn", Event: "table-" + s.State, Message: s.Table + ": " + why.Text})
 	return nil
 }
 
@@ -199,17 +201,18 @@ func (r *run) readPartition(t *tables.Table, name string) {
 	case r.config.Load:
 		unread := t.Load != nil
 		r.sink.Report(engine.Report{Level: "info", Event: "partition", Message: s.Table + ": the rows of its new partition " + name + " are read"})
-		t.Load = &loads.TableLoad{Ready: true, Progress: loads.Progress{Task: load.Task{Kind: load.Part, Leaves: []string{name}, Then: s.State, ThenNote: s.Note}}}
+		t.Load = &loads.TableLoad{Ready: true, Progress: loads.Progress{Task: load.Task{Kind: load.Part, Leaves: []string{name}}}}
+		t.Load.Progress.EndsAs(s.Standing)
 		if unread {
-			t.Load.Progress.Then, t.Load.Progress.ThenNote = engine.StateStale, refetchFailed+states.ReloadByHand
+			t.Load.Progress.EndsAs(states.ByHand(refetchFailed).For(engine.StateStale))
 		}
 		s.State = engine.StateLoading
 	}
 	r.loads.Wake()
 }
 
-// noKey begins the note of a table that is followed and not loaded.
-const noKey = "no key: "
+// insertsOnly is why a table is followed and not loaded.
+var insertsOnly = change.Reason{Cause: change.CauseInsertsOnly, Text: "no key: only inserts and truncates are captured"}
 
 // hasNewKey reports whether a table that was loaded without a key has been given
 // one: consumers then want its rows by that key.

@@ -3,6 +3,7 @@ package postgres
 import (
 	"fmt"
 
+	"rillmark/internal/capture/states"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/postgres/pgoutput"
@@ -56,7 +57,7 @@ func (r *run) truncate(m *pgoutput.Truncate, start session.LSN) error {
 		}
 	}
 	for _, t := range partly {
-		r.void(t, "one of its partitions was truncated, and its rows went without an event", start)
+		r.void(t, states.Unlogged("one of its partitions was truncated, and its rows went without an event"), start)
 	}
 	return nil
 }

@@ -81,7 +81,8 @@ type JournalStatus struct {
 type TableStatus struct {
 	Name         string           `json:"name"`
 	State        string           `json:"state" enum:"new,to-load,loading,following,loaded,stale,unpublished,not-loaded,gone,left-out" doc:"not-loaded: its load cannot go on, its changes are captured; gone: dropped or renamed in the source; left-out: no longer chosen by the rules"`
-	Note         string           `json:"note,omitempty"`
+	Cause        change.Cause     `json:"cause,omitempty" enum:"no-key,inserts-only,part,rule-changed,rewritten,unlogged,foreign-key,new-key,replaced,republished,unpublished,value-too-large,value-missing,unreadable,gone,left-out" doc:"Why it is in its state, for programs"`
+	Note         string           `json:"note,omitempty" doc:"The same for people, with what to do"`
 	RowsDone     int64            `json:"rows_done" doc:"Rows that the last load has read; the counts have all loads together"`
 	RowsEstimate int64            `json:"rows_estimate" doc:"The source's own estimate"`
 	LoadRate     float64          `json:"load_rate,omitempty" doc:"Rows a second that the load reads"`
@@ -339,7 +340,7 @@ func (s *Overview) journalStatus(ctx context.Context, one *running.Source) (Jour
 func tableStatuses(states map[string]*engine.TableState, counts []journal.Count, into *JournalStatus) []TableStatus {
 	byName := make(map[string]*TableStatus)
 	for name, t := range states {
-		byName[name] = &TableStatus{Name: name, State: t.State, Note: t.Note, RowsDone: t.RowsDone, RowsEstimate: t.RowsEstimate, Partitions: t.Members, Counts: map[string]int64{}}
+		byName[name] = &TableStatus{Name: name, State: t.State, Cause: t.Cause, Note: t.Note, RowsDone: t.RowsDone, RowsEstimate: t.RowsEstimate, Partitions: t.Members, Counts: map[string]int64{}}
 	}
 	for _, c := range counts {
 		into.Events += c.Events

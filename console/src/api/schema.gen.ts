@@ -3607,6 +3607,11 @@ export interface components {
             skip_untouched?: boolean;
         };
         TableStatus: {
+            /**
+             * @description Why it is in its state, for programs
+             * @enum {string}
+             */
+            cause?: "no-key" | "inserts-only" | "part" | "rule-changed" | "rewritten" | "unlogged" | "foreign-key" | "new-key" | "replaced" | "republished" | "unpublished" | "value-too-large" | "value-missing" | "unreadable" | "gone" | "left-out";
             /** @description Events in the journal by operation */
             counts: {
                 [key: string]: number;
@@ -3619,6 +3624,7 @@ export interface components {
              */
             load_rate?: number;
             name: string;
+            /** @description The same for people, with what to do */
             note?: string;
             /** @description The partitions whose rows carry this name */
             partitions?: string[];

@@ -3,6 +3,8 @@ package load
 import (
 	"encoding/json"
 	"strings"
+
+	"rillmark/internal/change"
 )
 
 // Task says which rows of a table a load reads, and what the table is afterwards. It is stored
@@ -17,23 +19,32 @@ type Task struct {
 	Kind   Kind     `json:"kind,omitempty"`
 	Where  string   `json:"where,omitempty"`
 	Leaves []string `json:"leaves,omitempty"`
-	// Then and ThenNote are the table's state after a load that stands apart, or that leaves
-	// values missing; empty for a table that is followed then.
-	Then     string `json:"then,omitempty"`
-	ThenNote string `json:"then_note,omitempty"`
+	// Then, ThenCause and ThenNote are [Task.Afterwards].
+	Then      string       `json:"then,omitempty"`
+	ThenCause change.Cause `json:"then_cause,omitempty"`
+	ThenNote  string       `json:"then_note,omitempty"`
 	// For is the outlet that the load is for alone: for anybody else the table goes on as it
 	// was.
 	For Audience `json:"for,omitzero"`
 }
 
-// TaskOf is the task in what is on record of a load's progress, which is the engine's own;
-// the zero value where there is none.
+// TaskOf reads the task out of a load's progress as an engine stores it; it is the zero value
+// where nothing is stored.
 func TaskOf(progress []byte) (t Task) {
 	if len(progress) > 0 && json.Unmarshal(progress, &t) != nil {
 		return Task{}
 	}
 	return t
 }
+
+// Afterwards is how the table stands after a load that stands apart, or that leaves values
+// missing; empty for a table that is followed then.
+func (t *Task) Afterwards() change.Standing {
+	return change.Standing{State: t.Then, Cause: t.ThenCause, Note: t.ThenNote}
+}
+
+// EndsAs sets [Task.Afterwards].
+func (t *Task) EndsAs(s change.Standing) { t.Then, t.ThenCause, t.ThenNote = s.State, s.Cause, s.Note }
 
 // Apart reports whether the table's state is not what the load leads to, but what it was
 // before.
@@ -44,7 +55,7 @@ func (t Task) Anew() Task {
 	t.Began = false
 	t.Restarts++
 	if !t.Apart() {
-		t.Then, t.ThenNote = "", "" // all rows are read
+		t.EndsAs(change.Standing{}) // all rows are read
 	}
 	return t
 }

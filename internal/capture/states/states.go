@@ -51,17 +51,26 @@ type Keeper struct {
 	told    time.Time // when the status page learnt what is being read
 }
 
-// ReloadByHand ends the note of a table that nobody loads by itself.
-const ReloadByHand = ": reload the table with `rillmark source reload`"
-
-// Notes that tables of every engine may have.
-const (
-	NoteRuleChanged = "the table's rule has changed, and events before that follow the old one"
-	NoteRewritten   = "a schema change filled or changed rows without an event"
-	NoteGone        = "dropped or renamed in the source"
-	NoteLeftOut     = "no rule chooses it any more"
-	NoteKeyless     = "no key: consumers cannot tell two equal rows apart"
+// Reasons that tables of every engine may have.
+var (
+	RuleChanged = change.Reason{Cause: change.CauseRuleChanged, Text: "the table's rule has changed, and events before that follow the old one"}
+	Rewritten   = change.Reason{Cause: change.CauseRewritten, Text: "a schema change filled or changed rows without an event"}
+	NoKey       = change.Reason{Cause: change.CauseNoKey, Text: "no key: consumers cannot tell two equal rows apart"}
+	Gone        = change.Reason{Cause: change.CauseGone, Text: "dropped or renamed in the source"}.For(engine.StateGone)
+	NotChosen   = change.Reason{Cause: change.CauseLeftOut, Text: "no rule chooses it any more"}.For(engine.StateLeftOut)
+	following   = change.Standing{State: engine.StateFollowing}
 )
+
+// Unlogged is for a table of which rows came, changed or went without an event.
+func Unlogged(text string) change.Reason {
+	return change.Reason{Cause: change.CauseUnlogged, Text: text}
+}
+
+// ByHand is the reason of a table that nobody loads by itself.
+func ByHand(r change.Reason) change.Reason {
+	r.Text += ": reload the table with `rillmark source reload`"
+	return r
+}
 
 // put has a table's state go on record soon.
 func (k *Keeper) put(t Table) {
@@ -75,22 +84,22 @@ func (k *Keeper) report(t Table, level, event, message string) {
 
 // Rewritten is for a table whose rows have changed without an event: it is loaded anew, or
 // shown as stale, as its rule says; a load that is under way begins again.
-func (k *Keeper) Rewritten(t Table, why string) {
+func (k *Keeper) Rewritten(t Table, why change.Reason) {
 	k.Reread(t, why, t.Rule() != nil && t.Rule().ReloadRewritten && k.Loads)
 }
 
 // Reread is for a table whose rows consumers do not have as they are now: reload says whether
 // all of them are loaded, or the table is shown as stale.
-func (k *Keeper) Reread(t Table, why string, reload bool) {
+func (k *Keeper) Reread(t Table, why change.Reason, reload bool) {
 	if task := t.Task(); task != nil && task.Kind != load.Refetch {
 		if task.Apart() && reload {
 			*task = load.Task{Restarts: task.Restarts} // of all rows
 		} else if task.Apart() {
-			task.Then, task.ThenNote = engine.StateStale, why+ReloadByHand
+			task.EndsAs(ByHand(why).For(engine.StateStale))
 		}
 		t.RestartLoad()
 		k.put(t)
-		k.report(t, "info", "load-again", ": "+why+": the load begins anew")
+		k.report(t, "info", "load-again", ": "+why.Text+": the load begins anew")
 		k.Wake()
 		return
 	}
@@ -98,23 +107,24 @@ func (k *Keeper) Reread(t Table, why string, reload bool) {
 		return
 	}
 	if !reload {
-		k.stale(t, why+ReloadByHand, why)
+		k.stale(t, ByHand(why), why.Text)
 		return
 	}
 	k.BeginAnew(t, why)
 }
 
-func (k *Keeper) stale(t Table, note, why string) {
-	t.Status().State, t.Status().Note = engine.StateStale, note
+// stale shows a table as stale; told is what the log of the run says of it.
+func (k *Keeper) stale(t Table, why change.Reason, told string) {
+	t.Status().Standing = why.For(engine.StateStale)
 	k.put(t)
-	k.report(t, "warn", "table-"+engine.StateStale, ": "+why)
+	k.report(t, "warn", "table-"+engine.StateStale, ": "+told)
 }
 
 // BeginAnew has a table read again of which all rows are void, or shown as stale where nothing
 // is loaded.
-func (k *Keeper) BeginAnew(t Table, why string) {
+func (k *Keeper) BeginAnew(t Table, why change.Reason) {
 	if !k.Loads {
-		k.stale(t, why, why)
+		k.stale(t, why, why.Text)
 		return
 	}
 	var task load.Task
@@ -122,20 +132,20 @@ func (k *Keeper) BeginAnew(t Table, why string) {
 		task.Restarts = before.Restarts + 1
 	}
 	k.toLoad(t, task, why)
-	k.report(t, "warn", "table-"+engine.StateToLoad, ": "+why)
+	k.report(t, "warn", "table-"+engine.StateToLoad, ": "+why.Text)
 }
 
-func (k *Keeper) toLoad(t Table, task load.Task, note string) {
+func (k *Keeper) toLoad(t Table, task load.Task, why change.Reason) {
 	t.StartLoad(task)
-	t.Status().State, t.Status().Note, t.Status().RowsDone = engine.StateToLoad, note, 0
+	t.Status().Standing, t.Status().RowsDone = why.For(engine.StateToLoad), 0
 	k.put(t)
 	k.Wake()
 }
 
 // LeaveOut is for a table that no rule chooses any more, or that is gone.
-func (k *Keeper) LeaveOut(t Table, state, note string) {
+func (k *Keeper) LeaveOut(t Table, s change.Standing) {
 	t.EndLoad()
-	t.Status().State, t.Status().Note = state, note
+	t.Status().Standing = s
 	k.put(t)
 }
 
@@ -154,12 +164,13 @@ func (k *Keeper) Ask(t Table, ask load.Ask) error {
 	}
 	var task load.Task
 	if ask != (load.Ask{}) {
-		task = load.Task{Where: ask.Where, For: ask.For, Then: state.State, ThenNote: state.Note}
+		task = load.Task{Where: ask.Where, For: ask.For}
+		task.EndsAs(state.Standing)
 	}
 	if ask.Where != "" {
 		task.Kind = load.Part
 	}
-	k.toLoad(t, task, "")
+	k.toLoad(t, task, change.Reason{})
 	return nil
 }
 
@@ -169,7 +180,7 @@ func (k *Keeper) drop(t Table, whose load.Audience) error {
 	if task == nil || whose.ID == 0 || task.For.ID != whose.ID {
 		return engine.ErrCannotLoad
 	}
-	t.Status().State, t.Status().Note = task.Then, task.ThenNote
+	t.Status().Standing = task.Afterwards()
 	t.EndLoad()
 	k.put(t)
 	k.report(t, "info", "load-dropped", ": the outlet "+whose.Name+", for which it was loaded, is no more")
@@ -185,7 +196,10 @@ func (k *Keeper) LoadBegan(t Table, place uint64, how string, estimate int64) {
 		k.Sink.Add(&change.Row{Operation: change.Void, Table: state.Table, Schema: state.Schema, Place: place, For: task.For.ID})
 	}
 	task.Began = true
-	state.State, state.Note, state.RowsDone, state.RowsEstimate = engine.StateLoading, task.Brief(), 0, estimate
+	state.Standing, state.RowsDone, state.RowsEstimate = change.Standing{State: engine.StateLoading}, 0, estimate
+	if part := task.Brief(); part != "" {
+		state.Cause, state.Note = change.CausePart, part
+	}
 	k.Sink.Table(t.Record())
 	what := strings.Join(strings.Fields(how+" "+task.Brief()), " ")
 	k.Sink.Report(engine.Report{Level: "info", Event: "load-began", Message: strings.TrimSpace("loading "+state.Table+" "+what) + fmt.Sprintf(", about %d rows", estimate)})
@@ -208,9 +222,9 @@ func (k *Keeper) LoadEnded(t Table, place uint64, refused int) {
 		event.Body, _ = json.Marshal(map[string]string{"part": task.What()}) // it is text
 	}
 	k.Sink.Add(&event)
-	state.State, state.Note = engine.StateFollowing, ""
+	state.Standing = following
 	if task.Then != "" {
-		state.State, state.Note = task.Then, task.ThenNote
+		state.Standing = task.Afterwards()
 	}
 	k.leftOut(t, refused)
 	k.report(t, "info", "load-done", fmt.Sprintf(": %d rows loaded", state.RowsDone))
@@ -221,7 +235,7 @@ func (k *Keeper) LoadEnded(t Table, place uint64, refused int) {
 // leftOut shows a table as stale of which a load has left values out.
 func (k *Keeper) leftOut(t Table, values int) {
 	if state := t.Status(); values > 0 && state.State == engine.StateFollowing {
-		state.State, state.Note = engine.StateStale, fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", values)
+		state.Standing = change.Reason{Cause: change.CauseValueTooLarge, Text: fmt.Sprintf("%d values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table", values)}.For(engine.StateStale)
 	}
 }
 
@@ -231,23 +245,23 @@ func (k *Keeper) LeftOut(t Table, where string) {
 	if task := t.Task(); task != nil && !task.Apart() {
 		return // the load counts what it refused
 	}
-	k.Lacks(t, "a value larger than largest_value was left out of "+where+": raise it, or leave the column out by a rule, and reload the table")
+	k.Lacks(t, change.Reason{Cause: change.CauseValueTooLarge, Text: "a value larger than largest_value was left out of " + where + ": raise it, or leave the column out by a rule, and reload the table"})
 }
 
 // Lacks shows a table as stale whose consumers lack a value that only a load of all rows can
 // bring, at the end of a load that is under way; a load that has yet to begin brings it.
-func (k *Keeper) Lacks(t Table, note string) {
+func (k *Keeper) Lacks(t Table, why change.Reason) {
 	state, task := t.Status(), t.Task()
 	if task != nil && task.Kind == load.Refetch {
 		task = nil // the table goes on as it is
 	}
 	switch {
 	case task == nil && state.State == engine.StateFollowing:
-		k.stale(t, note, note)
+		k.stale(t, why, why.Text)
 	case task == nil, !task.Apart() && !task.Began, task.Then != "" && task.Then != engine.StateFollowing:
 		return
 	default:
-		task.Then, task.ThenNote = engine.StateStale, note
+		task.EndsAs(why.For(engine.StateStale))
 		k.Sink.Table(t.Record())
 	}
 }
@@ -256,13 +270,14 @@ func (k *Keeper) Lacks(t Table, note string) {
 func (k *Keeper) LoadFailed(t Table, task *load.Task, why string) {
 	state := t.Status()
 	t.EndLoad()
+	unreadable := change.Reason{Cause: change.CauseUnreadable, Text: why}
 	switch {
 	case task.Kind == load.Refetch:
-		state.State, state.Note = engine.StateStale, why
+		state.Standing = unreadable.For(engine.StateStale)
 	case task.Apart():
-		state.State, state.Note = task.Then, task.ThenNote
+		state.Standing = task.Afterwards()
 	default:
-		state.State, state.Note = engine.StateNotLoaded, why
+		state.Standing = unreadable.For(engine.StateNotLoaded)
 	}
 	k.put(t)
 	k.report(t, "error", "load-failed", ": "+why)
@@ -273,10 +288,10 @@ func (k *Keeper) LoadFailed(t Table, task *load.Task, why string) {
 // TakeUp is for a table that is captured from now on, with the rows that it has.
 func (k *Keeper) TakeUp(t Table) {
 	if k.Loads {
-		k.toLoad(t, load.Task{}, "")
+		k.toLoad(t, load.Task{}, change.Reason{})
 	} else {
 		t.EndLoad()
-		t.Status().State, t.Status().Note, t.Status().RowsDone = engine.StateFollowing, "", 0
+		t.Status().Standing, t.Status().RowsDone = following, 0
 		k.put(t)
 	}
 	k.report(t, "info", "table-"+t.Status().State, "")

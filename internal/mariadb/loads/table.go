@@ -73,8 +73,8 @@ func (t *Table) KeyNote() {
 	if t.State.State != engine.StateFollowing || t.Listed == nil {
 		return
 	}
-	t.State.Note = ""
+	t.State.Cause, t.State.Note = "", ""
 	if len(t.Listed.Key()) == 0 && len(t.ChosenBy.Key) == 0 {
-		t.State.Note = states.NoteKeyless
+		t.State.Standing = states.NoKey.For(engine.StateFollowing)
 	}
 }
