@@ -1,6 +1,7 @@
 package change
 
 import (
+	"slices"
 	"strconv"
 	"time"
 )
@@ -46,6 +47,9 @@ type Event struct {
 	// Rekeyed holds the values of the other half's key, in key order, where a
 	// changed key made two events; else nil.
 	Rekeyed []Value
+	// Fresh are columns that say something of this event: they count as changed in each, and
+	// the row before has no value of them. Nil where all columns are the row's.
+	Fresh []int
 	// Body is the operation's own document as JSON: the definition of a schema
 	// event, the words of a message. Empty for rows.
 	Body        []byte
@@ -91,6 +95,10 @@ func (e *Event) Changed(dst []int) (changed []int, known bool) {
 		return dst, false
 	}
 	for i := range e.After {
+		if e.Fresh != nil && slices.Contains(e.Fresh, i) {
+			dst = append(dst, i)
+			continue
+		}
 		if e.Before[i].Presence == Omitted || e.After[i].Presence == Omitted {
 			return dst, false
 		}

@@ -29,7 +29,7 @@ type ColumnForm struct {
 // NewColumn is a computed column.
 type NewColumn struct {
 	Name  string `json:"name" title:"Name" minLength:"1" maxLength:"200" doc:"The column's name"`
-	Is    string `json:"is" title:"Expression" minLength:"1" maxLength:"10000" doc:"An expression in CEL over the row's columns, such as first_name + ' ' + last_name"`
+	Is    string `json:"is" title:"Expression" minLength:"1" maxLength:"10000" doc:"An expression in CEL over the row's columns, such as first_name + ' ' + last_name, and over the event (before, operation ...)"`
 	Type  string `json:"type,omitempty" title:"Type" maxLength:"20" doc:"boolean, integer, decimal, decimal(8,2), double, text, timestamp, json or bytes; what the expression gives without it"`
 	Fails string `json:"fails,omitempty" title:"Where it cannot be computed" enum:"refuse,null" default:"refuse" doc:"What becomes of a row for which it cannot be computed; refuse: its event becomes a dead letter; null: the column is null"`
 }

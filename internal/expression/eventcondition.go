@@ -2,14 +2,11 @@ package expression
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/google/cel-go/cel"
 	"github.com/google/cel-go/checker"
-	"github.com/google/cel-go/common/ast"
 	"github.com/google/cel-go/common/types"
-	"github.com/google/cel-go/interpreter"
 
 	"rillmark/internal/change"
 )
@@ -50,58 +47,10 @@ func (c *EventCondition) String() string { return c.text }
 // BoundEventCondition is a condition over events of one schema version. It is not safe for
 // several goroutines.
 type BoundEventCondition struct {
+	eventView
 	text    string
 	row     *BoundCondition // where it is about a row; else
 	program cel.Program
-	schema  *change.Schema
-	before  []int // the columns of the images that it looks at
-	after   []int
-	changed bool // it asks which columns have changed
-	event   *change.Event
-	maps    map[string]any
-}
-
-// the names of what a condition over events can look at besides columns.
-var eventNames = []string{"before", "after", "key", "changed", "operation", "table", "transaction"}
-
-const imageType = "rillmark.Image"
-
-// imageTypes knows the columns of before, after and key.
-type imageTypes struct {
-	*types.Registry
-	columns []change.Column
-}
-
-// FindStructType implements [types.Provider].
-func (t *imageTypes) FindStructType(name string) (*types.Type, bool) {
-	if name == imageType {
-		return types.NewTypeTypeWithParam(types.NewObjectType(name)), true
-	}
-	return t.Registry.FindStructType(name)
-}
-
-// FindStructFieldNames implements [types.Provider].
-func (t *imageTypes) FindStructFieldNames(name string) ([]string, bool) {
-	if name != imageType {
-		return t.Registry.FindStructFieldNames(name)
-	}
-	names := make([]string, len(t.columns))
-	for i, c := range t.columns {
-		names[i] = c.Name
-	}
-	return names, true
-}
-
-// FindStructFieldType implements [types.Provider].
-func (t *imageTypes) FindStructFieldType(name, field string) (*types.FieldType, bool) {
-	if name != imageType {
-		return t.Registry.FindStructFieldType(name, field)
-	}
-	i := slices.IndexFunc(t.columns, func(c change.Column) bool { return c.Name == field })
-	if i < 0 {
-		return nil, false
-	}
-	return &types.FieldType{Type: celType(t.columns[i])}, true
 }
 
 // Bind makes a condition ready for events of a schema version. It fails where the condition
@@ -111,8 +60,8 @@ func (c *EventCondition) Bind(schema *change.Schema) (*BoundEventCondition, erro
 	if err != nil {
 		return nil, err
 	}
-	b := &BoundEventCondition{text: c.text, schema: schema}
-	if !slices.ContainsFunc(about, func(name string) bool { return slices.Contains(eventNames, name) && !HasColumn(schema, name) }) {
+	b := &BoundEventCondition{text: c.text}
+	if !asksEvent(about, schema) {
 		b.row, err = c.row.Bind(schema.Table, schema.Columns)
 		return b, err
 	}
@@ -120,14 +69,7 @@ func (c *EventCondition) Bind(schema *change.Schema) (*BoundEventCondition, erro
 	if err != nil {
 		return nil, err
 	}
-	registry, err := types.NewRegistry()
-	if err != nil {
-		return nil, err
-	}
-	image := cel.ObjectType(imageType)
-	env, err := base.Extend(cel.CustomTypeProvider(&imageTypes{registry, schema.Columns}),
-		cel.Variable("before", image), cel.Variable("after", image), cel.Variable("key", image), cel.Variable("changed", cel.ListType(cel.StringType)),
-		cel.Variable("operation", cel.StringType), cel.Variable("table", cel.StringType), cel.Variable("transaction", cel.MapType(cel.StringType, cel.DynType)))
+	env, err := eventEnvironment(base, schema, eventNames)
 	if err != nil {
 		return nil, err
 	}
@@ -141,7 +83,7 @@ func (c *EventCondition) Bind(schema *change.Schema) (*BoundEventCondition, erro
 	if err := affordable(env, checked); err != nil {
 		return nil, fmt.Errorf("the condition %q on %s %w", c.text, schema.Table, err)
 	}
-	b.look(checked.NativeRep().Expr())
+	b.eventView = eventViewOf(checked.NativeRep().Expr(), schema)
 	if b.program, err = programOf(env, checked); err != nil {
 		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, schema.Table, err)
 	}
@@ -158,41 +100,7 @@ func (c *EventCondition) names() ([]string, error) {
 	if issues.Err() != nil {
 		return nil, fmt.Errorf("the condition cannot be read: %s", firstIssue(issues))
 	}
-	var names []string
-	ast.PostOrderVisit(parsed.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
-		if e.Kind() == ast.IdentKind {
-			names = append(names, e.AsIdent())
-		}
-	}))
-	return names, nil
-}
-
-func HasColumn(schema *change.Schema, name string) bool {
-	return slices.ContainsFunc(schema.Columns, func(c change.Column) bool { return c.Name == name })
-}
-
-// look notes what the condition looks at.
-func (b *BoundEventCondition) look(e ast.Expr) {
-	note := func(image, column string) {
-		at := slices.IndexFunc(b.schema.Columns, func(c change.Column) bool { return c.Name == column })
-		switch image {
-		case "before":
-			b.before = append(b.before, at)
-		case "after":
-			b.after = append(b.after, at)
-		}
-	}
-	ast.PostOrderVisit(e, ast.NewExprVisitor(func(e ast.Expr) {
-		switch e.Kind() {
-		case ast.SelectKind:
-			if of := e.AsSelect().Operand(); of.Kind() == ast.IdentKind {
-				note(of.AsIdent(), e.AsSelect().FieldName())
-			}
-		case ast.IdentKind:
-			b.changed = b.changed || e.AsIdent() == "changed"
-		default:
-		}
-	}))
+	return namesIn(parsed.NativeRep().Expr()), nil
 }
 
 // affordable says why a condition may take too long. That is decided before it is used: a limit
@@ -231,9 +139,7 @@ func (b *BoundEventCondition) Uses() []int {
 	if b.row != nil {
 		return b.row.Uses()
 	}
-	all := append(slices.Clone(b.before), b.after...)
-	slices.Sort(all)
-	return slices.Compact(all)
+	return b.looksAt()
 }
 
 // VerdictOn is what a condition about a row says of an image; of none nothing is known.
@@ -270,26 +176,10 @@ func (b *BoundEventCondition) Effect(e *change.Event) Effect {
 
 // about is the verdict of a condition on an event.
 func (b *BoundEventCondition) about(e *change.Event) Verdict {
-	null := false
-	for _, one := range []struct {
-		image []change.Value
-		uses  []int
-	}{{e.Before, b.before}, {e.After, b.after}} {
-		for _, i := range one.uses {
-			switch {
-			case one.image == nil || one.image[i].Presence == change.Null:
-				null = true
-			case one.image[i].Presence == change.Omitted:
-				return Unknown
-			}
-		}
+	null, lacks := b.take(e)
+	if lacks != "" {
+		return Unknown
 	}
-	if b.changed && e.Operation == change.Update {
-		if _, known := e.Changed(nil); !known {
-			return Unknown
-		}
-	}
-	b.event, b.maps = e, make(map[string]any, 4)
 	out, _, err := b.program.Eval(b)
 	switch {
 	case err != nil && null:
@@ -301,59 +191,6 @@ func (b *BoundEventCondition) about(e *change.Event) Verdict {
 	}
 	return Fails
 }
-
-// ResolveName implements [interpreter.Activation] for the event at hand.
-func (b *BoundEventCondition) ResolveName(name string) (any, bool) {
-	if value, known := b.maps[name]; known {
-		return value, true
-	}
-	value, known := b.resolve(name)
-	if known {
-		b.maps[name] = value
-	}
-	return value, known
-}
-
-func (b *BoundEventCondition) resolve(name string) (any, bool) {
-	e := b.event
-	switch name {
-	case "before":
-		return b.image(e.Before, b.before), true
-	case "after":
-		return b.image(e.After, b.after), true
-	case "key":
-		return b.image(e.Image(), e.Schema.Key()), true
-	case "changed":
-		changed, _ := e.Changed(nil)
-		names := make([]string, len(changed))
-		for i, at := range changed {
-			names[i] = e.Schema.Columns[at].Name
-		}
-		return names, true
-	case "operation":
-		return e.Operation.String(), true
-	case "table":
-		return e.Table, true
-	case "transaction":
-		return map[string]any{"id": e.Transaction.ID, "committed_at": e.Transaction.CommittedAt, "origin": e.Transaction.Origin, "index": int64(e.Transaction.Index)}, true
-	}
-	return nil, false
-}
-
-// image is a part of an image as CEL sees it: null where there is none.
-func (b *BoundEventCondition) image(image []change.Value, columns []int) any {
-	if image == nil {
-		return types.NullValue
-	}
-	row := make(map[string]any, len(columns))
-	for _, i := range columns {
-		row[b.schema.Columns[i].Name] = celValue(b.schema.Columns[i], image[i])
-	}
-	return row
-}
-
-// Parent implements [interpreter.Activation].
-func (b *BoundEventCondition) Parent() interpreter.Activation { return nil }
 
 // Says is what the condition makes of an event, with the values that it looks at.
 func (b *BoundEventCondition) Says(e *change.Event) string {

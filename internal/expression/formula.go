@@ -2,6 +2,7 @@ package expression
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -11,10 +12,12 @@ import (
 	"rillmark/internal/change"
 )
 
-// Formula is an expression over the columns of one schema version. It is not safe for
-// several goroutines.
+// Formula is an expression over the columns of one schema version, and over what an event says
+// besides: before, after, key, changed, operation, table and transaction, but for those that a
+// column has the name of. It is not safe for several goroutines.
 type Formula struct {
 	rowView
+	about   *eventView // nil where it looks at the row alone
 	program cel.Program
 	kind    valueKind
 	digits  int
@@ -38,6 +41,10 @@ func (x *Formulas) Bind(schema *change.Schema, text, kind string) (*Formula, cha
 	if err != nil {
 		return nil, column, err
 	}
+	env, err = eventEnvironment(env, schema, slices.DeleteFunc(slices.Clone(eventNames), func(name string) bool { return HasColumn(schema, name) }))
+	if err != nil {
+		return nil, column, err
+	}
 	checked, issues := compile(env, text)
 	if issues.Err() != nil {
 		return nil, column, fmt.Errorf("%s%s%s; the columns of %s are %s", firstIssue(issues), closest(issues, schema.Columns), mixed(issues), schema.Table, columnNames(schema.Columns))
@@ -46,6 +53,10 @@ func (x *Formulas) Bind(schema *change.Schema, text, kind string) (*Formula, cha
 		return nil, column, fmt.Errorf("it %w", err)
 	}
 	e := &Formula{rowView: viewOf(checked.NativeRep().Expr(), schema.Columns)}
+	if asksEvent(namesIn(checked.NativeRep().Expr()), schema) {
+		view := eventViewOf(checked.NativeRep().Expr(), schema)
+		e.about = &view
+	}
 	if e.program, err = programOf(env, checked); err != nil {
 		return nil, column, err
 	}
@@ -77,11 +88,26 @@ func mixed(issues *cel.Issues) string {
 	return ""
 }
 
-// Append works the expression out for a row and appends the canonical text of its value.
-// The value is omitted where one that it needs is, and null where one is null and nothing
-// comes of that.
-func (e *Formula) Append(dst []byte, row []change.Value) ([]byte, change.Presence, error) {
+// AboutEvent reports whether the expression looks at more than the row.
+func (f *Formula) AboutEvent() bool { return f.about != nil }
+
+// Append works the expression out for the row of an event, which is nil where there is none,
+// and appends the canonical text of its value. The value is omitted where one that it needs is,
+// or the event, and null where one is null and nothing comes of that.
+func (e *Formula) Append(dst []byte, row []change.Value, event *change.Event) ([]byte, change.Presence, error) {
 	null := false
+	if e.about != nil && event == nil {
+		return dst, change.Omitted, nil
+	}
+	if e.about != nil {
+		var lacks string
+		if null, lacks = e.about.take(event); lacks == "" && event.Operation == change.Update && event.Before == nil && len(e.about.before) > 0 {
+			lacks = "before"
+		}
+		if lacks != "" {
+			return dst, change.Omitted, notInLog(lacks)
+		}
+	}
 	for _, i := range e.uses {
 		switch row[i].Presence {
 		case change.Omitted:
@@ -106,14 +132,38 @@ func (e *Formula) Append(dst []byte, row []change.Value) ([]byte, change.Presenc
 	return dst, change.Present, err
 }
 
+// ResolveName implements [interpreter.Activation]: a column comes before the event's own names.
+func (f *Formula) ResolveName(name string) (any, bool) {
+	value, known := f.rowView.ResolveName(name)
+	if !known && f.about != nil {
+		return f.about.ResolveName(name)
+	}
+	return value, known
+}
+
 // Uses are the columns that the formula looks at, by their places in the row.
-func (f *Formula) Uses() []int { return f.uses }
+func (f *Formula) Uses() []int {
+	if f.about == nil {
+		return f.uses
+	}
+	all := append(slices.Clone(f.uses), f.about.looksAt()...)
+	if f.about.key {
+		all = append(all, f.about.schema.Key()...)
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// notInLog says what an expression needs that the log has left out.
+func notInLog(what string) error {
+	return fmt.Errorf("the log does not have %q: ALTER TABLE … REPLICA IDENTITY FULL, or a full row image, puts it there", what)
+}
 
 // Unknown says why the value of an update's row is not known: something that it needs was
 // left out, and something else that it needs may have changed.
 func (f *Formula) Unknown(e *change.Event) error {
 	left := ""
-	changed := false
+	changed := f.about != nil // which is of this event alone
 	for _, i := range f.uses {
 		switch {
 		case e.After[i].Presence == change.Omitted:
@@ -128,15 +178,24 @@ func (f *Formula) Unknown(e *change.Event) error {
 	return fmt.Errorf("the log does not have %q, which is large and has not changed: ALTER TABLE … REPLICA IDENTITY FULL, or a full row image, puts it there", left)
 }
 
-// Says are the values that a formula looks at, for people.
-func (f *Formula) Says(row []change.Value) string {
+// Says are the values that a formula looks at in the row of an event, for people.
+func (f *Formula) Says(row []change.Value, event *change.Event) string {
 	var values []string
-	for _, i := range f.uses {
-		if len(values) == maxSaid {
-			values = append(values, "…")
-			break
+	say := func(prefix string, image []change.Value, columns []int) {
+		for _, i := range columns {
+			if len(values) == maxSaid {
+				values = append(values, "…")
+			}
+			if len(values) > maxSaid {
+				return
+			}
+			values = append(values, prefix+f.columns[i].Name+" "+said(image, i))
 		}
-		values = append(values, f.columns[i].Name+" "+said(row, i))
+	}
+	say("", row, f.uses)
+	if f.about != nil && event != nil {
+		say("before.", event.Before, f.about.before)
+		say("after.", event.After, f.about.after)
 	}
 	return strings.Join(values, ", ")
 }

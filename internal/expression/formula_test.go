@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -64,7 +65,7 @@ func TestFormulas(t *testing.T) {
 	} {
 		f, c, err := x.Bind(formulaTable, one.is, one.kind)
 		require.NoError(t, err, one.is)
-		text, presence, err := f.Append(nil, formulaRow(nil))
+		text, presence, err := f.Append(nil, formulaRow(nil), nil)
 		require.NoError(t, err, one.is)
 		require.Equal(t, change.Present, presence, one.is)
 		require.Equal(t, one.gives, string(text), one.is)
@@ -74,7 +75,7 @@ func TestFormulas(t *testing.T) {
 		"big * big * big * big": "", "price + decimal('1e3000')": "more than 2000 digits"} {
 		f, _, err := x.Bind(formulaTable, is, "")
 		require.NoError(t, err, is)
-		_, _, err = f.Append(nil, formulaRow(nil))
+		_, _, err = f.Append(nil, formulaRow(nil), nil)
 		if wants == "" {
 			require.NoError(t, err, is)
 			continue
@@ -83,16 +84,83 @@ func TestFormulas(t *testing.T) {
 	}
 	f, _, err := x.Bind(formulaTable, "price * 3 + fee", "")
 	require.NoError(t, err)
-	_, presence, err := f.Append(nil, formulaRow(map[string]change.Value{"fee": change.NullValue()}))
+	_, presence, err := f.Append(nil, formulaRow(map[string]change.Value{"fee": change.NullValue()}), nil)
 	require.NoError(t, err)
 	require.Equal(t, change.Null, presence)
-	_, presence, err = f.Append(nil, formulaRow(map[string]change.Value{"fee": {}}))
+	_, presence, err = f.Append(nil, formulaRow(map[string]change.Value{"fee": {}}), nil)
 	require.NoError(t, err)
 	require.Equal(t, change.Omitted, presence)
 	f, _, err = x.Bind(formulaTable, "decimal(loan_id) * 1000", "decimal(3,0)")
 	require.NoError(t, err)
-	_, _, err = f.Append(nil, formulaRow(nil))
+	_, _, err = f.Append(nil, formulaRow(nil), nil)
 	require.ErrorContains(t, err, "more digits than decimal(3,0) holds")
+}
+
+// TestFormulasOverEvents: what expressions see of an event beside the row, and what becomes of
+// them where the log has left that out.
+func TestFormulasOverEvents(t *testing.T) {
+	x, err := NewFormulas(nil)
+	require.NoError(t, err)
+	before := formulaRow(map[string]change.Value{"days": change.Of("2"), "note": change.NullValue()})
+	after := formulaRow(map[string]change.Value{"days": change.Of("5")})
+	keyOnly := make([]change.Value, len(before))
+	keyOnly[0] = change.Of("6")
+	for name, one := range map[string]struct {
+		is            string
+		operation     change.Operation
+		before, after []change.Value
+		gives, fails  string
+		presence      change.Presence
+	}{
+		"a value before":                        {"before.days", change.Update, before, after, "2", "", change.Present},
+		"both, and the row":                     {"days - before.days + after.days", change.Update, before, after, "8", "", change.Present},
+		"a null before":                         {"before.note", change.Update, before, after, "", "", change.Null},
+		"nothing comes of a null before":        {"before.note + note", change.Update, before, after, "", "", change.Null},
+		"no row before an insert":               {"before.days", change.Insert, nil, after, "", "", change.Null},
+		"an insert may say so":                  {"before == null ? 0 : before.days", change.Insert, nil, after, "0", "", change.Present},
+		"no row before an update in the log":    {"before.days", change.Update, nil, after, "", `the log does not have "before"`, change.Omitted},
+		"the key alone before an update":        {"before.days", change.Update, keyOnly, after, "", `the log does not have "before.days"`, change.Omitted},
+		"the key before":                        {"before.loan_id", change.Update, keyOnly, after, "6", "", change.Present},
+		"which columns changed":                 {"changed.join(',')", change.Update, before, after, "days,note", "", change.Present},
+		"the log may not say which":             {"changed.size()", change.Update, keyOnly, after, "", `the log does not have "changed"`, change.Omitted},
+		"the operation":                         {"operation == 'insert' ? 'new' : operation", change.Update, nil, after, "update", "", change.Present},
+		"the key":                               {"key.loan_id", change.Insert, nil, after, "7", "", change.Present},
+		"the table, by the name of its own":     {"table", change.Insert, nil, after, "public.loans", "", change.Present},
+		"the time of the commit":                {"transaction.committed_at", change.Insert, nil, after, "2026-11-27T08:00:00.000000Z", "", change.Present},
+		"a column has an event's name for once": {"text", change.Insert, nil, after, "YWJj", "", change.Present},
+	} {
+		t.Run(name, func(t *testing.T) {
+			kind := ""
+			if one.is == "transaction.committed_at" {
+				kind = "timestamp"
+			}
+			f, _, err := x.Bind(formulaTable, one.is, kind)
+			require.NoError(t, err)
+			require.Equal(t, one.is != "text", f.AboutEvent())
+			e := &change.Event{Operation: one.operation, Table: "public.loans", Schema: formulaTable, Before: one.before, After: one.after,
+				Transaction: change.Transaction{CommittedAt: time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC)}}
+			text, presence, err := f.Append(nil, one.after, e)
+			if one.fails != "" {
+				require.ErrorContains(t, err, one.fails)
+			} else {
+				require.NoError(t, err)
+			}
+			require.Equal(t, one.presence, presence)
+			require.Equal(t, one.gives, string(text))
+			_, presence, err = f.Append(nil, one.after, nil)
+			require.NoError(t, err)
+			require.Equal(t, f.AboutEvent(), presence == change.Omitted, "a row alone does not say")
+		})
+	}
+	hidden := change.NewSchema(change.PostgreSQL, "public.visits", []change.Column{{Name: "id", Rule: change.RuleInteger, Bits: 32, Key: 1}, {Name: "operation", Rule: change.RuleText}}, nil, false)
+	f, _, err := x.Bind(hidden, "operation", "")
+	require.NoError(t, err)
+	require.False(t, f.AboutEvent(), "the table's own column is meant")
+	_, _, err = x.Bind(formulaTable, "before.dais", "")
+	require.ErrorContains(t, err, "days")
+	f, _, err = x.Bind(formulaTable, "key.loan_id + days + before.branch_id", "")
+	require.NoError(t, err)
+	require.Equal(t, []int{0, 1, 2}, f.Uses())
 }
 
 // TestUnknownFunctions: a function that is not there is found before any table is known, whatever
@@ -112,9 +180,15 @@ func TestUnknownFunctions(t *testing.T) {
 func TestDocumentedFormulas(t *testing.T) {
 	page, err := os.ReadFile("../../docs/forms.md")
 	require.NoError(t, err)
-	_, examples, found := strings.Cut(string(page), "| library | examples |")
-	require.True(t, found)
-	examples, _, _ = strings.Cut(examples, "\n\n")
+	var examples string
+	for _, head := range []string{"| library | examples |", "| name | is | examples |"} {
+		_, table, found := strings.Cut(string(page), head)
+		require.True(t, found)
+		table, _, _ = strings.Cut(table, "\n\n")
+		for _, line := range strings.Split(table, "\n")[2:] {
+			examples += line[strings.LastIndex(strings.ReplaceAll(line, `||`, "  "), "| `"):]
+		}
+	}
 	x, err := NewFormulas(nil)
 	require.NoError(t, err)
 	all := regexp.MustCompile("`([^`]+)`").FindAllStringSubmatch(examples, -1)
@@ -125,7 +199,8 @@ func TestDocumentedFormulas(t *testing.T) {
 			f, _, err = x.Bind(formulaTable, one[1], "json") // of a JSON column nothing says what it gives
 		}
 		require.NoError(t, err, one[1])
-		_, _, err = f.Append(nil, formulaRow(nil))
+		e := &change.Event{Operation: change.Update, Table: "public.loans", Schema: formulaTable, Before: formulaRow(nil), After: formulaRow(nil), Transaction: change.Transaction{CommittedAt: time.Now()}}
+		_, _, err = f.Append(nil, formulaRow(nil), e)
 		require.NoError(t, err, one[1])
 	}
 }

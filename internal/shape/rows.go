@@ -58,6 +58,8 @@ type Rows struct {
 	Formulas *expression.Formulas
 	// HashKey is the key of hashed values.
 	HashKey []byte
+	// RowsAlone leaves out the new columns that say something of the event which brought a row.
+	RowsAlone bool
 
 	bound  map[*change.Schema]*boundRows
 	event  change.Event
@@ -71,13 +73,14 @@ func (r *Rows) Clone() *Rows {
 	if r == nil {
 		return nil
 	}
-	return &Rows{Forms: r.Forms, Formulas: r.Formulas, HashKey: r.HashKey}
+	return &Rows{Forms: r.Forms, Formulas: r.Formulas, HashKey: r.HashKey, RowsAlone: r.RowsAlone}
 }
 
 // boundRows are the forms for one schema version.
 type boundRows struct {
 	schema  *change.Schema // what goes out
 	columns []boundColumn
+	fresh   []int // the columns that say something of the event
 }
 
 type boundColumn struct {
@@ -248,6 +251,12 @@ func (r *Rows) fit(at int, of *change.Schema) (*boundRows, error) {
 		if err != nil {
 			return nil, &Unfit{Table: of.Table, At: form.At, New: i, Column: one.Name, Reason: err.Error()}
 		}
+		if formula.AboutEvent() {
+			if r.RowsAlone {
+				continue
+			}
+			b.fresh = append(b.fresh, len(columns))
+		}
 		c.Name = one.Name
 		columns = append(columns, c)
 		hides := slices.ContainsFunc(formula.Uses(), func(at int) bool { return form.private(of.Columns[at].Name) })
@@ -287,7 +296,7 @@ func (r *Rows) Apply(e *change.Event) (*change.Event, error) {
 	if e.Operation == change.Definition {
 		return r.definition(b, out)
 	}
-	out.Schema = b.schema
+	out.Schema, out.Fresh = b.schema, b.fresh
 	out.Before, _ = r.image(b, 0, e.Before, nil) // what it cannot say of a row that is no more is left out
 	out.After, err = r.image(b, 1, e.After, e)
 	if e.Rekeyed != nil {
@@ -307,9 +316,9 @@ func (r *Rows) Row(of *change.Schema, row []change.Value) ([]change.Value, error
 	return slices.Clone(image), err
 }
 
-// image puts a row into its form. Where it is the row after an update, what the log has left
-// out of it has not changed.
-func (r *Rows) image(b *boundRows, which int, of []change.Value, update *change.Event) (_ []change.Value, refused error) {
+// image puts a row into its form: the row after an event, or with nil any other. What the log has
+// left out of the row after an update has not changed.
+func (r *Rows) image(b *boundRows, which int, of []change.Value, after *change.Event) (_ []change.Value, refused error) {
 	if of == nil {
 		return nil, nil
 	}
@@ -321,10 +330,10 @@ func (r *Rows) image(b *boundRows, which int, of []change.Value, update *change.
 			continue
 		}
 		start := len(r.text)
-		text, presence, err := c.formula.Append(r.text, of)
+		text, presence, err := c.formula.Append(r.text, of, after)
 		unknown := false // a null would stand in place of a value that consumers have
-		if err == nil && presence == change.Omitted && update != nil {
-			err = c.formula.Unknown(update)
+		if err == nil && presence == change.Omitted && after != nil {
+			err = c.formula.Unknown(after)
 			unknown = err != nil
 		}
 		switch {
@@ -332,7 +341,7 @@ func (r *Rows) image(b *boundRows, which int, of []change.Value, update *change.
 			r.text, presence = text[:start], change.Null
 		case err != nil:
 			r.text, presence = text[:start], change.Omitted
-			refused = c.refuse(err, unknown, of)
+			refused = c.refuse(err, unknown, of, after)
 		default:
 			r.text = text
 		}
@@ -347,10 +356,10 @@ func (r *Rows) image(b *boundRows, which int, of []change.Value, update *change.
 }
 
 // refuse says why a column cannot be computed, without values that do not go out.
-func (c *boundColumn) refuse(err error, unknown bool, of []change.Value) *Refused {
+func (c *boundColumn) refuse(err error, unknown bool, of []change.Value, after *change.Event) *Refused {
 	switch {
 	case !c.hides:
-		return &Refused{Column: c.rule.Name, Err: err, Values: c.formula.Says(of)}
+		return &Refused{Column: c.rule.Name, Err: err, Values: c.formula.Says(of, after)}
 	case unknown:
 		return &Refused{Column: c.rule.Name, Err: err}
 	}

@@ -166,3 +166,38 @@ func TestRowsWhenTablesChange(t *testing.T) {
 	require.ErrorContains(t, err, `two columns are called "remark"`)
 	require.Nil(t, (*Rows)(nil).Clone())
 }
+
+// TestRowsOfEvents: a column that says something of the event counts as changed in each, is not
+// known of any row before, and is left out where rows stand for themselves.
+func TestRowsOfEvents(t *testing.T) {
+	r := formsOf(t, nil, NewColumn{Name: "was", Is: "before.note"}, NewColumn{Name: "by", Is: "transaction.origin", Type: "text"}, NewColumn{Name: "size", Is: "note.size()"})
+	of := loansVersion("note")
+	row := func(note string) []change.Value {
+		return []change.Value{change.Of("1"), change.Of("7"), change.Of(note)}
+	}
+	out, err := r.Apply(&change.Event{Operation: change.Update, Table: "public.loans", Schema: of, Before: row("lent"), After: row("lost"), Transaction: change.Transaction{Origin: "desk"}})
+	require.NoError(t, err)
+	require.Equal(t, []string{"lent", "desk"}, []string{string(out.After[3].Text), string(out.After[4].Text)})
+	require.Equal(t, change.Omitted, out.Before[3].Presence)
+	changed, known := out.Changed(nil)
+	require.True(t, known)
+	require.Equal(t, []int{2, 3, 4}, changed, "note, was and by; the size is the same")
+
+	_, err = r.Apply(&change.Event{Operation: change.Update, Table: "public.loans", Schema: of, After: row("lost")})
+	var refused *Refused
+	require.ErrorAs(t, err, &refused)
+	require.Equal(t, "was", refused.Column)
+	r.Forms[0].New[0].OrNull = true
+	out, err = r.Clone().Apply(&change.Event{Operation: change.Update, Table: "public.loans", Schema: of, After: row("lost")})
+	require.NoError(t, err)
+	require.Equal(t, change.Null, out.After[3].Presence)
+
+	alone := r.Clone()
+	alone.RowsAlone = true
+	to, err := alone.Schema(of)
+	require.NoError(t, err)
+	require.Len(t, to.Columns, 4)
+	formed, err := alone.Row(of, row("lent"))
+	require.NoError(t, err)
+	require.Equal(t, "4", string(formed[3].Text))
+}

@@ -2318,7 +2318,7 @@ export interface components {
             fails?: "refuse" | "null";
             /**
              * Expression
-             * @description An expression in CEL over the row's columns, such as first_name + ' ' + last_name
+             * @description An expression in CEL over the row's columns, such as first_name + ' ' + last_name, and over the event (before, operation ...)
              */
             is: string;
             /**

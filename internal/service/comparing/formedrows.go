@@ -24,6 +24,7 @@ func forming(of verify.Side, rows *shape.Rows) (verify.Side, error) {
 		return of, nil
 	}
 	f := &formedRows{Side: of, rows: rows.Clone(), from: of.Schema()}
+	f.rows.RowsAlone = true // no row says which event brought it
 	var err error
 	if f.to, err = f.rows.Schema(f.from); err != nil {
 		return nil, verify.Incomparable(err.Error())
