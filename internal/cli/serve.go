@@ -38,7 +38,6 @@ fields. Minimal configuration:
 		Example: "  rillmark serve --config rillmark.yaml",
 		Args:    terminal.Exactly(),
 		RunE: func(c *cobra.Command, _ []string) error {
-			thrift.RoundSleeps()
 			return a.runService(c.Context(), config, paused)
 		},
 	}

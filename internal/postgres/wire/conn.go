@@ -21,8 +21,8 @@ const (
 	// once more.
 	quietGap = 4 * time.Millisecond
 	// quietFollows is from how many reads in a row on, each soon after the one before, the stream
-	// is not quiet: a transaction alone may come in a few pieces, with its end in one of its own.
-	quietFollows = 6
+	// is not quiet: the end of a transaction alone may come in a piece of its own.
+	quietFollows = 2
 )
 
 // Conn reads in large pieces, and pauses after a piece that was not large.
