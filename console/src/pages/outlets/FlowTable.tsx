@@ -4,21 +4,25 @@ import { Button, Table } from "react-bootstrap";
 import { Link } from "react-router-dom";
 import { answered, api } from "../../api/client";
 import type { components } from "../../api/schema.gen";
+import type { OutletStatus } from "../../api/types";
 import { count, localMoment, span } from "../../parts/numbers";
+import { usePaced } from "../../parts/paced";
 import { Trouble } from "../../parts/Trouble";
 
 type Flow = components["schemas"]["OutletFlow"];
 type Line = components["schemas"]["FlowLine"];
 
 /** FlowTable shows what became of the events that an outlet has read: an equation for each
- * table, which opens into operations and types of messages. */
-export function FlowTable({ name, minutes }: { name: string; minutes: number }) {
-  const { data, error } = useQuery({
+ * table, which opens into operations and types of messages. It is read anew when the outlet has
+ * moved. */
+export function FlowTable({ outlet, minutes }: { outlet: OutletStatus; minutes: number }) {
+  const { name } = outlet;
+  const { data, error, refetch } = useQuery({
     queryKey: ["flow", name, minutes],
     queryFn: () => answered(api.GET("/v1/outlets/{name}/flow", { params: { path: { name }, query: { minutes } } })),
-    refetchInterval: 5000,
     placeholderData: (before) => before,
   });
+  usePaced(`${outlet.committed} ${outlet.delivered} ${outlet.dead_letters}`, 5000, refetch);
   if (error) {
     return <Trouble error={error} />;
   }

@@ -6,6 +6,7 @@ import type { OutletStatus } from "../../api/types";
 import { Ask } from "../../parts/Ask";
 import { Message } from "../../parts/changes/Message";
 import { count, localMoment } from "../../parts/numbers";
+import { usePaced } from "../../parts/paced";
 import { StateMark } from "../../parts/StateMark";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
@@ -19,12 +20,12 @@ export function LettersTab({ outlet }: { outlet: OutletStatus }) {
   const path = { name: outlet.name };
   const { trouble, work } = useWork();
   const client = useQueryClient();
-  const { data, error } = useQuery({
-    queryKey: ["letters", outlet.name, filter, outlet.dead_letters, outlet.waiting_behind],
+  const { data, error, refetch } = useQuery({
+    queryKey: ["letters", outlet.name, filter],
     queryFn: () => answered(api.GET("/v1/outlets/{name}/dead-letters", { params: { path, query: { limit: 500, error: filter || undefined } } })),
     placeholderData: (before) => before,
-    refetchInterval: 3000,
   });
+  usePaced(outlet, 3000, refetch); // any change of the outlet may be a try of one
   const act = (verb: "retry" | "discard", ids?: number[]) => {
     setAsks(false);
     return work(async () => {

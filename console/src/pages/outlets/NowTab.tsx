@@ -20,7 +20,7 @@ export function NowTab({ outlet }: { outlet: OutletStatus }) {
   const { data, error } = useQuery({
     queryKey: ["history", outlet.name],
     queryFn: () => answered(api.GET("/v1/outlets/{name}/history", { params: { path: { name: outlet.name } } })),
-    refetchInterval: 5000,
+    refetchInterval: step * 1000, // each step of time brings a point, also where nothing happens
     placeholderData: (before) => before,
   });
   const source = useSourceStatus(outlet.source);
@@ -52,7 +52,7 @@ export function NowTab({ outlet }: { outlet: OutletStatus }) {
           Offsets {count(l.first)} to {count(l.last)} were not delivered: retention took them at {localMoment(l.at)}.
         </p>
       ))}
-      {outlet.destination && <FlowTable name={outlet.name} minutes={minutes} />}
+      {outlet.destination && <FlowTable outlet={outlet} minutes={minutes} />}
       {counts.rows.length > 0 && (
         <div className="table-scroll" tabIndex={0} role="region" aria-label="Counts by table">
           <Table size="sm" className="counts">
