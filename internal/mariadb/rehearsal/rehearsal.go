@@ -46,8 +46,7 @@ func Run(ctx context.Context, c *session.Config, scratch, text string) (*engine.
 		return nil, err
 	}
 	name := change.TableName(table.Database, table.Name)
-	rule := c.Rules.For(name)
-	if rule == nil {
+	if c.Rules.For(name) == nil {
 		return nil, &engine.Fault{Code: "not-captured", Message: fmt.Sprintf("the source does not capture %s: nothing that reads its journal would notice", name)}
 	}
 	conn, err := open(ctx, scratch)
@@ -63,8 +62,14 @@ func Run(ctx context.Context, c *session.Config, scratch, text string) (*engine.
 	if err := conn.Exec(ctx, create); err != nil {
 		return nil, &engine.Fault{Code: "scratch", Cause: err, Message: fmt.Sprintf("%s cannot be copied to the scratch server", name), Fix: "what its definition needs (a sequence, an engine, a plugin) has to be there, too"}
 	}
+	return rehearse(ctx, c, conn, text, effects, table)
+}
+
+// rehearse runs the statement where the table's copy is, and says what the table was and is.
+func rehearse(ctx context.Context, c *session.Config, conn *wire.Conn, text string, effects []statement.Effect, table statement.Table) (*engine.Rehearsal, error) {
+	name := change.TableName(table.Database, table.Name)
 	r := &engine.Rehearsal{Table: name}
-	before, _, err := layout(ctx, c, conn, table, rule)
+	before, _, err := layout(ctx, c, conn, table, c.Rules.For(name))
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +99,8 @@ func Run(ctx context.Context, c *session.Config, scratch, text string) (*engine.
 		}
 	}
 	r.Name = change.TableName(table.Database, table.Name)
-	if rule = c.Rules.For(r.Name); rule == nil {
+	rule := c.Rules.For(r.Name)
+	if rule == nil {
 		return r, nil
 	}
 	after, filled, err := layout(ctx, c, conn, table, rule)

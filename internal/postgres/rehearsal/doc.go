@@ -38,8 +38,7 @@ func Run(ctx context.Context, c *session.Config, scratch, statement string) (*en
 		return nil, err
 	}
 	table := change.TableName(schema, name)
-	rule := c.Rules.For(table)
-	if rule == nil {
+	if c.Rules.For(table) == nil {
 		return nil, &engine.Fault{Code: "not-captured", Message: fmt.Sprintf("the source does not capture %s: nothing that reads its journal would notice", table)}
 	}
 	statements, err := copyOf(ctx, c, schema, name)
@@ -60,12 +59,17 @@ func Run(ctx context.Context, c *session.Config, scratch, statement string) (*en
 			return nil, cannotCopy(table, one, err)
 		}
 	}
-	r := &engine.Rehearsal{Table: table}
+	return rehearse(ctx, c, tx, schema, name, statement)
+}
+
+// rehearse runs the statement where the table's copy is, and says what the table was and is.
+func rehearse(ctx context.Context, c *session.Config, tx pgx.Tx, schema, name, statement string) (*engine.Rehearsal, error) {
+	r := &engine.Rehearsal{Table: change.TableName(schema, name)}
 	var oid uint32
 	if err := tx.QueryRow(ctx, "SELECT to_regclass($1)::oid", pgx.Identifier{schema, name}.Sanitize()).Scan(&oid); err != nil {
 		return nil, unusable(err)
 	}
-	before, err := catalogue.Current(ctx, c, tx, oid, table, rule)
+	before, err := catalogue.Current(ctx, c, tx, oid, r.Table, c.Rules.For(r.Table))
 	if err != nil {
 		return nil, unusable(err)
 	}
@@ -82,7 +86,8 @@ func Run(ctx context.Context, c *session.Config, scratch, statement string) (*en
 		return nil, unusable(err)
 	}
 	r.Name = change.TableName(newSchema, newName)
-	if rule = c.Rules.For(r.Name); rule == nil {
+	rule := c.Rules.For(r.Name)
+	if rule == nil {
 		return r, nil
 	}
 	after, err := catalogue.Current(ctx, c, tx, oid, r.Name, rule)
