@@ -14,11 +14,7 @@ import (
 func (s *Schema) AvroSchema() map[string]any {
 	namespace, name := s.avroPlace()
 	fields := make([]map[string]any, len(s.Columns))
-	names := make([]string, len(s.Columns))
-	for i := range s.Columns {
-		names[i] = s.Columns[i].Name
-	}
-	names = UniqueNames(names, nil, avroName)
+	names := s.AvroFields()
 	for i, c := range s.Columns {
 		fields[i] = map[string]any{
 			"name":    names[i],
@@ -58,6 +54,15 @@ func (s *Schema) avroPlace() (namespace, name string) {
 func (s *Schema) AvroName() string {
 	namespace, name := s.avroPlace()
 	return namespace + "." + name
+}
+
+// AvroFields are the names that the columns have as fields of a record, each once.
+func (s *Schema) AvroFields() []string {
+	names := make([]string, len(s.Columns))
+	for i := range s.Columns {
+		names[i] = s.Columns[i].Name
+	}
+	return UniqueNames(names, nil, avroName)
 }
 
 var notAvro = regexp.MustCompile(`[^A-Za-z0-9_]`)

@@ -100,13 +100,6 @@ func (o Outlet) MarshalJSON() ([]byte, error) {
 	return withSection(plain(o), o.Kind, o.Settings)
 }
 
-// Avro is how Avro messages say which schema they follow.
-type Avro struct {
-	Framing  string        `json:"framing,omitempty" title:"Said by" enum:"single-object,registry" default:"single-object" doc:"How a message names its schema; single-object: by the schema's Avro fingerprint, GET /v1/avro-schemas/FINGERPRINT; registry: by the number that a schema registry gave it"`
-	Registry string        `json:"registry,omitempty" title:"Registry" when:"framing=registry" example:"http://127.0.0.1:8081" doc:"The registry's address, such as http://127.0.0.1:8081"`
-	TLS      *settings.TLS `json:"tls,omitempty" title:"TLS of the registry" when:"framing=registry" advanced:"yes" doc:"How an https registry is checked; the system's own certificates are trusted without it"`
-}
-
 // Outbox is a table whose rows are events: each insert goes out as the row's
 // own message.
 type Outbox struct {
@@ -276,21 +269,11 @@ func (o *Outlet) validateShape() error {
 	if flat && o.Updates == "pair" && !slices.Contains(o.Metadata, "operation") && len(o.Metadata) > 0 {
 		return settings.Wrong("updates", "old and new row would look the same: put operation into metadata")
 	}
-	if o.Avro != nil {
-		if o.Format != encode.FormatAvro {
-			return settings.Wrong("avro", "goes with format avro")
-		}
-		if o.Avro.Framing == "registry" && o.Avro.Registry == "" {
-			return settings.Wrong("avro.registry", "with the framing registry the registry's address is needed")
-		}
-		if o.Avro.Registry != "" {
-			if err := settings.AbsoluteURL("avro.registry", o.Avro.Registry); err != nil {
-				return err
-			}
-			if err := o.Avro.TLS.Validate("avro.tls"); err != nil {
-				return err
-			}
-		}
+	if o.Avro != nil && o.Format != encode.FormatAvro {
+		return settings.Wrong("avro", "goes with format avro")
+	}
+	if err := o.Avro.validate(); err != nil {
+		return err
 	}
 	if r := o.Outbox; r != nil {
 		if _, err := shape.ParsePattern(r.Table); err != nil {

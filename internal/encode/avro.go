@@ -77,9 +77,7 @@ func (a *avroRow) field(c *change.Column, table string, v change.Value) error {
 	case change.RuleDate:
 		return a.moment(v.Text, "2006-01-02", func(t time.Time) int64 { return t.Unix() / 86400 })
 	case change.RuleTime:
-		return a.moment(v.Text, "15:04:05.999999", func(t time.Time) int64 {
-			return (int64(t.Hour())*3600+int64(t.Minute())*60+int64(t.Second()))*1_000_000 + int64(t.Nanosecond()/1000)
-		})
+		return a.moment(v.Text, "15:04:05.999999", microsOfDay)
 	case change.RuleTimestamp:
 		return a.moment(v.Text, "2006-01-02T15:04:05.999999", time.Time.UnixMicro)
 	case change.RuleTimestampTZ:
@@ -100,6 +98,10 @@ func (a *avroRow) field(c *change.Column, table string, v change.Value) error {
 		return a.text(branchFirst, v.Text)
 	}
 	return nil
+}
+
+func microsOfDay(t time.Time) int64 {
+	return (int64(t.Hour())*3600+int64(t.Minute())*60+int64(t.Second()))*1_000_000 + int64(t.Nanosecond()/1000)
 }
 
 func (a *avroRow) float(c *change.Column, text []byte) error {
@@ -295,6 +297,17 @@ func (f avroFormat) body(b *Batch, e *change.Event, half string, msg *Message) e
 
 func (f avroFormat) value(dst []byte, schema *change.Schema, row []change.Value) ([]byte, error) {
 	m := f.m
+	if m.Fit != nil {
+		fitted, err := m.Fit(schema)
+		if err != nil {
+			return dst, err
+		}
+		start := len(dst)
+		if dst, err = fitted.append(append(dst, fitted.Frame...), row); err != nil {
+			return dst[:start], &EncodeError{Message: err.Error()}
+		}
+		return dst, nil
+	}
 	if !m.wants.Bare {
 		frame, there := m.frames[schema.Fingerprint()]
 		if !there {

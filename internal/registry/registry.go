@@ -94,7 +94,25 @@ func (c *Client) Incompatible(ctx context.Context, subject, schema string) (why 
 	return strings.TrimSpace(level + " forbids it: " + strings.Join(found.Messages, "; ")), nil
 }
 
+// Newest is the newest schema of a subject, and its number.
+func (c *Client) Newest(ctx context.Context, subject string) (id uint32, schema string, err error) {
+	found, err := c.client.SchemaByVersion(ctx, subject, -1)
+	var refused *sr.ResponseError
+	switch {
+	case errors.As(err, &refused) && refused.StatusCode == http.StatusNotFound:
+		return 0, "", &Refused{&engine.Fault{Code: "registry", Message: fmt.Sprintf("the schema registry has no schema of %s", subject), Fix: "register one, or let subject name another one"}}
+	case err != nil:
+		return 0, "", &engine.Fault{Code: "registry", Message: "the schema registry does not answer", Cause: err}
+	case found.ID <= 0 || int64(found.ID) > 1<<31-1 || found.Type != sr.TypeAvro:
+		return 0, "", &engine.Fault{Code: "registry", Message: fmt.Sprintf("what the schema registry has of %s is no Avro schema", subject), Fix: "let subject name another one"}
+	}
+	return uint32(found.ID), found.Schema.Schema, nil
+}
+
 // Frame is what stands before a value: a zero byte and the schema's number.
+func Frame(id uint32) []byte { return binary.BigEndian.AppendUint32([]byte{0}, id) }
+
+// Frame registers a schema, and gives what stands before its values.
 func (c *Client) Frame(ctx context.Context, subject, schema string) ([]byte, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -110,5 +128,5 @@ func (c *Client) Frame(ctx context.Context, subject, schema string) ([]byte, err
 	if err != nil {
 		return nil, err
 	}
-	return binary.BigEndian.AppendUint32([]byte{0}, id), nil
+	return Frame(id), nil
 }

@@ -2,10 +2,8 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
@@ -13,10 +11,9 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
-	"rillmark/internal/netguard"
 	"rillmark/internal/outlet"
-	"rillmark/internal/registry"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/framing"
 	"rillmark/internal/shape"
 )
 
@@ -73,51 +70,20 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 			return f
 		},
 		Destination: func() (destination.Destination, error) { return s.destinations.buildFor(d, fixedTopics(&d)) },
-		Frame:       s.frame(&d),
 		ReadAgain:   s.readAgain(record, source),
 		Ended:       func(run int, until int64) { s.Goes(func() { s.ranOnce(record, run, until) }) },
 		Log: func(level, event, message string) {
 			s.RunLog.Write(level, "outlet/"+record.Name, event, message)
 		}}
+	framed := framing.New(&d, s.Guard)
+	o.Frame = func(of *change.Schema) ([]byte, error) { return framed.Frame(s.Work, of) }
+	if framed.Registered() {
+		o.Fit = func(of *change.Schema) (*encode.Fitted, error) { return framed.Fit(s.Work, of) }
+	}
 	if d.Retry != nil {
 		o.Attempts = d.Retry.Attempts
 	}
 	return o, to.Definition.Kind, nil
-}
-
-// frame gives what stands before Avro values.
-func (s *Outlets) frame(d *definition.Outlet) func(*change.Schema) ([]byte, error) {
-	a := d.Avro
-	if a == nil || a.Framing != "registry" {
-		return func(schema *change.Schema) ([]byte, error) {
-			form, err := encode.AvroOf(schema)
-			return encode.SingleObject(form.Fingerprint), err
-		}
-	}
-	secure, wrong := destination.TLSConfig(a.TLS)
-	var client *registry.Client
-	if wrong == nil {
-		client, wrong = registry.New(a.Registry, secure, s.Guard.Dialer(netguard.KindRegistry))
-	}
-	return func(schema *change.Schema) ([]byte, error) {
-		if wrong != nil {
-			return nil, wrong
-		}
-		form, err := encode.AvroOf(schema)
-		if err != nil {
-			return nil, err
-		}
-		ctx, cancel := context.WithTimeout(s.Work, 10*time.Second)
-		defer cancel()
-		framed, err := client.Frame(ctx, schema.AvroName(), form.Text)
-		refused := (*registry.Refused)(nil)
-		if outlet.SchemaChanges(d.SchemaChanges) == outlet.ChangesDeadLetter && errors.As(err, &refused) {
-			letter := *refused.Fault
-			letter.Fix = "where it calls the schema incompatible, relax the subject's compatibility there, or leave the changed columns out; then retry the dead letters"
-			err = &encode.EncodeError{Message: letter.Error()}
-		}
-		return framed, err
-	}
 }
 
 // fixedTopics are the topics of an outlet that depend on no event.
@@ -180,7 +146,33 @@ func (s *Outlets) checkTarget(ctx context.Context, name string, d *definition.Ou
 		return checks, nil
 	}
 	tables, err := s.checkTables(ctx, name, d, to)
+	if framed := framing.New(d, s.Guard); err == nil && framed.Registered() {
+		tables, err = s.checkFit(ctx, d, framed)
+	}
 	return append(checks, tables...), err
+}
+
+// checkFit checks whether rows fit the schemas that are registered.
+func (s *Outlets) checkFit(ctx context.Context, d *definition.Outlet, framed *framing.Framing) ([]change.Check, error) {
+	versions, err := s.NewestVersions(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	shaped, err := s.Shape(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	flat := make([]*change.Schema, 0, len(versions))
+	for _, v := range versions[:min(len(versions), mostTopics)] {
+		out := v
+		if shaped.Rows != nil {
+			if out, err = shaped.Rows.Schema(v); err != nil {
+				return nil, err
+			}
+		}
+		flat = append(flat, encode.Flattened(shaped, out))
+	}
+	return framed.Checks(ctx, flat), nil
 }
 
 // mostTopics bounds how many topics a check looks at.

@@ -32,7 +32,8 @@ func (r Registry) Run(ctx context.Context, ready func(address string)) error {
 	return serve(ctx, r.Address, r.Secure, &registry{subjects: make(map[string][]int), backward: r.Backward}, ready)
 }
 
-// ServeHTTP answers POST /subjects/S/versions, GET /schemas/ids/N, GET /subjects, POST
+// ServeHTTP answers POST /subjects/S/versions, GET /schemas/ids/N, GET /subjects, GET
+// /subjects/S/versions/latest, POST
 // /compatibility/subjects/S/versions/latest and GET /config.
 func (r *registry) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	parts := strings.Split(strings.Trim(q.URL.Path, "/"), "/")
@@ -70,6 +71,14 @@ func (r *registry) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 			found = map[string]any{"is_compatible": false, "messages": []string{why}}
 		}
 		answer(http.StatusOK, found)
+	case q.Method == http.MethodGet && len(parts) == 4 && parts[0] == "subjects" && parts[3] == "latest":
+		known := r.subjects[parts[1]]
+		if len(known) == 0 {
+			answer(http.StatusNotFound, map[string]any{"error_code": 40401, "message": "no such subject"})
+			return
+		}
+		id := known[len(known)-1]
+		answer(http.StatusOK, map[string]any{"subject": parts[1], "version": len(known), "id": id, "schema": r.schemas[id-1]})
 	case q.Method == http.MethodGet && len(parts) <= 2 && parts[0] == "config":
 		answer(http.StatusOK, map[string]string{"compatibilityLevel": map[bool]string{true: "BACKWARD", false: "NONE"}[r.backward]})
 	case q.Method == http.MethodGet && len(parts) == 3 && parts[0] == "schemas" && parts[1] == "ids":

@@ -1156,6 +1156,19 @@ export interface components {
              */
             registry?: string;
             /**
+             * Schemas
+             * @description Which schemas messages follow; ours: those of the tables, each registered as the next one of its subject; registered: the newest one that the registry has of the subject, to whose fields rows are fitted by their names; nothing is registered
+             * @default ours
+             * @enum {string}
+             */
+            schemas?: "ours" | "registered";
+            /**
+             * Subject
+             * @description Subject of a table, built from {source}, {schema} and {table}; without it the name of the record, such as public.loans
+             * @example {schema}.{table}-value
+             */
+            subject?: string;
+            /**
              * TLS of the registry
              * @description How an https registry is checked; the system's own certificates are trusted without it
              */

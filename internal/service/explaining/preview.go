@@ -16,7 +16,9 @@ import (
 	"rillmark/internal/journal"
 	"rillmark/internal/jsontext"
 	"rillmark/internal/outlet"
+	"rillmark/internal/registry"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/framing"
 	"rillmark/internal/shape"
 )
 
@@ -88,12 +90,15 @@ func (s *Explaining) Previewer(ctx context.Context, d *definition.Outlet) (*Prev
 		return nil, err
 	}
 	p.maker = encode.NewMaker(shaped, wants)
+	framed := framing.New(&copied, s.Guard)
 	p.maker.Frame = func(schema *change.Schema) ([]byte, error) {
-		if copied.Avro != nil && copied.Avro.Framing == "registry" {
-			return []byte{0, 0, 0, 0, 0}, nil // the number is known once it is registered
+		if framed.InRegistry() {
+			return registry.Frame(0), nil // the number is known once it is registered
 		}
-		form, err := encode.AvroOf(schema)
-		return encode.SingleObject(form.Fingerprint), err
+		return framed.Frame(ctx, schema)
+	}
+	if framed.Registered() {
+		p.maker.Fit = func(schema *change.Schema) (*encode.Fitted, error) { return framed.Fit(ctx, schema) }
 	}
 	if shaped.Format == encode.FormatAvro || shaped.Format == encode.FormatParquet || shaped.Format == encode.FormatTable {
 		shaped.Format = encode.FormatRow

@@ -14,9 +14,8 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
-	"rillmark/internal/netguard"
 	"rillmark/internal/outlet"
-	"rillmark/internal/registry"
+	"rillmark/internal/service/framing"
 	"rillmark/internal/shape"
 )
 
@@ -171,28 +170,29 @@ func (i *Impact) registered(ctx context.Context, o *OutletImpact, d *definition.
 		return nil
 	}
 	out := encode.Flattened(shaped, now)
-	form, err := encode.AvroOf(out)
-	if err != nil {
+	if _, err := encode.AvroOf(out); err != nil {
 		o.add(Holds, "its rows cannot be written in Avro: "+err.Error(), "")
 		return nil
 	}
-	secure, err := destination.TLSConfig(d.Avro.TLS)
-	if err != nil {
-		return err
-	}
-	client, err := registry.New(d.Avro.Registry, secure, i.Guard.Dialer(netguard.KindRegistry))
-	if err != nil {
-		return err
-	}
+	framed := framing.New(d, i.Guard)
 	ctx, cancel := context.WithTimeout(ctx, askTimeout)
 	defer cancel()
-	why, err := client.Incompatible(ctx, out.AvroName(), form.Text)
+	if framed.Registered() {
+		why, err := framed.Misfits(ctx, out)
+		if err != nil {
+			o.add(Differs, "the schema registry could not be asked: "+err.Error(), "")
+		} else if why != "" {
+			o.add(fits, "its rows would not fit the registered schema of "+framed.Subject(out)+": "+why, "a form of rows gives columns the names of fields and turns values into what fits; delivery goes on by itself")
+		}
+		return nil
+	}
+	why, err := framed.Incompatible(ctx, out)
 	if err != nil {
 		o.add(Differs, "the schema registry could not be asked: "+err.Error(), "")
 		return nil
 	}
 	if why != "" {
-		o.add(fits, "the schema registry would not take the new schema of "+out.AvroName()+": "+why, "relax the subject's compatibility there, or leave the changed columns out by a form of rows; delivery goes on by itself")
+		o.add(fits, "the schema registry would not take the new schema of "+framed.Subject(out)+": "+why, "relax the subject's compatibility there, or leave the changed columns out by a form of rows; delivery goes on by itself")
 	}
 	return nil
 }

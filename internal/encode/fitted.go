@@ -1,0 +1,441 @@
+package encode
+
+import (
+	"cmp"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"math/big"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/hamba/avro/v2"
+
+	"rillmark/internal/change"
+	"rillmark/internal/expression"
+)
+
+// Fitted is how rows of one version are written after an Avro schema that somebody else has
+// made: a field gets the column of its name, or its default where there is none. It does not
+// change, and may be used by several goroutines.
+type Fitted struct {
+	// Frame stands before each value.
+	Frame  []byte
+	fields []fittedField
+}
+
+type fittedField struct {
+	name   string
+	column int    // -1 for one that no column fills
+	bytes  []byte // then what stands there always
+	union  bool
+	null   int64 // the union's branch of null; -1 for none
+	// branches are those that a value may go into, in their order: one that cannot hold a value
+	// leaves it to the next.
+	branches []fittedBranch
+}
+
+type fittedBranch struct {
+	at    int64
+	write valueWriter
+	text  bool
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// valueWriter appends a value, or says what about it the type does not hold.
+type valueWriter func(dst, text []byte) ([]byte, error)
+
+// FieldFit says of one field, or column, what a person has to know of the fit.
+type FieldFit struct {
+	Field string
+	// Misfit says that no row can be written; else it is a thing to know.
+	Misfit bool
+	Says   string
+}
+
+// FitAvro fits a version's rows to a record's schema. fits has what does not fit, and what is
+// worth knowing; the Fitted is nil where anything does not.
+func FitAvro(s *change.Schema, text string) (f *Fitted, fits []FieldFit, err error) {
+	parsed, err := avro.ParseBytesWithCache([]byte(text), "", &avro.SchemaCache{})
+	if err != nil {
+		return nil, nil, fmt.Errorf("the registered schema cannot be read: %w", err)
+	}
+	record, is := parsed.(*avro.RecordSchema)
+	if !is {
+		return nil, nil, fmt.Errorf("the registered schema is no record, but %s", parsed.Type())
+	}
+	names := s.AvroFields()
+	f = new(Fitted)
+	var used []string
+	var open []int // fields that no column fills
+	for _, field := range record.Fields() {
+		one := fittedField{name: field.Name(), column: slices.Index(names, field.Name())}
+		if one.column < 0 {
+			open = append(open, len(f.fields))
+			f.fields = append(f.fields, one)
+			continue
+		}
+		used = append(used, field.Name())
+		fit := one.accept(&s.Columns[one.column], field.Type())
+		if fit.Says != "" {
+			fits = append(fits, fit)
+		}
+		f.fields = append(f.fields, one)
+	}
+	left := slices.DeleteFunc(slices.Clone(names), func(name string) bool { return slices.Contains(used, name) })
+	for _, at := range open {
+		fits = append(fits, f.fields[at].fill(record.Fields()[at], left))
+	}
+	for _, name := range left {
+		fits = append(fits, FieldFit{Field: name, Says: "the registered schema has no such field: it does not go out"})
+	}
+	if slices.ContainsFunc(fits, func(one FieldFit) bool { return one.Misfit }) {
+		return nil, fits, nil
+	}
+	return f, fits, nil
+}
+
+// Misfits says which fields do not fit, in one sentence for each.
+func Misfits(fits []FieldFit) string {
+	var says []string
+	for _, one := range fits {
+		if one.Misfit {
+			says = append(says, one.Field+": "+one.Says)
+		}
+	}
+	return strings.Join(says, "; ")
+}
+
+// accept fits a column to a field's type.
+func (f *fittedField) accept(c *change.Column, t avro.Schema) FieldFit {
+	fit := FieldFit{Field: f.name}
+	types := []avro.Schema{t}
+	f.null = -1
+	if union, is := t.(*avro.UnionSchema); is {
+		types, f.union = union.Types(), true
+	}
+	var refused []string
+	for at, one := range types {
+		if one.Type() == avro.Null {
+			f.null = int64(at)
+			continue
+		}
+		write, note := writerOf(c, one)
+		if write == nil {
+			refused = append(refused, note)
+			continue
+		}
+		if note != "" && fit.Says == "" {
+			fit.Says = note
+		}
+		f.branches = append(f.branches, fittedBranch{int64(at), write, one.Type() == avro.String})
+	}
+	// A text can hold everything: it is for what no other branch does.
+	slices.SortStableFunc(f.branches, func(a, b fittedBranch) int { return cmp.Compare(btoi(a.text), btoi(b.text)) })
+	switch {
+	case len(f.branches) == 0:
+		return FieldFit{Field: f.name, Misfit: true, Says: strings.Join(refused, ", and ")}
+	case f.null < 0 && c.Nullable:
+		fit.Says = strings.TrimPrefix(fit.Says+"; rows in which it is null become dead letters", "; ")
+	}
+	return fit
+}
+
+// fill gives a field that no column fills its default.
+func (f *fittedField) fill(field *avro.Field, left []string) FieldFit {
+	f.null = -1
+	t, at := field.Type(), int64(-1)
+	if union, is := t.(*avro.UnionSchema); is {
+		t, at = union.Types()[0], 0
+		if null := slices.IndexFunc(union.Types(), func(one avro.Schema) bool { return one.Type() == avro.Null }); !field.HasDefault() && null >= 0 {
+			f.bytes = binary.AppendVarint(nil, int64(null))
+			return FieldFit{Field: f.name, Says: "no column has the name: it is null"}
+		}
+	}
+	if !field.HasDefault() {
+		says := "no column has the name, and the field has no default"
+		if like := expression.Similar(f.name, left); like != "" {
+			says += fmt.Sprintf("; %q may be it: give it the name by a form of rows", like)
+		}
+		return FieldFit{Field: f.name, Misfit: true, Says: says}
+	}
+	if at >= 0 {
+		f.bytes = binary.AppendVarint(nil, at)
+	}
+	if t.Type() == avro.Null {
+		return FieldFit{Field: f.name, Says: "no column has the name: it is null, its default"}
+	}
+	value, err := avro.Marshal(t, field.Default())
+	if err != nil {
+		return FieldFit{Field: f.name, Misfit: true, Says: "no column has the name, and its default cannot be written: " + err.Error()}
+	}
+	f.bytes = append(f.bytes, value...)
+	return FieldFit{Field: f.name, Says: "no column has the name: it is its default"}
+}
+
+// Takes reports whether a column fills the field of that name.
+func (f *Fitted) Takes(field string) bool {
+	return slices.ContainsFunc(f.fields, func(one fittedField) bool { return one.name == field && one.column >= 0 })
+}
+
+// append writes a row.
+func (f *Fitted) append(dst []byte, row []change.Value) ([]byte, error) {
+	start := len(dst)
+	for i := range f.fields {
+		one := &f.fields[i]
+		if one.column < 0 {
+			dst = append(dst, one.bytes...)
+			continue
+		}
+		var err error
+		if dst, err = one.append(dst, row[one.column]); err != nil {
+			return dst[:start], fmt.Errorf("field %s of the registered schema: %w", one.name, err)
+		}
+	}
+	return dst, nil
+}
+
+// append writes one value; an integer stands in Avro as [binary.AppendVarint] writes it.
+func (f *fittedField) append(dst []byte, v change.Value) ([]byte, error) {
+	switch {
+	case v.Presence == change.Present:
+	case f.null >= 0:
+		return binary.AppendVarint(dst, f.null), nil
+	case v.Presence == change.Null:
+		return dst, errors.New("it takes no null")
+	default:
+		return dst, errors.New("the log does not have the value, and the field takes no null")
+	}
+	var why error
+	for _, b := range f.branches {
+		to := dst
+		if f.union {
+			to = binary.AppendVarint(to, b.at)
+		}
+		if to, why = b.write(to, v.Text); why == nil {
+			return to, nil
+		}
+	}
+	return dst, why
+}
+
+// writerOf says how values of a column are written as an Avro type; nil where they are not, and
+// then why.
+func writerOf(c *change.Column, t avro.Schema) (write valueWriter, note string) {
+	logical := logicalOf(t)
+	no := func() (valueWriter, string) {
+		name := string(t.Type())
+		if logical != "" {
+			name += " (" + string(logical) + ")"
+		}
+		return nil, fmt.Sprintf("%s is not written as %s: an expression in a form of rows can turn it into what fits", c.Type, name)
+	}
+	number := c.Rule == change.RuleInteger || c.Rule == change.RuleUnsigned
+	switch {
+	case t.Type() == avro.Boolean && c.Rule == change.RuleBoolean:
+		return func(dst, text []byte) ([]byte, error) {
+			if string(text) == "true" {
+				return append(dst, 1), nil
+			}
+			return append(dst, 0), nil
+		}, ""
+	case t.Type() == avro.Int && logical == "" && number:
+		return integers(32), narrow(c, 32, "int")
+	case t.Type() == avro.Long && logical == "" && number:
+		return integers(64), narrow(c, 64, "long")
+	case t.Type() == avro.Float && c.Rule == change.RuleFloat && c.Bits == 32:
+		return func(dst, text []byte) ([]byte, error) {
+			n, err := strconv.ParseFloat(string(text), 32)
+			return binary.LittleEndian.AppendUint32(dst, math.Float32bits(float32(n))), err
+		}, ""
+	case t.Type() == avro.Double && (c.Rule == change.RuleFloat || c.Rule == change.RuleInteger && c.Bits > 0 && c.Bits <= 32):
+		return func(dst, text []byte) ([]byte, error) {
+			n, err := strconv.ParseFloat(string(text), 64)
+			return binary.LittleEndian.AppendUint64(dst, math.Float64bits(n)), err
+		}, ""
+	case logical == avro.Date && c.Rule == change.RuleDate:
+		return moments("2006-01-02", func(t time.Time) int64 { return t.Unix() / 86400 }, ""), ""
+	case (logical == avro.TimeMicros || logical == avro.TimeMillis) && c.Rule == change.RuleTime:
+		return moments("15:04:05.999999", microsOfDay, logical), finer(logical)
+	case (logical == avro.TimestampMicros || logical == avro.TimestampMillis) && c.Rule == change.RuleTimestampTZ:
+		return moments(time.RFC3339Nano, time.Time.UnixMicro, logical), finer(logical)
+	case (logical == avro.LocalTimestampMicros || logical == avro.LocalTimestampMillis) && c.Rule == change.RuleTimestamp:
+		return moments("2006-01-02T15:04:05.999999", time.Time.UnixMicro, logical), finer(logical)
+	case logical == avro.Decimal && (number || c.Rule == change.RuleDecimal):
+		return decimals(t)
+	case t.Type() == avro.Bytes && logical == "" && c.Rule == change.RuleBinary:
+		return counted, ""
+	case t.Type() == avro.Fixed && logical == "" && c.Rule == change.RuleBinary:
+		size := named(t).(*avro.FixedSchema).Size()
+		return func(dst, text []byte) ([]byte, error) {
+			if len(text) != size {
+				return dst, fmt.Errorf("it takes %d bytes, and the value has %d", size, len(text))
+			}
+			return append(dst, text...), nil
+		}, fmt.Sprintf("values of other than %d bytes become dead letters", size)
+	case t.Type() == avro.Enum && (c.Rule == change.RuleEnum || c.Rule == change.RuleText):
+		return labels(c, named(t).(*avro.EnumSchema).Symbols())
+	case t.Type() == avro.Array && c.Rule == change.RuleArray:
+		return arrays(c, t.(*avro.ArraySchema).Items())
+	case t.Type() == avro.String && (logical == "" || logical == avro.UUID && c.Rule == change.RuleUUID) && c.Rule != change.RuleBinary:
+		return counted, ""
+	}
+	return no()
+}
+
+// named is the type that a name stands for.
+func named(t avro.Schema) avro.Schema {
+	if ref, is := t.(*avro.RefSchema); is {
+		return ref.Schema()
+	}
+	return t
+}
+
+func logicalOf(t avro.Schema) avro.LogicalType {
+	if one, is := named(t).(avro.LogicalTypeSchema); is && one.Logical() != nil {
+		return one.Logical().Type()
+	}
+	return ""
+}
+
+// narrow says that a column's numbers may be too large.
+func narrow(c *change.Column, bits int, name string) string {
+	if c.Rule == change.RuleInteger && c.Bits > 0 && c.Bits <= bits || c.Rule == change.RuleUnsigned && c.Bits > 0 && c.Bits < bits {
+		return ""
+	}
+	if bits == 64 && c.Rule == change.RuleInteger {
+		return ""
+	}
+	return "numbers that " + name + " does not hold become dead letters"
+}
+
+// counted writes bytes, or a string.
+func counted(dst, text []byte) ([]byte, error) {
+	return append(binary.AppendVarint(dst, int64(len(text))), text...), nil
+}
+
+func integers(bits int) valueWriter {
+	return func(dst, text []byte) ([]byte, error) {
+		n, err := strconv.ParseInt(string(text), 10, bits)
+		if err != nil {
+			return dst, fmt.Errorf("%s is no integer of %d bits", text, bits)
+		}
+		return binary.AppendVarint(dst, n), nil
+	}
+}
+
+// moments writes times: in the days or microseconds that of gives, or in milliseconds where the
+// logical type says so.
+func moments(layout string, of func(time.Time) int64, l avro.LogicalType) valueWriter {
+	return func(dst, text []byte) ([]byte, error) {
+		t, err := time.Parse(layout, string(text))
+		if err != nil {
+			return dst, fmt.Errorf("%q has no place in it", text)
+		}
+		n := of(t)
+		if strings.HasSuffix(string(l), "millis") {
+			if n%1000 != 0 {
+				return dst, fmt.Errorf("%s is finer than a millisecond", text)
+			}
+			n /= 1000
+		}
+		return binary.AppendVarint(dst, n), nil
+	}
+}
+
+// finer says what a type of milliseconds does with a finer time.
+func finer(l avro.LogicalType) string {
+	if strings.HasSuffix(string(l), "millis") {
+		return "times that are finer than a millisecond become dead letters"
+	}
+	return ""
+}
+
+// decimals writes the unscaled value in two's complement (Avro 1.11, Decimal).
+func decimals(t avro.Schema) (valueWriter, string) {
+	form := named(t).(avro.LogicalTypeSchema).Logical().(*avro.DecimalLogicalSchema)
+	size := -1
+	if fixed, is := named(t).(*avro.FixedSchema); is {
+		size = fixed.Size()
+	}
+	most := new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(form.Precision())), nil)
+	return func(dst, text []byte) ([]byte, error) {
+		n, ok := Unscaled(string(text), form.Scale())
+		if !ok || n.CmpAbs(most) >= 0 {
+			return dst, fmt.Errorf("%s has more digits than decimal(%d,%d) holds", text, form.Precision(), form.Scale())
+		}
+		value := twosComplement(n)
+		if size < 0 {
+			return counted(dst, value)
+		}
+		if len(value) > size {
+			return dst, fmt.Errorf("%s takes more than %d bytes", text, size)
+		}
+		sign := byte(0)
+		if n.Sign() < 0 {
+			sign = 0xff
+		}
+		for range size - len(value) {
+			dst = append(dst, sign)
+		}
+		return append(dst, value...), nil
+	}, ""
+}
+
+// labels writes a text that is one of an enum's symbols.
+func labels(c *change.Column, symbols []string) (valueWriter, string) {
+	note := "texts that are none of its symbols become dead letters"
+	if c.Rule == change.RuleEnum {
+		missing := slices.DeleteFunc(slices.Clone(c.Labels), func(l string) bool { return slices.Contains(symbols, l) })
+		if note = ""; len(missing) > 0 {
+			note = "its symbols lack " + strings.Join(missing, ", ") + ": rows with those become dead letters"
+		}
+	}
+	return func(dst, text []byte) ([]byte, error) {
+		at := slices.Index(symbols, string(text))
+		if at < 0 {
+			return dst, fmt.Errorf("%q is none of its symbols", text)
+		}
+		return binary.AppendVarint(dst, int64(at)), nil
+	}, note
+}
+
+// arrays writes arrays of one dimension, in one block.
+func arrays(c *change.Column, items avro.Schema) (valueWriter, string) {
+	element := change.AvroElement(*c)
+	element.Nullable = true
+	one := fittedField{name: "item"}
+	if fit := one.accept(&element, items); fit.Misfit {
+		return nil, "of its items: " + fit.Says
+	}
+	return func(dst, text []byte) ([]byte, error) {
+		var all []json.RawMessage
+		if err := json.Unmarshal(text, &all); err != nil {
+			return dst, fmt.Errorf("%s is no list", text)
+		}
+		if len(all) > 0 {
+			dst = binary.AppendVarint(dst, int64(len(all)))
+		}
+		for _, item := range all {
+			value, ok := elementOf(element.Rule, item)
+			if !ok {
+				return dst, errors.New("it has more than one dimension")
+			}
+			var err error
+			if dst, err = one.append(dst, value); err != nil {
+				return dst, fmt.Errorf("an item: %w", err)
+			}
+		}
+		return append(dst, 0), nil
+	}, ""
+}
