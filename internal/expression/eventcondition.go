@@ -60,7 +60,7 @@ func (c *EventCondition) Bind(schema *change.Schema) (*BoundEventCondition, erro
 	if err != nil {
 		return nil, err
 	}
-	b := &BoundEventCondition{text: c.text}
+	b := &BoundEventCondition{text: c.text, eventView: eventView{schema: schema}}
 	if !asksEvent(about, schema) {
 		b.row, err = c.row.Bind(schema.Table, schema.Columns)
 		return b, err
