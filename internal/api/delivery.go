@@ -94,6 +94,20 @@ func (s *Server) deliveryRoutes() {
 		}
 		return &body[explaining.Previews]{*found}, nil
 	})
+	huma.Register(s.api, operation(http.MethodPost, "/v1/preview", "previewDraft", "What an outlet would send to a destination that neither is stored yet; nothing is sent, and nothing is stored", "outlets"), func(ctx context.Context, in *struct {
+		From  int64 `query:"from" minimum:"0" doc:"The first offset; the newest events without it"`
+		Limit int   `query:"limit" minimum:"1" maximum:"200" default:"10"`
+		Body  struct {
+			Outlet      definition.Outlet       `json:"outlet"`
+			Destination *definition.Destination `json:"destination,omitempty" doc:"In place of a stored one"`
+		}
+	}) (*body[explaining.Previews], error) {
+		found, err := s.service.Explaining.PreviewDraft(ctx, &in.Body.Outlet, in.Body.Destination, in.From, in.Limit)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return &body[explaining.Previews]{*found}, nil
+	})
 	huma.Register(s.api, operation(http.MethodPost, "/v1/outlets/{name}/run", "runOutletOnce", "Let a paused outlet deliver what there is now, or up to a place, and end it then", "outlets"), func(ctx context.Context, in *struct {
 		Named
 		Body *struct {

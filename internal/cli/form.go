@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -12,12 +13,13 @@ import (
 	"rillmark/internal/cli/terminal"
 	"rillmark/internal/cli/written"
 	"rillmark/internal/definition"
+	"rillmark/internal/service/explaining"
 )
 
 func (a *app) form() *cobra.Command {
 	return terminal.Group("form", "Forms of rows that outlets share: columns that are dropped, masked, renamed or computed",
 		a.formAdd(), a.edit("forms", "form", "Change a form's definition; the outlets that use it go on with it"),
-		a.formList(), a.withYAML("forms", a.formShow()), a.remove("forms", "form", "Remove a form that no outlet uses"))
+		a.formPreview(), a.formList(), a.withYAML("forms", a.formShow()), a.remove("forms", "form", "Remove a form that no outlet uses"))
 }
 
 func (a *app) formAdd() *cobra.Command {
@@ -38,6 +40,63 @@ func (a *app) formAdd() *cobra.Command {
 			return a.done(raw, "form %s added", args[0])
 		}}
 	c.Flags().StringVarP(&file, "file", "f", "", "definition in YAML; - for standard input")
+	return c
+}
+
+func (a *app) formPreview() *cobra.Command {
+	var file, source string
+	var limit int
+	var from int64
+	c := &cobra.Command{Use: "preview [NAME]", Short: "Show what a form makes of real rows; nothing is sent or stored",
+		Long:    "Takes the newest events of a source's journal, or those from --from on, and shows them in the form that\nis stored under the name, or is in the file.",
+		Example: "  rillmark form preview readers --source circulation\n  rillmark form preview --file readers.yaml --source circulation --limit 1", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+			if source == "" || (file == "") == (len(args) == 0) {
+				return terminal.Usage("%s needs --source with the name of a source, and either a form's name or --file", c.CommandPath())
+			}
+			var form json.RawMessage
+			var d *written.File
+			if file != "" {
+				var err error
+				if d, err = written.ReadDefinition(&a.Session, file); err != nil {
+					return err
+				}
+				form = d.JSON
+			} else {
+				var stored struct{ Definition json.RawMessage }
+				if _, err := a.Call(c.Context(), http.MethodGet, "/v1/forms/"+url.PathEscape(args[0]), nil, &stored); err != nil {
+					return err
+				}
+				form = stored.Definition
+			}
+			fields := map[string]any{}
+			if err := json.Unmarshal(form, &fields); err != nil {
+				return terminal.Usage("the definition is no object: it has rows and functions")
+			}
+			delete(fields, "description")
+			fields["source"], fields["operations"] = source, []string{"existing", "insert", "update", "delete"} // of rows
+			if rows, _ := fields["rows"].([]any); len(rows) > 0 {
+				var tables []any
+				for _, one := range rows {
+					if row, is := one.(map[string]any); is && row["match"] != nil {
+						tables = append(tables, row["match"])
+					}
+				}
+				fields["tables"] = tables
+			}
+			var found explaining.Previews
+			raw, err := a.Call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/preview?limit=%d&from=%d", limit, from), map[string]any{"outlet": fields}, &found)
+			if err != nil && d != nil {
+				return written.ExplainedParts(err, "outlet", map[string]*written.File{"outlet": d})
+			}
+			if err != nil {
+				return err
+			}
+			return a.printPreviews(raw, &found)
+		}}
+	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
+	c.Flags().StringVar(&source, "source", "", "whose rows are shown")
+	c.Flags().IntVar(&limit, "limit", 3, "messages at most")
+	c.Flags().Int64Var(&from, "from", 0, "first offset; the newest events without it")
 	return c
 }
 

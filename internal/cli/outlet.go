@@ -329,28 +329,37 @@ func (a *app) outletCheck() *cobra.Command {
 }
 
 func (a *app) outletPreview() *cobra.Command {
-	var file string
+	var file, to string
 	var limit int
 	var from int64
 	c := &cobra.Command{Use: "preview NAME", Short: "Show exactly what would be sent for real events; nothing is sent",
 		Long:    "Takes the journal's newest events, or those from --from on, and shows the messages that\nthe outlet makes of them: topic, key, headers, body and size.",
-		Example: "  rillmark outlet preview hub --limit 2\n  rillmark outlet preview hub --file hub.yaml --from 4800", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
+		Example: "  rillmark outlet preview hub --limit 2\n  rillmark outlet preview hub --file hub.yaml --from 4800\n  rillmark outlet preview hub --file hub.yaml --destination-file broker.yaml", Args: terminal.Exactly("NAME"), RunE: func(c *cobra.Command, args []string) error {
 			d, body, err := a.outletBody(file)
 			if err != nil {
 				return err
 			}
+			explained := d.Explained
+			path := fmt.Sprintf("/v1/outlets/%s/preview?limit=%d&from=%d&tables=true", url.PathEscape(args[0]), limit, from)
+			if to != "" {
+				if file == "" {
+					return terminal.Usage("--destination-file goes with --file: both are not stored yet")
+				}
+				destination, err := written.ReadDefinition(&a.Session, to)
+				if err != nil {
+					return err
+				}
+				explained = func(err error) error {
+					return written.ExplainedParts(err, "outlet", map[string]*written.File{"outlet": d, "destination": destination})
+				}
+				path, body = fmt.Sprintf("/v1/preview?limit=%d&from=%d", limit, from), map[string]any{"outlet": json.RawMessage(d.JSON), "destination": json.RawMessage(destination.JSON)}
+			}
 			var found explaining.Previews
-			raw, err := a.Call(c.Context(), http.MethodPost, fmt.Sprintf("/v1/outlets/%s/preview?limit=%d&from=%d&tables=true", url.PathEscape(args[0]), limit, from), body, &found)
+			raw, err := a.Call(c.Context(), http.MethodPost, path, body, &found)
 			if err != nil {
-				return d.Explained(err)
+				return explained(err)
 			}
-			if a.JSON {
-				return a.PrintJSON(raw)
-			}
-			for i := range found.Items {
-				a.printMessage(&found.Items[i])
-			}
-			if err := a.printKeptBack(&found); err != nil || len(found.Tables) == 0 {
+			if err := a.printPreviews(raw, &found); err != nil || a.JSON || len(found.Tables) == 0 {
 				return err
 			}
 			fmt.Fprintln(a.Out, "\nits tables") //nolint:errcheck // a closed terminal
@@ -358,9 +367,20 @@ func (a *app) outletPreview() *cobra.Command {
 			return nil
 		}}
 	c.Flags().StringVarP(&file, "file", "f", "", "a definition that is not stored yet; - for standard input")
+	c.Flags().StringVar(&to, "destination-file", "", "definition of its destination, where that is not stored yet either")
 	c.Flags().IntVar(&limit, "limit", 3, "messages at most")
 	c.Flags().Int64Var(&from, "from", 0, "first offset; the newest events without it")
 	return c
+}
+
+func (a *app) printPreviews(raw []byte, found *explaining.Previews) error {
+	if a.JSON {
+		return a.PrintJSON(raw)
+	}
+	for i := range found.Items {
+		a.printMessage(&found.Items[i])
+	}
+	return a.printKeptBack(found)
 }
 
 func (a *app) outletScript(verb, short, long string, of func(*service.TargetScripts) string) *cobra.Command {

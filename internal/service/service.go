@@ -186,7 +186,10 @@ func assemble(c *base.Common) *Service {
 	s.Outlets = &Outlets{Common: c, running: run, sources: s.Sources, destinations: s.Destinations, journals: s.Journals, overview: overview}
 	toDestination := func(d definition.Outlet) (destination.Destination, error) { return s.Destinations.buildFor(d, nil) }
 	s.Impact = &impact.Impact{Common: c, Engine: s.Sources.build, Destination: toDestination}
-	s.Explaining = &explaining.Explaining{Common: c, Destination: toDestination, Runner: run.Runner}
+	s.Explaining = &explaining.Explaining{Common: c, Destination: toDestination, Runner: run.Runner,
+		Draft: func(to definition.Destination, d definition.Outlet) (destination.Destination, error) {
+			return s.Destinations.build(to, &d, nil)
+		}}
 	s.Comparing = &comparing.Comparing{Common: c, Engine: s.Sources.build, Destination: toDestination, Load: s.Outlets.askLoad, Running: run,
 		Pause: func(ctx context.Context, name, reason string) error {
 			return s.Outlets.SetRunning(ctx, name, false, reason, 0)

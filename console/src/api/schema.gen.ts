@@ -694,6 +694,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an outlet would send to a destination that neither is stored yet; nothing is sent, and nothing is stored */
+        post: operations["previewDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/schemas": {
         parameters: {
             query?: never;
@@ -2979,6 +2996,11 @@ export interface components {
             table?: string;
             topic?: string;
             type: string;
+        };
+        PreviewDraftRequest: {
+            /** @description In place of a stored one */
+            destination?: components["schemas"]["Destination"];
+            outlet: components["schemas"]["Outlet"];
         };
         PreviewHeader: {
             name: string;
@@ -5487,6 +5509,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Why"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    previewDraft: {
+        parameters: {
+            query?: {
+                /** @description The first offset; the newest events without it */
+                from?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewDraftRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Previews"];
                 };
             };
             /** @description Error */

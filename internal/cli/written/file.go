@@ -66,13 +66,39 @@ func (d *File) explain(err error) error {
 	}
 	lines := make([]string, len(refused.Errors))
 	for i, e := range refused.Errors {
-		place := strings.TrimPrefix(strings.TrimPrefix(e.Location, "body"), ".")
-		line, column := d.find(strings.Trim(d.inside+"."+place, "."))
-		if place != "" {
-			place += ": "
-		}
-		lines[i] = fmt.Sprintf("%s:%d:%d: %s%s", d.Name, line, column, place, e.Message)
+		lines[i] = d.line(strings.TrimPrefix(strings.TrimPrefix(e.Location, "body"), "."), e.Message)
 	}
+	return refusedAs(lines)
+}
+
+// ExplainedParts is Explained where each file is a member of what was sent, by its name; what names
+// none of them is about the member main.
+func ExplainedParts(err error, main string, parts map[string]*File) error {
+	var refused *terminal.Refusal
+	if !errors.As(err, &refused) || len(refused.Errors) == 0 {
+		return err
+	}
+	lines := make([]string, len(refused.Errors))
+	for i, e := range refused.Errors {
+		place, of := strings.TrimPrefix(strings.TrimPrefix(e.Location, "body"), "."), main
+		if member, rest, _ := strings.Cut(place, "."); parts[member] != nil {
+			place, of = rest, member
+		}
+		lines[i] = parts[of].line(place, e.Message)
+	}
+	return refusedAs(lines)
+}
+
+// line says where a place stands, and what is wrong there.
+func (d *File) line(place, message string) string {
+	line, column := d.find(strings.Trim(d.inside+"."+place, "."))
+	if place != "" {
+		place += ": "
+	}
+	return fmt.Sprintf("%s:%d:%d: %s%s", d.Name, line, column, place, message)
+}
+
+func refusedAs(lines []string) error {
 	return terminal.WithCode(terminal.ExitRefused, fmt.Errorf("the definition is not right\n  %s", strings.Join(lines, "\n  ")))
 }
 

@@ -17,6 +17,8 @@ type Explaining struct {
 	*base.Common
 	// Destination makes an outlet's destination.
 	Destination func(definition.Outlet) (destination.Destination, error)
+	// Draft makes one of a definition that is not stored.
+	Draft func(definition.Destination, definition.Outlet) (destination.Destination, error)
 	// Runner is what delivers for an outlet in this instance, or has; nil where nothing does.
 	Runner func(outlet string) *outlet.Outlet
 }

@@ -62,24 +62,47 @@ type Previewer struct {
 
 // Previewer makes one for a definition.
 func (s *Explaining) Previewer(ctx context.Context, d *definition.Outlet) (*Previewer, error) {
+	return s.previewer(ctx, d, nil)
+}
+
+// target makes the destination of a definition; draft is the destination's own where it is not
+// stored.
+func (s *Explaining) target(ctx context.Context, d *definition.Outlet, draft *definition.Destination) (*destination.Kind, destination.Destination, error) {
+	make := s.Destination
+	if draft == nil {
+		record, err := s.Catalog.Destination(ctx, d.Destination)
+		if err != nil {
+			return nil, nil, base.Answer(err, "destination", d.Destination)
+		}
+		draft = &record.Definition
+	} else {
+		if err := draft.Validate(); err != nil {
+			return nil, nil, err
+		}
+		make = func(d definition.Outlet) (destination.Destination, error) { return s.Draft(*draft, d) }
+	}
+	if err := d.ValidateFor(draft); err != nil {
+		return nil, nil, err
+	}
+	to, err := make(*d)
+	return kinds.Named(draft.Kind), to, base.Answer(err, "destination", d.Destination)
+}
+
+func (s *Explaining) previewer(ctx context.Context, d *definition.Outlet, draft *definition.Destination) (*Previewer, error) {
 	copied := *d
+	if draft != nil && copied.Destination == "" {
+		copied.Destination = "draft" // it is delivered, to something that has no name yet
+	}
 	if err := copied.Validate(); err != nil {
 		return nil, err
 	}
 	p := new(Previewer)
 	var wants encode.Capabilities
 	if copied.Destination != "" {
-		record, err := s.Catalog.Destination(ctx, copied.Destination)
-		if err != nil {
-			return nil, base.Answer(err, "destination", copied.Destination)
-		}
-		if err := copied.ValidateFor(&record.Definition); err != nil {
+		var to destination.Destination
+		var err error
+		if p.kind, to, err = s.target(ctx, &copied, draft); err != nil {
 			return nil, err
-		}
-		p.kind = kinds.Named(record.Definition.Kind)
-		to, err := s.Destination(copied)
-		if err != nil {
-			return nil, base.Answer(err, "destination", copied.Destination)
 		}
 		wants = to.Capabilities()
 		p.frame, _ = to.(destination.Framer)
@@ -201,7 +224,12 @@ func (s *Explaining) Preview(ctx context.Context, name string, d *definition.Out
 		}
 		d = &record.Definition
 	}
-	p, err := s.Previewer(ctx, d)
+	return s.PreviewDraft(ctx, d, nil, from, limit)
+}
+
+// PreviewDraft is Preview of a definition whose destination need not be stored.
+func (s *Explaining) PreviewDraft(ctx context.Context, d *definition.Outlet, to *definition.Destination, from int64, limit int) (*Previews, error) {
+	p, err := s.previewer(ctx, d, to)
 	if err != nil {
 		return nil, err
 	}

@@ -60,7 +60,7 @@ export function DefinitionTab({ record, kind: kindName }: { record: OutletRecord
           {said || (record.version !== base.version ? `Somebody else has stored version ${record.version} meanwhile.` : dirty ? "Not saved yet." : "")}
         </span>
       </div>
-      {wrong === "" && <LivePreview name={base.name} definition={draft} />}
+      {wrong === "" && <LivePreview definition={draft} />}
     </Form>
   );
 }

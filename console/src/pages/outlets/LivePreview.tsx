@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { answered, api } from "../../api/client";
-import type { Outlet } from "../../api/types";
+import type { Destination, Outlet } from "../../api/types";
 import { Message } from "../../parts/changes/Message";
 import { count } from "../../parts/numbers";
 import { Trouble } from "../../parts/Trouble";
@@ -9,18 +9,24 @@ import { Trouble } from "../../parts/Trouble";
 /** calmFor is how long nothing may be typed before it is looked what comes of it. */
 const calmFor = 500;
 
+interface Props {
+  definition: Outlet;
+  /** destination is that of the outlet where it is not stored yet. */
+  destination?: Destination;
+}
+
 /** LivePreview shows what a definition makes of the journal's newest events while it is
  * typed, what is wrong with it, and which part of it keeps events back. */
-export function LivePreview({ name, definition }: { name: string; definition: Outlet }) {
-  const text = JSON.stringify(definition);
+export function LivePreview({ definition, destination }: Props) {
+  const text = JSON.stringify({ outlet: definition, destination });
   const [calm, setCalm] = useState(text);
   useEffect(() => {
     const timer = setTimeout(() => setCalm(text), calmFor);
     return () => clearTimeout(timer);
   }, [text]);
   const { data, error } = useQuery({
-    queryKey: ["preview", name, calm],
-    queryFn: () => answered(api.POST("/v1/outlets/{name}/preview", { params: { path: { name }, query: { limit: 2 } }, body: JSON.parse(calm) as Outlet })),
+    queryKey: ["preview", calm],
+    queryFn: () => answered(api.POST("/v1/preview", { params: { query: { limit: 2 } }, body: JSON.parse(calm) as Props & { outlet: Outlet } })),
     placeholderData: (before) => before,
     retry: false,
     staleTime: 10_000,

@@ -142,7 +142,7 @@ export function NewOutletPage() {
             </Form.Group>
           </div>
           {kind && <OutletForm key={kindName} kind={kind} outlet={{ ...outlet, source }} onChange={setOutlet} />}
-          {chosen !== another && <LivePreview name={name || "preview"} definition={definition} />}
+          <LivePreview definition={definition} destination={chosen === another ? destination : undefined} />
           <Button type="submit" size="sm" disabled={busy}>
             {busy ? "Looking …" : "Preview"}
           </Button>

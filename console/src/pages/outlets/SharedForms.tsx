@@ -2,6 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button, Form, Modal, Table } from "react-bootstrap";
 import { answered, api, at, useForms, useKinds, useOutletRecords } from "../../api/client";
+import { useSources } from "../../api/status";
 import type { SharedForm, SharedFormRecord } from "../../api/types";
 import { Ask } from "../../parts/Ask";
 import { Editor } from "../../parts/form/Editor";
@@ -9,6 +10,7 @@ import { SchemaForm } from "../../parts/form/SchemaForm";
 import type { Schema, Section } from "../../parts/form/schema";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
+import { LivePreview } from "./LivePreview";
 
 /** SharedForms lists the forms of rows that outlets share: added, changed and removed here. */
 export function SharedForms() {
@@ -107,6 +109,9 @@ interface DialogProps {
 /** FormDialog adds a form, or changes one. */
 function FormDialog({ record, users, onClose, onSaved }: DialogProps) {
   const { data: kinds } = useKinds();
+  const sources = useSources();
+  const [source, setSource] = useState<string>();
+  const shown = source ?? sources?.[0]?.name ?? "";
   const [name, setName] = useState(record?.name ?? "");
   const [draft, setDraft] = useState<SharedForm>(record?.definition ?? {});
   const [wrong, setWrong] = useState("");
@@ -139,6 +144,23 @@ function FormDialog({ record, users, onClose, onSaved }: DialogProps) {
             {schema && <SchemaForm id="form-" schema={schema} value={draft as Section} onChange={(next) => setDraft(next as SharedForm)} />}
           </Editor>
           <Trouble error={wrong || trouble} />
+          {wrong === "" && sources && sources.length > 0 && (draft.rows?.length ?? 0) > 0 && (
+            <>
+              {sources.length > 1 && (
+                <Form.Group controlId="form-source">
+                  <Form.Label>Rows of</Form.Label>
+                  <Form.Select size="sm" value={shown} onChange={(e) => setSource(e.target.value)}>
+                    {sources.map((s) => (
+                      <option key={s.name}>{s.name}</option>
+                    ))}
+                  </Form.Select>
+                </Form.Group>
+              )}
+              <LivePreview
+                definition={{ source: shown, rows: draft.rows, functions: draft.functions, tables: draft.rows?.map((r) => r.match), operations: ["existing", "insert", "update", "delete"] }}
+              />
+            </>
+          )}
         </Modal.Body>
         <Modal.Footer>
           <Button variant="outline-secondary" onClick={onClose}>
