@@ -19,6 +19,7 @@ type Formula struct {
 	rowView
 	about   *eventView // nil where it looks at the row alone
 	program cel.Program
+	joined  []joinedPart // where it only puts texts together
 	kind    valueKind
 	digits  int
 	places  int32
@@ -76,6 +77,9 @@ func (x *Formulas) Bind(schema *change.Schema, text, kind string) (*Formula, cha
 		return nil, column, fmt.Errorf("it gives %s, which is no %s: write %s(…), or leave the type out", given, kind, conversionTo(kind))
 	}
 	e.kind = valueKind(kind)
+	if given == "text" && kind == "text" {
+		e.joined = joinedOf(checked.NativeRep().Expr(), schema.Columns)
+	}
 	return e, e.column(schema.Engine), nil
 }
 
@@ -115,6 +119,11 @@ func (e *Formula) Append(dst []byte, row []change.Value, event *change.Event) ([
 		case change.Null:
 			null = true
 		case change.Present:
+		}
+	}
+	if e.joined != nil && !null {
+		if joined, ok := join(dst, e.joined, row); ok {
+			return joined, change.Present, nil
 		}
 	}
 	e.row = row

@@ -96,6 +96,31 @@ func TestFormulas(t *testing.T) {
 	require.ErrorContains(t, err, "more digits than decimal(3,0) holds")
 }
 
+// TestJoinedTexts: what is put together without the interpreter is what that gives, for values of
+// every kind, nulls and letters that no text can hold.
+func TestJoinedTexts(t *testing.T) {
+	x, err := NewFormulas(nil)
+	require.NoError(t, err)
+	rows := [][]change.Value{formulaRow(nil), formulaRow(map[string]change.Value{"note": change.Of("é")}), formulaRow(map[string]change.Value{"note": change.NullValue()}), formulaRow(map[string]change.Value{"days": change.NullValue()}),
+		formulaRow(map[string]change.Value{"note": {}}), formulaRow(map[string]change.Value{"note": change.Of("a\x00b")}), formulaRow(map[string]change.Value{"note": change.Of("")}), formulaRow(map[string]change.Value{"is_open": change.Of("false")})}
+	for is, joined := range map[string]bool{"note": true, "note + text": true, `string(loan_id) + "-" + string(days)`: true, `"a" + (note + "b") + string(is_open)`: true, `string(note) + due_on`: true, `string("x") + note`: true,
+		"string(price) + note": false, "string(ratio) + note": false, "string(lent_at)": false, "note.trim() + text": false, "string(days + 1) + note": false, `note == null ? "" : note`: false, "string(big)": false} {
+		f, _, err := x.Bind(formulaTable, is, "")
+		require.NoError(t, err, is)
+		require.Equal(t, joined, f.joined != nil, is)
+		slow, _, err := x.Bind(formulaTable, is, "")
+		require.NoError(t, err)
+		slow.joined = nil
+		for _, row := range rows {
+			text, presence, err := f.Append(nil, row, nil)
+			wanted, wants, wantsErr := slow.Append(nil, row, nil)
+			require.Equal(t, wantsErr == nil, err == nil, "%s: %v", is, wantsErr)
+			require.Equal(t, wants, presence, is)
+			require.Equal(t, string(wanted), string(text), is)
+		}
+	}
+}
+
 // TestFormulasOverEvents: what expressions see of an event beside the row, and what becomes of
 // them where the log has left that out.
 func TestFormulasOverEvents(t *testing.T) {
