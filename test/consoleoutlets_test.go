@@ -39,6 +39,7 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	accessible(t, page, "the checks")
 	do(press("Choose what goes out"), chromedp.WaitVisible(css("#name")), fill("#name", "desk"), fill("#tables", "desk"), chromedp.Click(css("#operations-insert")), chromedp.Click(css("#operations-update")))
 	holds(t, page, "what a pattern matches is shown", says("1 of 1 tables match"))
+	holds(t, page, "what comes of it is shown before anything is stored", `document.querySelector(".live-preview [data-column=id] [data-image=after]")?.innerText === "9007199254740993"`)
 	accessible(t, page, "what goes out")
 	do(press("Preview"))
 	holds(t, page, "a real event is shown as it would be sent", `document.querySelector("[data-column=id] [data-image=after]")?.innerText === "9007199254740993"`)
@@ -54,6 +55,10 @@ func TestConsoleAddsAnOutlet(t *testing.T) {
 	holds(t, page, "the charts and counts are there", `document.querySelectorAll(".time-chart canvas").length === 3 && `+`[...document.querySelectorAll(".counts:not(.outcome) thead th")].map((h) => h.innerText).join() === "table,insert" && `+says("1 of 1"))
 	holds(t, page, "what became of each event adds up", `document.querySelector(".outcome tbody")?.innerText.includes("public.desk") && !`+says("does not add up"))
 	accessible(t, page, "the outlet")
+	do(chromedp.Navigate(i.address+"/"), chromedp.WaitVisible(css(`tr[data-table="public.desk"] button`)), chromedp.Click(css(`tr[data-table="public.desk"] button`)))
+	holds(t, page, "a table opens into what became of its events at each outlet", `document.querySelector(".outcome-detail .outcome tbody th")?.innerText === "desk" && document.querySelectorAll(".outcome-detail tbody td")[1].innerText === "1"`)
+	accessible(t, page, "a table's events at its outlets")
+	do(chromedp.Navigate(i.address+"/outlets/desk"), chromedp.WaitVisible(css(".outcome tbody")))
 
 	// A form of rows shows what comes of it while it is typed.
 	do(press("Definition"), chromedp.WaitVisible(css(".live-preview")), chromedp.Click(css("details.advanced summary")), press("Add to form of rows"), chromedp.WaitVisible(css("#rows-0-match")), fill("#rows-0-match", "public.desk"),

@@ -44,7 +44,7 @@ function Lines({ flow }: { flow: Flow }) {
         <thead>
           <tr>
             <th scope="col">table</th>
-            {["read", "= messages", "− split", "+ kept back", "+ merged", "+ dead letters"].map((title) => (
+            {flowTitles.map((title) => (
               <th key={title} scope="col" className="number">
                 {title}
               </th>
@@ -87,6 +87,18 @@ function Row({ line, outlet, title, open, onToggle }: { line: Line; outlet: stri
         )}
         {!line.adds_up && <span className="trouble"> does not add up</span>}
       </th>
+      <FlowCells line={line} outlet={outlet} />
+    </tr>
+  );
+}
+
+/** flowTitles are the heads of what [FlowCells] shows. */
+export const flowTitles = ["read", "= messages", "− split", "+ kept back", "+ merged", "+ dead letters"];
+
+/** FlowCells is the equation of what became of events, a cell for each part. */
+export function FlowCells({ line, outlet }: { line: Line; outlet: string }) {
+  return (
+    <>
       <td className="number">{count(line.read)}</td>
       <td className="number">{count(line.messages)}</td>
       {[line.split, line.kept_back, line.merged].map((n, i) => (
@@ -95,7 +107,7 @@ function Row({ line, outlet, title, open, onToggle }: { line: Line; outlet: stri
         </td>
       ))}
       <td className="number">{line.dead_letters ? <Link to={`/outlets/${outlet}/dead-letters`}>{count(line.dead_letters)}</Link> : "–"}</td>
-    </tr>
+    </>
   );
 }
 

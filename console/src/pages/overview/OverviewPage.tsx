@@ -54,7 +54,7 @@ const One = memo(function One({ source, outlets }: { source: SourceStatus; outle
   return (
     <section className="source" aria-label={`Source ${source.name}`}>
       <Flow source={source} outlets={outlets.filter((outlet) => outlet.source === source.name)} />
-      <Counts tables={source.tables} />
+      <Counts source={source.name} tables={source.tables} />
     </section>
   );
 });

@@ -1,13 +1,19 @@
-import { Table } from "react-bootstrap";
+import { Fragment, lazy, Suspense, useState } from "react";
+import { Button, Table } from "react-bootstrap";
 import type { TableStatus } from "../../api/types";
 import { count } from "../../parts/numbers";
 import { LoadProgress } from "../../parts/LoadProgress";
 import { StateMark } from "../../parts/StateMark";
 
+// Fetched when a table is opened.
+const TableFlow = lazy(() => import("./TableFlow").then((m) => ({ default: m.TableFlow })));
+
 const shown = ["existing", "insert", "update", "delete", "truncate", "schema"] as const;
 
-/** TableCounts is what the journal holds, by table and operation. */
-export function TableCounts({ tables }: { tables: TableStatus[] }) {
+/** TableCounts is what the journal holds, by table and operation; a table opens into what became
+ * of its events at each outlet. */
+export function TableCounts({ source, tables }: { source: string; tables: TableStatus[] }) {
+  const [open, setOpen] = useState<string>();
   if (tables.length === 0) {
     return <p className="note">The tables are listed once the source has been started.</p>;
   }
@@ -32,22 +38,37 @@ export function TableCounts({ tables }: { tables: TableStatus[] }) {
         </thead>
         <tbody>
           {tables.map((t) => (
-            <tr key={t.name} data-table={t.name}>
-              <th scope="row">{t.name}</th>
-              <td>
-                <StateMark state={t.state} />
-                {t.state === "loading" && <LoadProgress table={t} />}
-              </td>
-              <td className="number">{t.rows_done ? count(t.rows_done) : <span className="none">–</span>}</td>
-              {shown.map((operation) => (
-                <td key={operation} className="number" data-operation={operation}>
-                  {t.counts[operation] ? count(t.counts[operation]) : <span className="none">–</span>}
+            <Fragment key={t.name}>
+              <tr data-table={t.name}>
+                <th scope="row">
+                  <Button variant="link" size="sm" aria-expanded={open === t.name} onClick={() => setOpen(open === t.name ? undefined : t.name)}>
+                    {t.name}
+                  </Button>
+                </th>
+                <td>
+                  <StateMark state={t.state} />
+                  {t.state === "loading" && <LoadProgress table={t} />}
                 </td>
-              ))}
-              <td className="note-cell" title={t.note}>
-                {t.note}
-              </td>
-            </tr>
+                <td className="number">{t.rows_done ? count(t.rows_done) : <span className="none">–</span>}</td>
+                {shown.map((operation) => (
+                  <td key={operation} className="number" data-operation={operation}>
+                    {t.counts[operation] ? count(t.counts[operation]) : <span className="none">–</span>}
+                  </td>
+                ))}
+                <td className="note-cell" title={t.note}>
+                  {t.note}
+                </td>
+              </tr>
+              {open === t.name && (
+                <tr className="outcome-detail">
+                  <td colSpan={4 + shown.length}>
+                    <Suspense fallback={<p className="note">Looking …</p>}>
+                      <TableFlow source={source} table={t.name} />
+                    </Suspense>
+                  </td>
+                </tr>
+              )}
+            </Fragment>
           ))}
         </tbody>
         <tfoot>

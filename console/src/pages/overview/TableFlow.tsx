@@ -1,0 +1,66 @@
+import { useQueries } from "@tanstack/react-query";
+import { useState } from "react";
+import { Form, Table } from "react-bootstrap";
+import { Link } from "react-router-dom";
+import { answered, api } from "../../api/client";
+import { useOutlets } from "../../api/status";
+import { FlowCells, flowTitles } from "../outlets/FlowTable";
+import { Trouble } from "../../parts/Trouble";
+
+const periods = [10, 30, 60];
+
+/** TableFlow shows what became of a table's events at each outlet that delivers them. */
+export function TableFlow({ source, table }: { source: string; table: string }) {
+  const [minutes, setMinutes] = useState(60);
+  const outlets = useOutlets()?.filter((o) => o.source === source && o.destination) ?? [];
+  const flows = useQueries({
+    queries: outlets.map(({ name }) => ({
+      queryKey: ["flow", name, minutes],
+      queryFn: () => answered(api.GET("/v1/outlets/{name}/flow", { params: { path: { name }, query: { minutes } } })),
+    })),
+  });
+  const trouble = flows.find((f) => f.error)?.error;
+  const lines = flows.flatMap((f) => (f.data?.tables ?? []).filter((line) => line.table === table).map((line) => ({ outlet: f.data!.outlet, line })));
+  if (flows.some((f) => f.isPending)) {
+    return <p className="note">Looking …</p>;
+  }
+  return (
+    <section aria-label={`What became of events of ${table}`}>
+      <Trouble error={trouble} />
+      <Form.Select size="sm" className="period" aria-label="Period" value={minutes} onChange={(e) => setMinutes(Number(e.target.value))}>
+        {periods.map((n) => (
+          <option key={n} value={n}>
+            last {n} minutes
+          </option>
+        ))}
+      </Form.Select>
+      {lines.length === 0 ? (
+        <p className="note">No outlet has read an event of it in that time.</p>
+      ) : (
+        <Table size="sm" className="counts outcome">
+          <thead>
+            <tr>
+              <th scope="col">outlet</th>
+              {flowTitles.map((title) => (
+                <th key={title} scope="col" className="number">
+                  {title}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {lines.map(({ outlet, line }) => (
+              <tr key={outlet}>
+                <th scope="row">
+                  <Link to={`/outlets/${outlet}`}>{outlet}</Link>
+                  {!line.adds_up && <span className="trouble"> does not add up</span>}
+                </th>
+                <FlowCells line={line} outlet={outlet} />
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      )}
+    </section>
+  );
+}
