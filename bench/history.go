@@ -36,8 +36,8 @@ func (b *bed) history(ctx context.Context) (string, error) {
 	}
 	defer func() {
 		i.stop()
-		conn.Exec(context.WithoutCancel(ctx), "SELECT pg_drop_replication_slot('rillmark_circulation')") //nolint:errcheck // the next one says so
-		conn.Exec(context.WithoutCancel(ctx), "DROP TABLE "+table)                                       //nolint:errcheck // the server goes with its folder
+		dropSlot(context.WithoutCancel(ctx), conn.PgConn(), "rillmark_circulation") //nolint:errcheck // the next one says so
+		conn.Exec(context.WithoutCancel(ctx), "DROP TABLE "+table)                  //nolint:errcheck // the server goes with its folder
 	}()
 	if err := b.add(ctx, i, "", "public."+table); err != nil {
 		return "", err

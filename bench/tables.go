@@ -37,7 +37,10 @@ func (b *bed) wide(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	defer func() { i.stop() }()
+	defer func() {
+		i.stop()
+		dropSlot(context.WithoutCancel(ctx), conn.PgConn(), "rillmark_circulation") //nolint:errcheck // the next source says so
+	}()
 	if err := i.post(ctx, "/v1/sources/circulation", map[string]any{"engine": "postgresql", "tables": []map[string]string{{"match": "public.*"}},
 		"connection": map[string]any{"host": "127.0.0.1", "port": b.port + 2, "database": "wide", "user": "postgres", "tls": "disable",
 			"password": "${file:" + b.source.PasswordFile() + "}"}}); err != nil {

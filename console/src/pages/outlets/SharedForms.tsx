@@ -7,7 +7,7 @@ import type { SharedForm, SharedFormRecord } from "../../api/types";
 import { Ask } from "../../parts/Ask";
 import { Editor } from "../../parts/form/Editor";
 import { SchemaForm } from "../../parts/form/SchemaForm";
-import type { Schema, Section } from "../../parts/form/schema";
+import { matches, type Schema, type Section } from "../../parts/form/schema";
 import { Trouble } from "../../parts/Trouble";
 import { useWork } from "../../parts/work";
 import { LivePreview } from "./LivePreview";
@@ -111,11 +111,12 @@ function FormDialog({ record, users, onClose, onSaved }: DialogProps) {
   const { data: kinds } = useKinds();
   const sources = useSources();
   const [source, setSource] = useState<string>();
-  const shown = source ?? sources?.[0]?.name ?? "";
   const [name, setName] = useState(record?.name ?? "");
   const [draft, setDraft] = useState<SharedForm>(record?.definition ?? {});
   const [wrong, setWrong] = useState("");
   const { busy, trouble, work } = useWork();
+  const has = sources?.find((s) => s.tables.some((t) => draft.rows?.some((r) => r.match && matches(r.match, t.name))));
+  const shown = source ?? has?.name ?? sources?.[0]?.name ?? "";
   const schema = formSchema(kinds?.[0]?.outlet);
   const save = () =>
     work(async () => {
@@ -148,8 +149,8 @@ function FormDialog({ record, users, onClose, onSaved }: DialogProps) {
             <>
               {sources.length > 1 && (
                 <Form.Group controlId="form-source">
-                  <Form.Label>Rows of</Form.Label>
-                  <Form.Select size="sm" value={shown} onChange={(e) => setSource(e.target.value)}>
+                  <Form.Label>Rows of the source</Form.Label>
+                  <Form.Select size="sm" className="period" value={shown} onChange={(e) => setSource(e.target.value)}>
                     {sources.map((s) => (
                       <option key={s.name}>{s.name}</option>
                     ))}

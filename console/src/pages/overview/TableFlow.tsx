@@ -5,6 +5,7 @@ import { Link } from "react-router-dom";
 import { answered, api } from "../../api/client";
 import { useOutlets } from "../../api/status";
 import { FlowCells, flowTitles } from "../outlets/FlowTable";
+import { usePaced } from "../../parts/paced";
 import { Trouble } from "../../parts/Trouble";
 
 const periods = [10, 30, 60];
@@ -19,6 +20,7 @@ export function TableFlow({ source, table }: { source: string; table: string }) 
       queryFn: () => answered(api.GET("/v1/outlets/{name}/flow", { params: { path: { name }, query: { minutes } } })),
     })),
   });
+  usePaced(outlets.map((o) => `${o.delivered} ${o.dead_letters}`).join(), 5000, () => flows.forEach((f) => void f.refetch()));
   const trouble = flows.find((f) => f.error)?.error;
   const lines = flows.flatMap((f) => (f.data?.tables ?? []).filter((line) => line.table === table).map((line) => ({ outlet: f.data!.outlet, line })));
   if (flows.some((f) => f.isPending)) {
