@@ -87,6 +87,9 @@ func TestRegisteredSchemas(t *testing.T) {
 	out, errs, code := i.cli("outlet", "preview", "lendings", "--from", "1")
 	require.Zero(t, code, errs)
 	require.Contains(t, out, "glad")
+	out, errs, code = i.cli("outlet", "document", "lendings")
+	require.Zero(t, code, errs)
+	require.Contains(t, out, `"Lending"`, "the document has the schema that is registered")
 
 	// What one row does not fit is that row's dead letter, and a delete is a marker; what has no row is nothing.
 	run(t, db, "INSERT INTO loans VALUES (2, 1, NULL, 'sad', NULL, '')", "INSERT INTO loans VALUES (3, 1, 1, 'bored', NULL, '')", "INSERT INTO loans VALUES (4, 1, 1, 'sad', NULL, '')", "DELETE FROM loans WHERE id = 4", "TRUNCATE loans")

@@ -1,7 +1,6 @@
 package encode
 
 import (
-	"cmp"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -45,12 +44,6 @@ type fittedBranch struct {
 	text  bool
 }
 
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
-}
 
 // valueWriter appends a value, or says what about it the type does not hold.
 type valueWriter func(dst, text []byte) ([]byte, error)
@@ -141,7 +134,8 @@ func (f *fittedField) accept(c *change.Column, t avro.Schema) FieldFit {
 		f.branches = append(f.branches, fittedBranch{int64(at), write, one.Type() == avro.String})
 	}
 	// A text can hold everything: it is for what no other branch does.
-	slices.SortStableFunc(f.branches, func(a, b fittedBranch) int { return cmp.Compare(btoi(a.text), btoi(b.text)) })
+	text := slices.DeleteFunc(slices.Clone(f.branches), func(b fittedBranch) bool { return !b.text })
+	f.branches = append(slices.DeleteFunc(f.branches, func(b fittedBranch) bool { return b.text }), text...)
 	switch {
 	case len(f.branches) == 0:
 		return FieldFit{Field: f.name, Misfit: true, Says: strings.Join(refused, ", and ")}

@@ -2,6 +2,7 @@ package explaining
 
 import (
 	"context"
+	"encoding/json"
 	"strconv"
 	"strings"
 
@@ -9,6 +10,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/encode"
 	"rillmark/internal/service/base"
+	"rillmark/internal/service/framing"
 	"rillmark/internal/shape"
 )
 
@@ -46,8 +48,15 @@ func (s *Explaining) AsyncAPI(ctx context.Context, name string) (map[string]any,
 		return nil, err
 	}
 	doc := &asyncDocument{address: s.Config.PublicURL, outlet: &d, name: name, channels: map[string]any{}, operations: map[string]any{}, messages: map[string]any{}, schemas: map[string]any{}}
+	framed := framing.New(&d, s.Guard)
 	for _, version := range versions {
-		if err := doc.table(version); err != nil {
+		var registered string
+		if framed.Registered() {
+			if registered, err = framed.Newest(ctx, version); err != nil {
+				return nil, err
+			}
+		}
+		if err := doc.table(version, registered); err != nil {
 			return nil, err
 		}
 	}
@@ -96,7 +105,9 @@ func identifier(s string) string {
 	}, s)
 }
 
-func (a *asyncDocument) table(v *change.Schema) error {
+// table describes the messages of a table; registered is the schema that they follow where that is
+// not ours.
+func (a *asyncDocument) table(v *change.Schema, registered string) error {
 	topic := "/v1/outlets/" + a.name + "/events"
 	if a.outlet.Destination != "" {
 		topic = a.outlet.Destination
@@ -130,7 +141,11 @@ func (a *asyncDocument) table(v *change.Schema) error {
 	}
 	shown := any(payload)
 	if a.outlet.Format == encode.FormatAvro {
-		shown = map[string]any{"schemaFormat": "application/vnd.apache.avro;version=1.9.0", "schema": v.AvroSchema()}
+		schema := any(v.AvroSchema())
+		if registered != "" {
+			schema = json.RawMessage(registered)
+		}
+		shown = map[string]any{"schemaFormat": "application/vnd.apache.avro;version=1.9.0", "schema": schema}
 	}
 	a.messages[message] = map[string]any{"name": message, "title": "A change of " + v.Table, "contentType": contentType(a.outlet.Format), "payload": shown}
 	channel, _ := a.channels[id].(map[string]any)

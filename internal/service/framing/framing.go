@@ -156,6 +156,17 @@ func (f *Framing) Fit(ctx context.Context, s *change.Schema) (*encode.Fitted, er
 		Fix: fix + "; delivery goes on by itself"}}, fix+"; then retry the dead letters")
 }
 
+// Newest is the newest schema that is registered for a version's table.
+func (f *Framing) Newest(ctx context.Context, s *change.Schema) (string, error) {
+	if f.wrong != nil {
+		return "", f.wrong
+	}
+	ctx, cancel := context.WithTimeout(ctx, askTimeout)
+	defer cancel()
+	_, text, err := f.client.Newest(ctx, f.Subject(s))
+	return text, err
+}
+
 func (f *Framing) look(ctx context.Context, s *change.Schema) (*fit, error) {
 	if f.wrong != nil {
 		return nil, f.wrong

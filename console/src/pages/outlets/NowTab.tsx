@@ -1,18 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { Form, Table } from "react-bootstrap";
+import { Table } from "react-bootstrap";
 import { answered, api } from "../../api/client";
 import { useSourceStatus } from "../../api/status";
 import type { OutletHistory, OutletStatus } from "../../api/types";
 import { count, localMoment, rate, span } from "../../parts/numbers";
+import { Period } from "../../parts/Period";
 import { TimeChart } from "../../parts/TimeChart";
 import { Trouble } from "../../parts/Trouble";
 import { FlowTable } from "./FlowTable";
 
 const step = 10;
 const fewest = 60;
-/** periods that can be shown, in minutes; the service keeps the last hour. */
-const periods = [10, 30, 60];
 
 /** NowTab is an outlet's last hour, and what it has delivered, beside what the
  * journal has read. */
@@ -33,13 +32,7 @@ export function NowTab({ outlet }: { outlet: OutletStatus }) {
       <Trouble error={error} />
       {outlet.destination && (
         <>
-          <Form.Select size="sm" className="period" aria-label="Period" value={minutes} onChange={(e) => setMinutes(Number(e.target.value))}>
-            {periods.map((n) => (
-              <option key={n} value={n}>
-                last {n} minutes
-              </option>
-            ))}
-          </Form.Select>
+          <Period value={minutes} onChange={setMinutes} />
           <div className="charts">
             <TimeChart title="Events a second" times={charts.times} lines={charts.rates} format={rate} />
             <TimeChart title="Behind" times={charts.times} lines={charts.behind} format={(n) => count(Math.round(n))} />

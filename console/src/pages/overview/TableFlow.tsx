@@ -1,14 +1,13 @@
 import { useQueries } from "@tanstack/react-query";
 import { useState } from "react";
-import { Form, Table } from "react-bootstrap";
+import { Table } from "react-bootstrap";
 import { Link } from "react-router-dom";
 import { answered, api } from "../../api/client";
 import { useOutlets } from "../../api/status";
 import { FlowCells, flowTitles } from "../outlets/FlowTable";
 import { usePaced } from "../../parts/paced";
+import { Period } from "../../parts/Period";
 import { Trouble } from "../../parts/Trouble";
-
-const periods = [10, 30, 60];
 
 /** TableFlow shows what became of a table's events at each outlet that delivers them. */
 export function TableFlow({ source, table }: { source: string; table: string }) {
@@ -29,13 +28,7 @@ export function TableFlow({ source, table }: { source: string; table: string }) 
   return (
     <section aria-label={`What became of events of ${table}`}>
       <Trouble error={trouble} />
-      <Form.Select size="sm" className="period" aria-label="Period" value={minutes} onChange={(e) => setMinutes(Number(e.target.value))}>
-        {periods.map((n) => (
-          <option key={n} value={n}>
-            last {n} minutes
-          </option>
-        ))}
-      </Form.Select>
+      <Period value={minutes} onChange={setMinutes} />
       {lines.length === 0 ? (
         <p className="note">No outlet has read an event of it in that time.</p>
       ) : (
