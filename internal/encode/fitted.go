@@ -44,7 +44,6 @@ type fittedBranch struct {
 	text  bool
 }
 
-
 // valueWriter appends a value, or says what about it the type does not hold.
 type valueWriter func(dst, text []byte) ([]byte, error)
 

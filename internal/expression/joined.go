@@ -55,6 +55,7 @@ func joinedOf(e ast.Expr, columns []change.Column) []joinedPart {
 				return []joinedPart{{nil, at}}
 			}
 		}
+	default: // it needs the interpreter
 	}
 	return nil
 }

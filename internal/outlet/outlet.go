@@ -100,9 +100,9 @@ type Outlet struct {
 	// that cannot be.
 	ReadAgain func(ctx context.Context, of *change.Schema, keys [][]change.Value) error
 	// Frame gives what stands before Avro values of a version.
-	Frame   func(*change.Schema) ([]byte, error)
+	Frame func(*change.Schema) ([]byte, error)
 	// Fit, where not nil, fits their rows to a schema that is there already.
-	Fit func(*change.Schema) (*encode.Fitted, error)
+	Fit     func(*change.Schema) (*encode.Fitted, error)
 	Catalog *catalog.Catalog
 	// Instance is this process among those that may deliver the outlet.
 	Instance *catalog.Instance
