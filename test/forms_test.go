@@ -385,3 +385,34 @@ func rowsOf(t *testing.T, i *instance, directory string) string {
 	}
 	return all.String()
 }
+
+// TestHashKeyChanges: what is hashed from then on has the new key, without a restart.
+func TestHashKeyChanges(t *testing.T) {
+	t.Parallel()
+	i, name := begin(t, "", "CREATE TABLE patrons (patron_id bigint PRIMARY KEY, card text)")
+	db := connect(t, sourceServer(t), name)
+	keyed := func(key string) {
+		edit(i, "sources", "circulation", func(d map[string]any) { d["hash_key"] = key })
+	}
+	keyed("the first key")
+	i.resume()
+	i.settled("circulation", db)
+	i.must(http.MethodPost, "/v1/destinations/archive", map[string]any{"kind": "file", "file": map[string]string{"directory": "archive"}}, nil)
+	i.must(http.MethodPost, "/v1/outlets/archive", map[string]any{"source": "circulation", "destination": "archive", "operations": []string{"insert"},
+		"rows": []map[string]any{{"match": "public.patrons", "columns": []map[string]any{{"match": "card", "treat": "hash"}}}}}, nil)
+	var want []string
+	for n, key := range []string{"the first key", "another key"} {
+		keyed(key)
+		run(t, db, fmt.Sprintf("INSERT INTO patrons VALUES (%d, 'card 1')", n))
+		i.reached("circulation", db)
+		i.caughtUp("archive")
+		mac := hmac.New(sha256.New, []byte(key))
+		mac.Write([]byte("card 1"))
+		want = append(want, `"`+hex.EncodeToString(mac.Sum(nil))+`"`)
+	}
+	var cards []string
+	for _, e := range i.files("archive") {
+		cards = append(cards, string(e.Data.After["card"]))
+	}
+	require.Equal(t, want, cards)
+}

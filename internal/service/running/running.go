@@ -40,6 +40,8 @@ type Outlet struct {
 	Kind     string
 	Runner   *outlet.Outlet // nil for a pull outlet
 	Wrong    error          // why the record cannot be run; nil where it can
+	// hashKey is the source's, as it is stored, where rows may be hashed.
+	hashKey string
 	// Retention is how near it is to losing what it has not delivered; nil until it was looked at.
 	Retention atomic.Pointer[RetentionUse]
 	work
@@ -251,7 +253,11 @@ func (s *Running) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 	old := s.outlets[record.Name]
 	source := s.sources[record.Definition.Source]
 	s.mu.Unlock()
-	if old != nil && old.Wrong == nil && old.Record.ID == record.ID && old.Record.Version == record.Version && old.Record.UpdatedAt.Equal(record.UpdatedAt) {
+	hashKey := ""
+	if d := &record.Definition; source != nil && len(d.Rows)+len(d.Forms) > 0 {
+		hashKey = string(source.Record.Definition.HashKey)
+	}
+	if old != nil && old.Wrong == nil && old.Record.ID == record.ID && old.Record.Version == record.Version && old.Record.UpdatedAt.Equal(record.UpdatedAt) && old.hashKey == hashKey {
 		return nil
 	}
 	if record.Broken != nil {
@@ -267,7 +273,7 @@ func (s *Running) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 	if err != nil {
 		return err
 	}
-	one := &Outlet{Record: record, SourceID: source.Record.ID}
+	one := &Outlet{Record: record, SourceID: source.Record.ID, hashKey: hashKey}
 	if record.Definition.Destination != "" {
 		if one.Runner, one.Kind, err = s.Parts.Delivery(ctx, record, origin); err != nil {
 			return err
