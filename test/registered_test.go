@@ -127,6 +127,11 @@ func TestRegisteredSchemas(t *testing.T) {
 		require.Contains(t, string(raw), field)
 	}
 	definition["avro"] = map[string]any{"framing": "registry", "registry": "http://" + schemas.address, "schemas": "registered", "subject": "{schema}.{table}-value"}
+	definition["columns"] = "changed"
+	_, raw, err := i.call(http.MethodPost, "/v1/outlets/wrong", definition)
+	require.NoError(t, err)
+	require.Contains(t, string(raw), "a registered schema has a place for each column")
+	delete(definition, "columns")
 	delete(definition, "deletes")
 	verdict, says = checked()
 	require.Equal(t, "missing", verdict)

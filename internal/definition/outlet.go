@@ -275,6 +275,9 @@ func (o *Outlet) validateShape() error {
 	if err := o.Avro.validate(); err != nil {
 		return err
 	}
+	if o.Avro != nil && o.Avro.Schemas == AvroRegistered && o.Columns == "changed" {
+		return settings.Wrong("columns", "a registered schema has a place for each column: choose all")
+	}
 	if r := o.Outbox; r != nil {
 		if _, err := shape.ParsePattern(r.Table); err != nil {
 			return settings.Wrong("outbox.table", "%s", err)

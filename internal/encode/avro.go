@@ -286,7 +286,7 @@ func (f avroFormat) body(b *Batch, e *change.Event, half string, msg *Message) e
 		return err
 	}
 	start := len(b.buf)
-	b.buf, err = f.value(b.buf, msg.Schema, row)
+	b.buf, err = f.value(b.buf, msg.Schema, row, e.Operation == change.Delete || half == "old")
 	b.values = b.values[:first]
 	if err != nil {
 		return err
@@ -295,7 +295,9 @@ func (f avroFormat) body(b *Batch, e *change.Event, half string, msg *Message) e
 	return nil
 }
 
-func (f avroFormat) value(dst []byte, schema *change.Schema, row []change.Value) ([]byte, error) {
+// value writes a row; gone says that it is one that is no more, of which the log may have the key
+// alone.
+func (f avroFormat) value(dst []byte, schema *change.Schema, row []change.Value, gone bool) ([]byte, error) {
 	m := f.m
 	if m.Fit != nil {
 		fitted, err := m.Fit(schema)
@@ -303,7 +305,7 @@ func (f avroFormat) value(dst []byte, schema *change.Schema, row []change.Value)
 			return dst, err
 		}
 		start := len(dst)
-		if dst, err = fitted.append(append(dst, fitted.Frame...), row); err != nil {
+		if dst, err = fitted.append(append(dst, fitted.Frame...), row, gone); err != nil {
 			return dst[:start], &EncodeError{Message: err.Error()}
 		}
 		return dst, nil

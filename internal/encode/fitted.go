@@ -181,8 +181,9 @@ func (f *Fitted) Takes(field string) bool {
 	return slices.ContainsFunc(f.fields, func(one fittedField) bool { return one.name == field && one.column >= 0 })
 }
 
-// append writes a row.
-func (f *Fitted) append(dst []byte, row []change.Value) ([]byte, error) {
+// append writes a row. What the log has left out of it is an error, since a null would stand in
+// place of a value that consumers have; of a row that is gone it is null.
+func (f *Fitted) append(dst []byte, row []change.Value, gone bool) ([]byte, error) {
 	start := len(dst)
 	for i := range f.fields {
 		one := &f.fields[i]
@@ -190,8 +191,14 @@ func (f *Fitted) append(dst []byte, row []change.Value) ([]byte, error) {
 			dst = append(dst, one.bytes...)
 			continue
 		}
+		v := row[one.column]
 		var err error
-		if dst, err = one.append(dst, row[one.column]); err != nil {
+		if v.Presence == change.Omitted && !gone {
+			err = errors.New("the log does not have the value: ALTER TABLE … REPLICA IDENTITY FULL, or a full row image, puts it there")
+		} else {
+			dst, err = one.append(dst, v)
+		}
+		if err != nil {
 			return dst[:start], fmt.Errorf("field %s of the registered schema: %w", one.name, err)
 		}
 	}

@@ -73,7 +73,7 @@ func TestFittedValues(t *testing.T) {
 		f, fits, err := FitAvro(change.NewSchema(change.PostgreSQL, "public.t", []change.Column{one.column}, nil, false), text)
 		require.NoError(t, err, name)
 		require.NotNil(t, f, "%s: %+v", name, fits)
-		raw, err := f.append([]byte("before"), []change.Value{change.Of(one.value)})
+		raw, err := f.append([]byte("before"), []change.Value{change.Of(one.value)}, false)
 		if one.fails != "" {
 			require.ErrorContains(t, err, one.fails, name)
 			require.Equal(t, "before", string(raw), "nothing is half written")
@@ -127,15 +127,23 @@ func TestFits(t *testing.T) {
 	require.True(t, f.Takes("loan_id"))
 	require.False(t, f.Takes("kind"))
 	require.Contains(t, says(fits)["branch_id"], "rows in which it is null become dead letters")
-	raw, err := f.append(nil, []change.Value{change.Of("9"), change.Of("3"), change.Of("x"), change.Of("1")})
+	raw, err := f.append(nil, []change.Value{change.Of("9"), change.Of("3"), change.Of("x"), change.Of("1")}, false)
 	require.NoError(t, err)
 	var read map[string]any
 	require.NoError(t, avro.Unmarshal(avro.MustParse(text), raw, &read))
 	require.Equal(t, map[string]any{"branch_id": 3, "kind": "b", "n": int64(7), "hint": nil, "since": nil, "loan_id": int64(9)}, read)
 	for value, wants := range map[change.Presence]string{change.Null: "it takes no null", change.Omitted: "the log does not have the value"} {
-		_, err = f.append(nil, []change.Value{change.Of("9"), {Presence: value}, change.Of("x"), change.Of("1")})
+		_, err = f.append(nil, []change.Value{change.Of("9"), {Presence: value}, change.Of("x"), change.Of("1")}, false)
 		require.ErrorContains(t, err, wants)
 	}
+	nullable, _, err := FitAvro(of, record(`{"name":"branch_id","type":["null","int"]}`))
+	require.NoError(t, err)
+	omitted := []change.Value{change.Of("9"), {}, {}, {}}
+	_, err = nullable.append(nil, omitted, false)
+	require.ErrorContains(t, err, "the log does not have the value", "a null would replace what consumers have")
+	raw, err = nullable.append(nil, omitted, true)
+	require.NoError(t, err)
+	require.Equal(t, []byte{0}, raw, "a row that is gone has its key alone")
 	for text, wants := range map[string]string{`"string"`: "is no record", `{"type":`: "cannot be read"} {
 		_, _, err = FitAvro(of, text)
 		require.ErrorContains(t, err, wants)
