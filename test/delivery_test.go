@@ -377,7 +377,7 @@ func TestAvroMessages(t *testing.T) {
 	k := kafkaTarget(t)
 	registry := launch(t, binary, "stand-in", "registry", "--listen", "$ADDR")
 	i.must(http.MethodPost, "/v1/destinations/hub", k.destination, nil)
-	for outlet, avro := range map[string]map[string]any{"single": {}, "framed": {"framing": "registry", "registry": "http://" + registry.address}} {
+	for outlet, avro := range map[string]map[string]any{"single": {}, "framed": {"framing": "registry", "registry": "http://" + registry.address, "subject": "{table}-value"}} {
 		i.must(http.MethodPost, "/v1/outlets/"+outlet, map[string]any{"source": "circulation", "destination": "hub", "topic": outlet, "format": "avro", "avro": avro, "tables": []string{"desk"}, "operations": []string{"existing"}}, nil)
 	}
 	i.resume()
@@ -390,6 +390,10 @@ func TestAvroMessages(t *testing.T) {
 		require.NoError(t, err)
 		require.JSONEq(t, `{"_operation":"existing","_offset":"`+offsetOf(t, out)+`","id":"9007199254740993","note":"exact"}`, string(out))
 	}
+	r, err := http.Get("http://" + registry.address + "/subjects/desk-value/versions/latest")
+	require.NoError(t, err)
+	require.NoError(t, r.Body.Close())
+	require.Equal(t, http.StatusOK, r.StatusCode, "it is registered under the subject that was chosen")
 	out, errs, code := i.cli("outlet", "preview", "framed", "--from", "1")
 	require.Zero(t, code, errs)
 	require.Contains(t, out, `"note":"exact"`)

@@ -384,6 +384,7 @@ func TestMetricsAndDescription(t *testing.T) {
 	_, raw, err := i.call(http.MethodGet, "/metrics", nil)
 	require.NoError(t, err)
 	require.Contains(t, string(raw), `rillmark_journal_events_total{operation="existing",source="circulation",table="public.loans"} 1`)
+	require.Contains(t, string(raw), `rillmark_table_state{cause="",source="circulation",state="following",table="public.loans"} 1`)
 	var description struct {
 		OpenAPI string
 		Paths   map[string]any

@@ -94,7 +94,7 @@ func (s *Server) deliveryRoutes() {
 		}
 		return &body[explaining.Previews]{*found}, nil
 	})
-	huma.Register(s.api, operation(http.MethodPost, "/v1/preview", "previewDraft", "What an outlet would send to a destination that neither is stored yet; nothing is sent, and nothing is stored", "outlets"), func(ctx context.Context, in *struct {
+	huma.Register(s.api, operation(http.MethodPost, "/v1/preview", "previewDraft", "What an outlet would send that is not stored yet, to a destination that need not be either; nothing is sent or stored", "outlets"), func(ctx context.Context, in *struct {
 		From  int64 `query:"from" minimum:"0" doc:"The first offset; the newest events without it"`
 		Limit int   `query:"limit" minimum:"1" maximum:"200" default:"10"`
 		Body  struct {

@@ -232,6 +232,7 @@ func (f *fittedField) append(dst []byte, v change.Value) ([]byte, error) {
 // writerOf says how values of a column are written as an Avro type; nil where they are not, and
 // then why.
 func writerOf(c *change.Column, t avro.Schema) (write valueWriter, note string) {
+	t = named(t)
 	logical := logicalOf(t)
 	no := func() (valueWriter, string) {
 		name := string(t.Type())
@@ -276,7 +277,7 @@ func writerOf(c *change.Column, t avro.Schema) (write valueWriter, note string) 
 	case t.Type() == avro.Bytes && logical == "" && c.Rule == change.RuleBinary:
 		return counted, ""
 	case t.Type() == avro.Fixed && logical == "" && c.Rule == change.RuleBinary:
-		size := named(t).(*avro.FixedSchema).Size()
+		size := t.(*avro.FixedSchema).Size()
 		return func(dst, text []byte) ([]byte, error) {
 			if len(text) != size {
 				return dst, fmt.Errorf("it takes %d bytes, and the value has %d", size, len(text))
@@ -284,7 +285,7 @@ func writerOf(c *change.Column, t avro.Schema) (write valueWriter, note string) 
 			return append(dst, text...), nil
 		}, fmt.Sprintf("values of other than %d bytes become dead letters", size)
 	case t.Type() == avro.Enum && (c.Rule == change.RuleEnum || c.Rule == change.RuleText):
-		return labels(c, named(t).(*avro.EnumSchema).Symbols())
+		return labels(c, t.(*avro.EnumSchema).Symbols())
 	case t.Type() == avro.Array && c.Rule == change.RuleArray:
 		return arrays(c, t.(*avro.ArraySchema).Items())
 	case t.Type() == avro.String && (logical == "" || logical == avro.UUID && c.Rule == change.RuleUUID) && c.Rule != change.RuleBinary:
@@ -302,7 +303,7 @@ func named(t avro.Schema) avro.Schema {
 }
 
 func logicalOf(t avro.Schema) avro.LogicalType {
-	if one, is := named(t).(avro.LogicalTypeSchema); is && one.Logical() != nil {
+	if one, is := t.(avro.LogicalTypeSchema); is && one.Logical() != nil {
 		return one.Logical().Type()
 	}
 	return ""
@@ -363,9 +364,9 @@ func finer(l avro.LogicalType) string {
 
 // decimals writes the unscaled value in two's complement (Avro 1.11, Decimal).
 func decimals(t avro.Schema) (valueWriter, string) {
-	form := named(t).(avro.LogicalTypeSchema).Logical().(*avro.DecimalLogicalSchema)
+	form := t.(avro.LogicalTypeSchema).Logical().(*avro.DecimalLogicalSchema)
 	size := -1
-	if fixed, is := named(t).(*avro.FixedSchema); is {
+	if fixed, is := t.(*avro.FixedSchema); is {
 		size = fixed.Size()
 	}
 	most := new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(form.Precision())), nil)

@@ -144,6 +144,13 @@ func TestFits(t *testing.T) {
 	raw, err = nullable.append(nil, omitted, true)
 	require.NoError(t, err)
 	require.Equal(t, []byte{0}, raw, "a row that is gone has its key alone")
+	named := record(`{"name":"loan_id","type":{"type":"fixed","name":"id","size":3,"logicalType":"decimal","precision":6,"scale":0}},{"name":"branch_id","type":["null","id"]}`)
+	f, fits, err = FitAvro(of, named)
+	require.NoError(t, err)
+	require.NotNil(t, f, "a type may be named again: %+v", fits)
+	raw, err = f.append(nil, []change.Value{change.Of("9"), change.Of("-3"), change.Of("x"), change.Of("1")}, false)
+	require.NoError(t, err)
+	require.Equal(t, []byte{0, 0, 9, 2, 255, 255, 253}, raw)
 	for text, wants := range map[string]string{`"string"`: "is no record", `{"type":`: "cannot be read"} {
 		_, _, err = FitAvro(of, text)
 		require.ErrorContains(t, err, wants)

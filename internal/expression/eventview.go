@@ -59,14 +59,20 @@ func HasColumn(schema *change.Schema, name string) bool {
 	return slices.ContainsFunc(schema.Columns, func(c change.Column) bool { return c.Name == name })
 }
 
-// namesIn are the variables that an expression names.
+// namesIn are the variables that an expression names, without those that it makes itself to go
+// through a list.
 func namesIn(e ast.Expr) (names []string) {
+	var own []string
 	ast.PostOrderVisit(e, ast.NewExprVisitor(func(e ast.Expr) {
-		if e.Kind() == ast.IdentKind {
+		switch e.Kind() {
+		case ast.IdentKind:
 			names = append(names, e.AsIdent())
+		case ast.ComprehensionKind:
+			own = append(own, e.AsComprehension().IterVar(), e.AsComprehension().IterVar2())
+		default:
 		}
 	}))
-	return names
+	return slices.DeleteFunc(names, func(name string) bool { return slices.Contains(own, name) })
 }
 
 // asksEvent reports whether any of those names is the event's; a column of that name hides it.
@@ -95,6 +101,7 @@ type eventView struct {
 	schema  *change.Schema
 	before  []int // the columns of the images that it looks at
 	after   []int
+	former  bool // it asks for the row before, or whether there was one
 	key     bool
 	changed bool // it asks which columns have changed
 	event   *change.Event
@@ -121,6 +128,7 @@ func eventViewOf(e ast.Expr, schema *change.Schema) eventView {
 		case ast.IdentKind:
 			v.changed = v.changed || e.AsIdent() == "changed"
 			v.key = v.key || e.AsIdent() == "key"
+			v.former = v.former || e.AsIdent() == "before"
 		default:
 		}
 	}))

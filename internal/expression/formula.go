@@ -105,7 +105,7 @@ func (e *Formula) Append(dst []byte, row []change.Value, event *change.Event) ([
 	}
 	if e.about != nil {
 		var lacks string
-		if null, lacks = e.about.take(event); lacks == "" && event.Operation == change.Update && event.Before == nil && len(e.about.before) > 0 {
+		if null, lacks = e.about.take(event); lacks == "" && event.Operation == change.Update && event.Before == nil && e.about.former {
 			lacks = "before"
 		}
 		if lacks != "" {

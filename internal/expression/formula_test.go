@@ -144,6 +144,7 @@ func TestFormulasOverEvents(t *testing.T) {
 		"no row before an insert":               {"before.days", change.Insert, nil, after, "", "", change.Null},
 		"an insert may say so":                  {"before == null ? 0 : before.days", change.Insert, nil, after, "0", "", change.Present},
 		"no row before an update in the log":    {"before.days", change.Update, nil, after, "", `the log does not have "before"`, change.Omitted},
+		"whether there was one, neither":        {"before == null", change.Update, nil, after, "", `the log does not have "before"`, change.Omitted},
 		"the key alone before an update":        {"before.days", change.Update, keyOnly, after, "", `the log does not have "before.days"`, change.Omitted},
 		"the key before":                        {"before.loan_id", change.Update, keyOnly, after, "6", "", change.Present},
 		"which columns changed":                 {"changed.join(',')", change.Update, before, after, "days,note", "", change.Present},
@@ -181,6 +182,9 @@ func TestFormulasOverEvents(t *testing.T) {
 	f, _, err := x.Bind(hidden, "operation", "")
 	require.NoError(t, err)
 	require.False(t, f.AboutEvent(), "the table's own column is meant")
+	f, _, err = x.Bind(formulaTable, `tags.map(key, key + "!").join(",")`, "")
+	require.NoError(t, err)
+	require.False(t, f.AboutEvent(), "a name of its own is meant")
 	_, _, err = x.Bind(formulaTable, "before.dais", "")
 	require.ErrorContains(t, err, "days")
 	f, _, err = x.Bind(formulaTable, "key.loan_id + days + before.branch_id", "")

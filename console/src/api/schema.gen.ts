@@ -703,7 +703,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What an outlet would send to a destination that neither is stored yet; nothing is sent, and nothing is stored */
+        /** What an outlet would send that is not stored yet, to a destination that need not be either; nothing is sent or stored */
         post: operations["previewDraft"];
         delete?: never;
         options?: never;

@@ -61,12 +61,12 @@ func TestStates(t *testing.T) {
 			reading(t, k)
 			k.LoadEnded(t, 2, 0)
 		}, following, false},
-		"values that were too large are told at its end": {true, false, func(is *require.Assertions, k *Keeper, t *table) {
+		"a load that left out large values": {true, false, func(is *require.Assertions, k *Keeper, t *table) {
 			k.BeginAnew(t, rewritten)
 			reading(t, k)
 			k.LoadEnded(t, 2, 3)
 		}, change.Standing{State: engine.StateStale, Cause: change.CauseValueTooLarge, Note: "3 values larger than largest_value were left out: raise it, or leave the columns out by a rule, and reload the table"}, false},
-		"what consumers lack is told at its end": {true, false, func(is *require.Assertions, k *Keeper, t *table) {
+		"a load during which a value went missing": {true, false, func(is *require.Assertions, k *Keeper, t *table) {
 			k.BeginAnew(t, rewritten)
 			reading(t, k)
 			k.Lacks(t, missing)

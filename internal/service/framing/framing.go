@@ -53,7 +53,7 @@ type fit struct {
 // New is for a definition that has been validated.
 func New(d *definition.Outlet, guard *netguard.Guard) *Framing {
 	f := &Framing{outlet: d, fits: make(map[change.Fingerprint]*fit)}
-	if !f.inRegistry() {
+	if !f.InRegistry() {
 		return f
 	}
 	if d.Avro.Subject != "" {
@@ -67,17 +67,15 @@ func New(d *definition.Outlet, guard *netguard.Guard) *Framing {
 	return f
 }
 
-func (f *Framing) inRegistry() bool {
-	return f.outlet.Avro != nil && f.outlet.Avro.Framing == "registry"
-}
-
 // Registered reports whether rows are fitted to schemas that are there already.
 func (f *Framing) Registered() bool {
-	return f.inRegistry() && f.outlet.Avro.Schemas == definition.AvroRegistered
+	return f.InRegistry() && f.outlet.Avro.Schemas == definition.AvroRegistered
 }
 
 // InRegistry reports whether a registry says what messages follow.
-func (f *Framing) InRegistry() bool { return f.inRegistry() }
+func (f *Framing) InRegistry() bool {
+	return f.outlet.Avro != nil && f.outlet.Avro.Framing == "registry"
+}
 
 // Subject is what the registry knows a version's schemas by.
 func (f *Framing) Subject(s *change.Schema) string {
@@ -90,7 +88,7 @@ func (f *Framing) Subject(s *change.Schema) string {
 // Frame is what stands before values of a version, which is registered where it is not yet.
 func (f *Framing) Frame(ctx context.Context, s *change.Schema) ([]byte, error) {
 	form, err := encode.AvroOf(s)
-	if err != nil || !f.inRegistry() {
+	if err != nil || !f.InRegistry() {
 		return encode.SingleObject(form.Fingerprint), err
 	}
 	if f.wrong != nil {

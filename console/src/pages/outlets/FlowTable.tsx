@@ -41,16 +41,7 @@ function Lines({ flow }: { flow: Flow }) {
           What became of what was read since {localMoment(flow.since)}. The outlet went past {count(flow.passed)} events, {count(flow.other_tables)} of them of tables that it does not take. It took{" "}
           {span(flow.shaping_seconds)} for reading and shaping, {span(flow.sending_seconds)} for sending, {span(flow.committing_seconds)} until it was durable there.
         </caption>
-        <thead>
-          <tr>
-            <th scope="col">table</th>
-            {flowTitles.map((title) => (
-              <th key={title} scope="col" className="number">
-                {title}
-              </th>
-            ))}
-          </tr>
-        </thead>
+        <FlowHead of="table" />
         <tbody>
           {flow.tables.map((line) => (
             <Fragment key={line.table ?? ""}>
@@ -92,8 +83,23 @@ function Row({ line, outlet, title, open, onToggle }: { line: Line; outlet: stri
   );
 }
 
-/** flowTitles are the heads of what [FlowCells] shows. */
-export const flowTitles = ["read", "= messages", "− split", "+ kept back", "+ merged", "+ dead letters"];
+const titles = ["read", "= messages", "− split", "+ kept back", "+ merged", "+ dead letters"];
+
+/** FlowHead is the head of a table whose lines are [FlowCells] of something. */
+export function FlowHead({ of }: { of: string }) {
+  return (
+    <thead>
+      <tr>
+        <th scope="col">{of}</th>
+        {titles.map((title) => (
+          <th key={title} scope="col" className="number">
+            {title}
+          </th>
+        ))}
+      </tr>
+    </thead>
+  );
+}
 
 /** FlowCells is the equation of what became of events, a cell for each part. */
 export function FlowCells({ line, outlet }: { line: Line; outlet: string }) {

@@ -4,7 +4,7 @@ import { Table } from "react-bootstrap";
 import { Link } from "react-router-dom";
 import { answered, api } from "../../api/client";
 import { useOutlets } from "../../api/status";
-import { FlowCells, flowTitles } from "../outlets/FlowTable";
+import { FlowCells, FlowHead } from "../outlets/FlowTable";
 import { usePaced } from "../../parts/paced";
 import { Period } from "../../parts/Period";
 import { Trouble } from "../../parts/Trouble";
@@ -33,16 +33,7 @@ export function TableFlow({ source, table }: { source: string; table: string }) 
         <p className="note">No outlet has read an event of it in that time.</p>
       ) : (
         <Table size="sm" className="counts outcome">
-          <thead>
-            <tr>
-              <th scope="col">outlet</th>
-              {flowTitles.map((title) => (
-                <th key={title} scope="col" className="number">
-                  {title}
-                </th>
-              ))}
-            </tr>
-          </thead>
+          <FlowHead of="outlet" />
           <tbody>
             {lines.map(({ outlet, line }) => (
               <tr key={outlet}>
