@@ -29,6 +29,7 @@ const (
 type Conn struct {
 	net.Conn
 	pause time.Duration // zero until the stream has started
+	timer pauser
 	buf   []byte
 	rest  []byte
 	short bool
@@ -50,7 +51,13 @@ const bufferBytes = 256 << 10
 func NewConn(conn net.Conn) *Conn { return &Conn{Conn: conn} }
 
 // Coalesce has it pause after small pieces from here on.
-func (c *Conn) Coalesce() { c.pause = coalescePause }
+func (c *Conn) Coalesce() { c.pause, c.timer = coalescePause, newPauser() }
+
+// Close implements [net.Conn]. A pause ends, too.
+func (c *Conn) Close() error {
+	c.timer.close()
+	return c.Conn.Close()
+}
 
 // LastRead is when something came last.
 func (c *Conn) LastRead() time.Time { return time.Unix(0, c.last.Load()) }
@@ -79,7 +86,7 @@ func (c *Conn) Read(p []byte) (int, error) {
 		}
 		if c.short {
 			c.setWake(wakeBytes)
-			time.Sleep(c.pause) //nolint:forbidigo // the pause is what it is for
+			c.timer.wait(c.pause)
 		}
 		n, err := c.receive()
 		if n == 0 {

@@ -26,7 +26,9 @@ func TestSmallPiecesAreReadTogether(t *testing.T) {
 	defer ours.Close() //nolint:errcheck // nothing is open on it
 	theirs, err := listener.Accept()
 	require.NoError(t, err)
-	c := &Conn{Conn: ours, pause: coalescePause}
+	c := NewConn(ours)
+	c.Coalesce()
+	require.NotNil(t, c.timer.timer, "the kernel's timer")
 
 	random, pieces := seeded.Random(t, 1), seeded.Random(t, 2)
 	sent := make([]byte, 3*bufferBytes)
@@ -71,4 +73,6 @@ func TestSmallPiecesAreReadTogether(t *testing.T) {
 	require.NoError(t, theirs.Close())
 	_, err = c.Read(one)
 	require.ErrorIs(t, err, io.EOF)
+	require.NoError(t, c.Close())
+	c.timer.wait(time.Hour) // whoever pauses goes on
 }
