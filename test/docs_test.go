@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/parquet-go/parquet-go"
 	"github.com/stretchr/testify/require"
 )
 
@@ -75,6 +76,9 @@ func TestDocumentedCommandsRun(t *testing.T) {
 		}
 		return blocks
 	}
+	model := filepath.Join(i.folder, "files", "archive", "models", "public.loans.parquet")
+	require.NoError(t, os.MkdirAll(filepath.Dir(model), 0o750))
+	require.NoError(t, parquet.WriteFile(model, []struct{}{}))
 	ran := 0
 	for _, page := range []string{"outlets/file.md", "consume.md", "outlets/pull.md", "outlets/kafka.md", "outlets/nats.md", "outlets/redis.md", "outlets/postgresql.md", "outlets/http.md", "events.md", "forms.md", "impact.md"} {
 		if page == "outlets/http.md" {

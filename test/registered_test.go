@@ -65,7 +65,7 @@ func TestRegisteredSchemas(t *testing.T) {
 	definition["rows"] = []map[string]any{{"match": "public.loans", "columns": []map[string]any{{"match": "branch", "name": "branch_id"}}}}
 	verdict, says = checked()
 	require.Equal(t, "note", verdict)
-	require.Contains(t, says, "note: the registered schema has no such field")
+	require.Contains(t, says, "note, _operation, _offset: the registered schema has no such field: not sent")
 	require.Contains(t, says, "desk: no column has the name: it is its default")
 	edit(i, "outlets", "lendings", func(d map[string]any) { d["rows"] = definition["rows"] })
 	i.caughtUp("lendings")

@@ -111,7 +111,8 @@ type target struct {
 	name        string
 	destination map[string]any
 	outlet      map[string]any
-	exact       bool // no message may arrive twice
+	folder      string // where an object storage keeps its buckets
+	exact       bool   // no message may arrive twice
 	away, back  func()
 	read        func() []arrival
 }
@@ -402,7 +403,7 @@ func bucketTarget(t *testing.T) target {
 	bucket := filepath.Join(folder, "lake")
 	require.NoError(t, mkdir(bucket))
 	p := launch(t, binary, "stand-in", "objects", "--listen", "$ADDR", "--folder", folder)
-	return target{name: "bucket", exact: true, away: p.stop, back: p.start,
+	return target{name: "bucket", folder: folder, exact: true, away: p.stop, back: p.start,
 		destination: map[string]any{"kind": "file", "file": map[string]any{"bucket": map[string]any{"name": "lake", "endpoint": "http://" + p.address, "access_key": "demo", "secret_key": "only-for-the-test", "prefix": "events"}}},
 		outlet:      map[string]any{"file": map[string]any{"compression": "gzip", "rotate_every": "1s", "name": "{date}/{outlet}.{run}.{first}"}},
 		read: func() []arrival {

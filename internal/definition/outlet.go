@@ -278,6 +278,9 @@ func (o *Outlet) validateShape() error {
 	if o.Avro != nil && o.Avro.Schemas == AvroRegistered && o.Columns == "changed" {
 		return settings.Wrong("columns", "a registered schema has a place for each column: choose all")
 	}
+	if wants, can := o.Settings.(destination.RowsFitted); can && wants.FitsRows() && o.Columns == "changed" {
+		return settings.Wrong("columns", "a model has a place for each column: choose all")
+	}
 	if r := o.Outbox; r != nil {
 		if _, err := shape.ParsePattern(r.Table); err != nil {
 			return settings.Wrong("outbox.table", "%s", err)

@@ -49,6 +49,20 @@ type Outlet struct {
 	ReadAgain func(ctx context.Context, of *change.Schema, keys [][]change.Value) error
 }
 
+// RowFitter is a destination that can say itself what rows look like.
+type RowFitter interface {
+	// FitRow fits a version's rows to that, as it is now.
+	FitRow(ctx context.Context, s *change.Schema) (RowFit, error)
+}
+
+// RowFit is how the rows of a version fit.
+type RowFit struct {
+	Form  encode.RowForm // nil where they do not fit
+	To    string         // what they are fitted to, for people
+	Text  string         // the same text, the same form
+	Notes []encode.FieldFit
+}
+
 // Writer is one outlet's delivery. It is not safe for several goroutines.
 type Writer interface {
 	// Delivered is the newest offset that the destination itself says it has of

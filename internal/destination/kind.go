@@ -68,6 +68,10 @@ type OutletSettings interface {
 // Placer are an outlet's settings that say where events go by a template of their own.
 type Placer interface{ PlaceTemplate() string }
 
+// RowsFitted are an outlet's settings that can ask for rows that are fitted to what the destination
+// has: see [RowFitter].
+type RowsFitted interface{ FitsRows() bool }
+
 // TablePlacer are an outlet's settings that say into which table the rows of one go.
 type TablePlacer interface {
 	// PlaceTable is the table's name at the destination.

@@ -140,7 +140,7 @@ func (a *avroRow) decimal(c *change.Column, text []byte) error {
 		return a.text(branchText, text) // not a number, or infinite
 	}
 	a.out.WriteLong(branchFirst)
-	a.out.WriteBytes(twosComplement(unscaled))
+	a.out.WriteBytes(TwosComplement(unscaled))
 	return nil
 }
 
@@ -162,7 +162,8 @@ func Unscaled(text string, scale int) (*big.Int, bool) {
 	return new(big.Int).SetString(whole+fraction, 10)
 }
 
-func twosComplement(n *big.Int) []byte {
+// TwosComplement is a number in as few bytes as hold it, the most significant one first.
+func TwosComplement(n *big.Int) []byte {
 	if n.Sign() >= 0 {
 		b := n.Bytes()
 		if len(b) == 0 || b[0]&0x80 != 0 {
@@ -177,6 +178,21 @@ func twosComplement(n *big.Int) []byte {
 		b = b[1:]
 	}
 	return b
+}
+
+// SignExtended is such a number in size bytes; false where it takes more.
+func SignExtended(number []byte, size int) ([]byte, bool) {
+	if len(number) >= size {
+		return number, len(number) == size
+	}
+	wide := make([]byte, size)
+	copy(wide[size-len(number):], number)
+	if number[0]&0x80 != 0 {
+		for i := range size - len(number) {
+			wide[i] = 0xff
+		}
+	}
+	return wide, true
 }
 
 // array writes a JSON array of one dimension; all else goes as text.

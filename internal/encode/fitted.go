@@ -89,7 +89,7 @@ func FitAvro(s *change.Schema, text string) (f *Fitted, fits []FieldFit, err err
 		fits = append(fits, f.fields[at].fill(record.Fields()[at], left))
 	}
 	for _, name := range left {
-		fits = append(fits, FieldFit{Field: name, Says: "the registered schema has no such field: it does not go out"})
+		fits = append(fits, FieldFit{Field: name, Says: "the registered schema has no such field: not sent"})
 	}
 	if slices.ContainsFunc(fits, func(one FieldFit) bool { return one.Misfit }) {
 		return nil, fits, nil
@@ -152,28 +152,45 @@ func (f *fittedField) fill(field *avro.Field, left []string) FieldFit {
 		t, at = union.Types()[0], 0
 		if null := slices.IndexFunc(union.Types(), func(one avro.Schema) bool { return one.Type() == avro.Null }); !field.HasDefault() && null >= 0 {
 			f.bytes = binary.AppendVarint(nil, int64(null))
-			return FieldFit{Field: f.name, Says: "no column has the name: it is null"}
+			return FieldFit{Field: f.name, Says: "no column has the name: it is null" + Suggestion(f.name, left)}
 		}
 	}
 	if !field.HasDefault() {
-		says := "no column has the name, and the field has no default"
-		if like := expression.Similar(f.name, left); like != "" {
-			says += fmt.Sprintf("; %q may be it: give it the name by a form of rows", like)
-		}
-		return FieldFit{Field: f.name, Misfit: true, Says: says}
+		return FieldFit{Field: f.name, Misfit: true, Says: "no column has the name, and the field has no default" + Suggestion(f.name, left)}
 	}
 	if at >= 0 {
 		f.bytes = binary.AppendVarint(nil, at)
 	}
 	if t.Type() == avro.Null {
-		return FieldFit{Field: f.name, Says: "no column has the name: it is null, its default"}
+		return FieldFit{Field: f.name, Says: "no column has the name: it is null, its default" + Suggestion(f.name, left)}
 	}
 	value, err := avro.Marshal(t, field.Default())
 	if err != nil {
 		return FieldFit{Field: f.name, Misfit: true, Says: "no column has the name, and its default cannot be written: " + err.Error()}
 	}
 	f.bytes = append(f.bytes, value...)
-	return FieldFit{Field: f.name, Says: "no column has the name: it is its default"}
+	return FieldFit{Field: f.name, Says: "no column has the name: it is its default" + Suggestion(f.name, left)}
+}
+
+// Suggestion names the one of some columns that may be meant by a name; empty for none.
+func Suggestion(name string, columns []string) string {
+	if like := expression.Similar(name, columns); like != "" {
+		return fmt.Sprintf("; %q may be it: give it the name by a form of rows", like)
+	}
+	return ""
+}
+
+// ErrNotInLog is of a value that the log has left out.
+var ErrNotInLog = errors.New("the log does not have the value: ALTER TABLE … REPLICA IDENTITY FULL, or a full row image, puts it there")
+
+// RowForm makes rows of one version what a destination wants them to be, where somebody else has
+// decided that. It may be used by several goroutines.
+type RowForm interface {
+	// Form makes a row, whose values have to stay as they are while it is used. gone says that it
+	// is one that is no more, of which the log may have the key alone.
+	Form(row []change.Value, gone bool) (any, error)
+	// Takes reports whether a column of that name goes out.
+	Takes(column string) bool
 }
 
 // Takes reports whether a column fills the field of that name.
@@ -194,7 +211,7 @@ func (f *Fitted) append(dst []byte, row []change.Value, gone bool) ([]byte, erro
 		v := row[one.column]
 		var err error
 		if v.Presence == change.Omitted && !gone {
-			err = errors.New("the log does not have the value: ALTER TABLE … REPLICA IDENTITY FULL, or a full row image, puts it there")
+			err = ErrNotInLog
 		} else {
 			dst, err = one.append(dst, v)
 		}
@@ -273,7 +290,7 @@ func writerOf(c *change.Column, t avro.Schema) (write valueWriter, note string) 
 	case (logical == avro.LocalTimestampMicros || logical == avro.LocalTimestampMillis) && c.Rule == change.RuleTimestamp:
 		return moments("2006-01-02T15:04:05.999999", time.Time.UnixMicro, logical), finer(logical)
 	case logical == avro.Decimal && (number || c.Rule == change.RuleDecimal):
-		return decimals(t)
+		return decimals(c, t)
 	case t.Type() == avro.Bytes && logical == "" && c.Rule == change.RuleBinary:
 		return counted, ""
 	case t.Type() == avro.Fixed && logical == "" && c.Rule == change.RuleBinary:
@@ -311,13 +328,31 @@ func logicalOf(t avro.Schema) avro.LogicalType {
 
 // narrow says that a column's numbers may be too large.
 func narrow(c *change.Column, bits int, name string) string {
-	if c.Rule == change.RuleInteger && c.Bits > 0 && c.Bits <= bits || c.Rule == change.RuleUnsigned && c.Bits > 0 && c.Bits < bits {
-		return ""
-	}
-	if bits == 64 && c.Rule == change.RuleInteger {
+	if Holds(c, bits, false) {
 		return ""
 	}
 	return "numbers that " + name + " does not hold become dead letters"
+}
+
+// Holds reports whether an integer of so many bits holds all numbers of a column of integers.
+func Holds(c *change.Column, bits int, unsigned bool) bool {
+	signed := c.Rule == change.RuleInteger
+	if signed == unsigned { // numbers below zero have no place, and a sign takes a bit
+		return !signed && c.Bits > 0 && c.Bits < bits
+	}
+	return bits == 64 || c.Bits > 0 && c.Bits <= bits
+}
+
+// TooLong says that a column's numbers may have more digits than a decimal.
+func TooLong(c *change.Column, precision, scale int) string {
+	digits, fraction, known := c.DecimalSize()
+	if c.Rule == change.RuleInteger && c.Bits > 0 {
+		digits, fraction, known = (c.Bits*3+9)/10, 0, true // 2^10 has a little more than three
+	}
+	if known && fraction <= scale && digits-fraction <= precision-scale {
+		return ""
+	}
+	return fmt.Sprintf("numbers with more digits than decimal(%d,%d) holds become dead letters", precision, scale)
 }
 
 // counted writes bytes, or a string.
@@ -363,7 +398,7 @@ func finer(l avro.LogicalType) string {
 }
 
 // decimals writes the unscaled value in two's complement (Avro 1.11, Decimal).
-func decimals(t avro.Schema) (valueWriter, string) {
+func decimals(c *change.Column, t avro.Schema) (valueWriter, string) {
 	form := t.(avro.LogicalTypeSchema).Logical().(*avro.DecimalLogicalSchema)
 	size := -1
 	if fixed, is := t.(*avro.FixedSchema); is {
@@ -375,22 +410,15 @@ func decimals(t avro.Schema) (valueWriter, string) {
 		if !ok || n.CmpAbs(most) >= 0 {
 			return dst, fmt.Errorf("%s has more digits than decimal(%d,%d) holds", text, form.Precision(), form.Scale())
 		}
-		value := twosComplement(n)
+		value := TwosComplement(n)
 		if size < 0 {
 			return counted(dst, value)
 		}
-		if len(value) > size {
+		if value, ok = SignExtended(value, size); !ok {
 			return dst, fmt.Errorf("%s takes more than %d bytes", text, size)
 		}
-		sign := byte(0)
-		if n.Sign() < 0 {
-			sign = 0xff
-		}
-		for range size - len(value) {
-			dst = append(dst, sign)
-		}
 		return append(dst, value...), nil
-	}, ""
+	}, TooLong(c, form.Precision(), form.Scale())
 }
 
 // labels writes a text that is one of an enum's symbols.
@@ -420,23 +448,35 @@ func arrays(c *change.Column, items avro.Schema) (valueWriter, string) {
 		return nil, "of its items: " + fit.Says
 	}
 	return func(dst, text []byte) ([]byte, error) {
-		var all []json.RawMessage
-		if err := json.Unmarshal(text, &all); err != nil {
-			return dst, fmt.Errorf("%s is no list", text)
+		all, err := Items(element.Rule, text)
+		if err != nil {
+			return dst, err
 		}
 		if len(all) > 0 {
 			dst = binary.AppendVarint(dst, int64(len(all)))
 		}
-		for _, item := range all {
-			value, ok := elementOf(element.Rule, item)
-			if !ok {
-				return dst, errors.New("it has more than one dimension")
-			}
-			var err error
+		for _, value := range all {
 			if dst, err = one.append(dst, value); err != nil {
 				return dst, fmt.Errorf("an item: %w", err)
 			}
 		}
 		return append(dst, 0), nil
 	}, ""
+}
+
+// Items are those of an array of one dimension, each by the rule of its elements.
+func Items(rule change.Rule, text []byte) ([]change.Value, error) {
+	var all []json.RawMessage
+	if err := json.Unmarshal(text, &all); err != nil {
+		return nil, fmt.Errorf("%s is no list", text)
+	}
+	items := make([]change.Value, len(all))
+	for i, item := range all {
+		value, ok := elementOf(rule, item)
+		if !ok {
+			return nil, errors.New("it has more than one dimension")
+		}
+		items[i] = value
+	}
+	return items, nil
 }

@@ -116,7 +116,7 @@ func TestFits(t *testing.T) {
 	require.Equal(t, `true no column has the name, and the field has no default; "branch_id" may be it: give it the name by a form of rows`, got["branchid"])
 	require.Contains(t, got["cover"], "true binary is not written as string")
 	require.Contains(t, got["fee"], "true decimal is not written as double")
-	require.Equal(t, "false the registered schema has no such field: it does not go out", got["branch_id"])
+	require.Equal(t, "false the registered schema has no such field: not sent", got["branch_id"])
 	require.NotContains(t, got, "loan_id")
 	require.Contains(t, Misfits(fits), "cover: binary")
 

@@ -21,6 +21,10 @@ type Maker struct {
 	// Fit, where not nil, has Avro values follow a schema that somebody else has made. Then
 	// nothing goes out of events without a row, which such a schema does not know.
 	Fit func(*change.Schema) (*Fitted, error)
+	// FitRow, where not nil, does the same for rows of format parquet.
+	FitRow func(*change.Schema) (RowForm, error)
+	// Goes, where not nil, says which columns rows of format row have.
+	Goes func(s *change.Schema, column int) bool
 
 	rows   *shape.Rows
 	source *change.Schema // the version of the event in hand, as the source has it
@@ -203,7 +207,7 @@ func (m *Maker) event(b *Batch, e *change.Event) (parts int, err error) {
 
 // one makes one message.
 func (m *Maker) one(b *Batch, e *change.Event, half string, part int, marker bool) error {
-	if m.flat != nil && !e.Operation.IsRow() && (e.Schema == nil || e.Operation == change.Definition || !m.flat.tells() || m.Fit != nil) {
+	if m.flat != nil && !e.Operation.IsRow() && (e.Schema == nil || e.Operation == change.Definition || !m.flat.tells() || m.Fit != nil || m.FitRow != nil) {
 		return nil // a row cannot say it; the next row's schema version does
 	}
 	msg := Message{Offset: e.Offset, Part: part, Table: e.Table, Barrier: !e.Operation.IsRow(), Committed: e.Transaction.CommittedAt, Marker: marker}

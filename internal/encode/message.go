@@ -38,6 +38,8 @@ type Message struct {
 	Schema *change.Schema
 	// Row are the values of format parquet, and the row after the change of format table.
 	Row []change.Value
+	// Formed is the row as the destination wants it, where [Maker.FitRow] says how.
+	Formed any
 	// Operation, the row before the change, the other half's key, and what an event that
 	// is no row says are those of format table; see [change.Event].
 	Operation       change.Operation

@@ -17,5 +17,15 @@ func (f parquetFormat) body(b *Batch, e *change.Event, half string, msg *Message
 		row[i].Text = b.since(at)
 	}
 	msg.Row = row
+	if f.m.FitRow == nil {
+		return nil
+	}
+	form, err := f.m.FitRow(msg.Schema)
+	if err != nil {
+		return err
+	}
+	if msg.Formed, err = form.Form(row, e.Operation == change.Delete || half == "old"); err != nil {
+		return &EncodeError{Message: err.Error()}
+	}
 	return nil
 }

@@ -73,6 +73,9 @@ func (m *Maker) flatJSON(dst []byte, s *change.Schema, row []change.Value, whole
 		if row[i].Presence == change.Omitted || row[i].Presence == change.Null && (m.shape.OmitNulls || !whole) {
 			continue
 		}
+		if m.Goes != nil && !m.Goes(s, i) {
+			continue
+		}
 		if !first {
 			dst = append(dst, ',')
 		}

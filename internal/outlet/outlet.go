@@ -102,7 +102,9 @@ type Outlet struct {
 	// Frame gives what stands before Avro values of a version.
 	Frame func(*change.Schema) ([]byte, error)
 	// Fit, where not nil, fits their rows to a schema that is there already.
-	Fit     func(*change.Schema) (*encode.Fitted, error)
+	Fit func(*change.Schema) (*encode.Fitted, error)
+	// FitRow, where not nil, does so with rows of format parquet.
+	FitRow  func(*change.Schema) (encode.RowForm, error)
 	Catalog *catalog.Catalog
 	// Instance is this process among those that may deliver the outlet.
 	Instance *catalog.Instance
@@ -264,7 +266,7 @@ func jittered(wait time.Duration) time.Duration { return wait + rand.N(wait/2+1)
 // maker puts events into the outlet's shape.
 func (o *Outlet) maker(ctx context.Context, wants encode.Capabilities) *encode.Maker {
 	m := encode.NewMaker(o.Shape, wants)
-	m.Frame, m.Fit = o.Frame, o.Fit
+	m.Frame, m.Fit, m.FitRow = o.Frame, o.Fit, o.FitRow
 	m.Register = func(s *change.Schema) error {
 		var avro uint64
 		if o.Shape.Format == encode.FormatAvro {

@@ -80,6 +80,11 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 	if framed.Registered() {
 		o.Fit = func(of *change.Schema) (*encode.Fitted, error) { return framed.Fit(s.Work, of) }
 	}
+	if where, err := s.destinations.buildFor(d, nil); err == nil { // otherwise the start says why
+		if rows := framing.RowsOf(&d, where); rows != nil {
+			o.FitRow = func(of *change.Schema) (encode.RowForm, error) { return rows.Fit(s.Work, of) }
+		}
+	}
 	if d.Retry != nil {
 		o.Attempts = d.Retry.Attempts
 	}
@@ -147,13 +152,15 @@ func (s *Outlets) checkTarget(ctx context.Context, name string, d *definition.Ou
 	}
 	tables, err := s.checkTables(ctx, name, d, to)
 	if framed := framing.New(d, s.Guard); err == nil && framed.Registered() {
-		tables, err = s.checkFit(ctx, d, framed)
+		tables, err = s.checkFit(ctx, d, framed.Checks)
+	} else if rows := framing.RowsOf(d, to); err == nil && rows != nil {
+		tables, err = s.checkFit(ctx, d, rows.Checks)
 	}
 	return append(checks, tables...), err
 }
 
-// checkFit checks whether rows fit the schemas that are registered.
-func (s *Outlets) checkFit(ctx context.Context, d *definition.Outlet, framed *framing.Framing) ([]change.Check, error) {
+// checkFit checks whether rows fit what somebody else has decided that they look like.
+func (s *Outlets) checkFit(ctx context.Context, d *definition.Outlet, checks func(context.Context, []*change.Schema) []change.Check) ([]change.Check, error) {
 	versions, err := s.NewestVersions(ctx, d)
 	if err != nil {
 		return nil, err
@@ -172,7 +179,7 @@ func (s *Outlets) checkFit(ctx context.Context, d *definition.Outlet, framed *fr
 		}
 		flat = append(flat, encode.Flattened(shaped, out))
 	}
-	return framed.Checks(ctx, flat), nil
+	return checks(ctx, flat), nil
 }
 
 // mostTopics bounds how many topics a check looks at.

@@ -1647,6 +1647,12 @@ export interface components {
              */
             compression?: "none" | "gzip" | "zstd" | "snappy";
             /**
+             * Model of Parquet files
+             * @description A Parquet file below the destination's directory or bucket, built from {table}: files have its columns and types, to which rows are fitted by their names; without it each table has its own
+             * @example models/{table}.parquet
+             */
+            model?: string;
+            /**
              * Names of files
              * @description Names of files, built from {outlet}, {run}, {first}, {table}, {date} and {hour}; {outlet}.{run}.{first} without it
              * @example {date}/{table}/{outlet}.{run}.{first}

@@ -78,13 +78,16 @@ func (b *bucket) put(ctx context.Context, name string, content []byte) error {
 	return bucketFault(b.name, err)
 }
 
+// largestGet bounds what is read of an object.
+const largestGet = 64 << 20
+
 func (b *bucket) get(ctx context.Context, name string) ([]byte, error) {
 	found, err := b.client.GetObject(ctx, &s3.GetObjectInput{Bucket: &b.name, Key: aws.String(b.prefix + name)})
 	if err != nil {
 		return nil, bucketFault(b.name, err)
 	}
 	defer found.Body.Close() //nolint:errcheck // it was only read
-	return io.ReadAll(io.LimitReader(found.Body, 64<<20))
+	return io.ReadAll(io.LimitReader(found.Body, largestGet))
 }
 
 // maxPages of up to a thousand names each are listed: a part of the manifest has a
@@ -120,10 +123,13 @@ func bucketFault(name string, err error) error {
 		return nil
 	}
 	var missing *types.NoSuchBucket
+	var none *types.NoSuchKey
 	var answered smithy.APIError
 	switch {
 	case errors.As(err, &missing):
 		return &engine.Fault{Code: "bucket-missing", Message: "there is no bucket " + name, Fix: "create the bucket; delivery goes on by itself"}
+	case errors.As(err, &none):
+		return &engine.Fault{Code: "bucket-object", Message: "there is no such object in the bucket " + name, Cause: none}
 	case errors.As(err, &answered):
 		switch answered.ErrorCode() {
 		case "NoSuchBucket", "NotFound":

@@ -112,6 +112,7 @@ func (s *Settings) Reaches() []any {
 type OutletSettings struct {
 	Name         string `json:"name,omitempty" maxLength:"300" title:"Names of files" flag:"file-name" doc:"Names of files, built from {outlet}, {run}, {first}, {table}, {date} and {hour}; {outlet}.{run}.{first} without it" example:"{date}/{table}/{outlet}.{run}.{first}" advanced:"yes"`
 	Compression  string `json:"compression,omitempty" enum:"none,gzip,zstd,snappy" title:"Compression" doc:"Of lines: none, gzip or zstd; avro and parquet: none, snappy or zstd"`
+	Model        string `json:"model,omitempty" maxLength:"300" title:"Model of Parquet files" flag:"file-model" example:"models/{table}.parquet" doc:"A Parquet file below the destination's directory or bucket, built from {table}: files have its columns and types, to which rows are fitted by their names; without it each table has its own" advanced:"yes"`
 	RotateEvery  string `json:"rotate_every,omitempty" title:"Close a file that is this old" doc:"A file that is this old is closed: 90s, 15m, 24h; default 1h, and 1m for parquet and for object storage" example:"15m"`
 	RotateBytes  int64  `json:"rotate_bytes,omitempty" minimum:"1024" title:"Close a file at this size" doc:"A file that reaches this size is closed and the next one begun; default 64 MiB" unit:"bytes"`
 	RotateEvents int64  `json:"rotate_events,omitempty" minimum:"1" title:"Close a file with so many events" doc:"A file with so many events is closed; no such bound without it" unit:"events" advanced:"yes"`
@@ -151,9 +152,23 @@ func (o *OutletSettings) Validate(format encode.Format, to destination.Settings)
 			o.RotateEvery = "1m"
 		}
 	}
+	if o.Model != "" {
+		rest := strings.ReplaceAll(o.Model, "{table}", "x")
+		switch {
+		case format != encode.FormatParquet:
+			return settings.Wrong("file.model", "goes with format parquet")
+		case strings.ContainsAny(rest, "{}"):
+			return settings.Wrong("file.model", "%q names a field that models do not have: there is {table}", o.Model)
+		case !filepath.IsLocal(rest):
+			return settings.Wrong("file.model", "%q is no name below a directory: no leading slash, no ..", o.Model)
+		}
+	}
 	_, err := settings.Duration("file.rotate_every", o.RotateEvery, time.Second, 7*24*time.Hour)
 	return err
 }
+
+// FitsRows implements [destination.RowsFitted].
+func (o *OutletSettings) FitsRows() bool { return o.Model != "" }
 
 // PlaceTemplate implements [destination.Placer].
 func (o *OutletSettings) PlaceTemplate() string { return o.Name }

@@ -16,6 +16,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
+	"rillmark/internal/encode/parquetfile"
 )
 
 // writer is one outlet's delivery: a group of files that are open at the same
@@ -47,7 +48,8 @@ type writer struct {
 // openOf identifies an open file.
 type openOf struct {
 	name   string
-	schema change.Fingerprint // in formats whose files follow one version
+	schema change.Fingerprint  // in formats whose files follow one version
+	fitted *parquetfile.Fitted // where they follow a model
 }
 
 // nameOf is what a file's name depends on.
@@ -300,7 +302,7 @@ func (w *writer) add(ctx context.Context, batch *encode.Batch, m *encode.Message
 	name := w.name(m)
 	key := openOf{name: name}
 	if w.d.format == encode.FormatAvro || w.d.format == encode.FormatParquet {
-		key.schema = m.Schema.Fingerprint()
+		key.schema, key.fitted = m.Schema.Fingerprint(), fittedOf(m)
 	}
 	f := w.lastOne
 	if f == nil || key != w.last {
@@ -410,7 +412,7 @@ func (w *writer) create(ctx context.Context, name string, m *encode.Message) (*o
 	case encode.FormatAvro:
 		f.lines, err = newContainer(f.f, m.Schema, w.d.options.Compression)
 	case encode.FormatParquet:
-		f.lines, err = newParquet(f.f, m.Schema, w.d.options.Compression)
+		f.lines = newParquet(f.f, m.Schema, fittedOf(m), w.d.options.Compression)
 	default:
 		f.lines, err = newLines(f.f, w.d.options.Compression, 0)
 	}

@@ -4,14 +4,9 @@ package parquetfile
 import (
 	"encoding/json"
 	"io"
-	"reflect"
-	"strconv"
-	"strings"
-	"time"
 
 	"github.com/parquet-go/parquet-go"
 	"github.com/parquet-go/parquet-go/compress"
-	"github.com/parquet-go/parquet-go/encoding"
 
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
@@ -26,8 +21,9 @@ const (
 // Writer writes one file. It is not safe for several goroutines.
 type Writer struct {
 	writer  *parquet.GenericWriter[any]
-	schema  *change.Schema
+	fitted  *Fitted
 	held    []parquet.Row // not written yet; they point into the values that were given
+	own     []parquet.Row // rows to fill, made once and used again
 	rows    int
 	pending int64
 }
@@ -41,6 +37,12 @@ func New(to io.Writer, s *change.Schema, compression string) *Writer {
 		group = append(group, column{parquet.Optional(parquetNode(&s.Columns[i])), s.Columns[i].Name})
 	}
 	group = append(group, column{parquet.Optional(parquet.JSON()), encode.Inexact})
+	own, _ := Fit(s, &Model{parquet.NewSchema(s.Table, group)}) // made for it: all of it fits
+	return NewFitted(to, own, compression)
+}
+
+// NewFitted begins a file of rows that follow a model.
+func NewFitted(to io.Writer, f *Fitted, compression string) *Writer {
 	var codec compress.Codec = &parquet.Uncompressed
 	switch compression {
 	case "snappy":
@@ -48,108 +50,12 @@ func New(to io.Writer, s *change.Schema, compression string) *Writer {
 	case "zstd":
 		codec = &parquet.Zstd
 	}
-	return &Writer{schema: s, writer: parquet.NewGenericWriter[any](to, parquet.NewSchema(s.Table, group), parquet.Compression(codec), parquet.PageBufferSize(256<<10),
-		parquet.KeyValueMetadata("rillmark.schema", s.Fingerprint().String()), parquet.KeyValueMetadata("rillmark.table", s.Table))}
-}
-
-// columns are the file's, in the order in which they are given: the library's own
-// group sorts them by name, and takes no name with a comma.
-type columns []parquet.Field
-
-func (c columns) ID() int                     { return 0 }
-func (c columns) Type() parquet.Type          { return parquet.Group{}.Type() }
-func (c columns) Optional() bool              { return false }
-func (c columns) Repeated() bool              { return false }
-func (c columns) Required() bool              { return true }
-func (c columns) Leaf() bool                  { return false }
-func (c columns) Fields() []parquet.Field     { return c }
-func (c columns) Encoding() encoding.Encoding { return nil }
-func (c columns) Compression() compress.Codec { return nil }
-
-// GoType is not asked for where rows are written as rows.
-func (c columns) GoType() reflect.Type { return reflect.TypeFor[map[string]any]() }
-
-func (c columns) String() string {
-	names := make([]string, len(c))
-	for i, one := range c {
-		names[i] = one.Name() + " " + one.String()
-	}
-	return strings.Join(names, ", ")
-}
-
-type column struct {
-	parquet.Node
-	name string
-}
-
-func (c column) Name() string { return c.name }
-
-func (c column) Value(base reflect.Value) reflect.Value {
-	return base.MapIndex(reflect.ValueOf(c.name))
-}
-
-// fewDigits of a decimal fit into 32 bits, mostDigits into 64.
-const (
-	fewDigits  = 9
-	mostDigits = 18
-)
-
-func parquetNode(c *change.Column) parquet.Node {
-	switch c.Rule {
-	case change.RuleBoolean:
-		return parquet.Leaf(parquet.BooleanType)
-	case change.RuleInteger:
-		if c.Bits == 16 || c.Bits == 32 {
-			return parquet.Int(32)
-		}
-		return parquet.Int(64)
-	case change.RuleUnsigned:
-		return parquet.Uint(64)
-	case change.RuleFloat:
-		if c.Bits == 32 {
-			return parquet.Leaf(parquet.FloatType)
-		}
-		return parquet.Leaf(parquet.DoubleType)
-	case change.RuleDecimal:
-		if precision, scale, fixed := c.DecimalSize(); fixed && precision <= mostDigits {
-			if precision <= fewDigits {
-				return parquet.Decimal(scale, precision, parquet.Int32Type)
-			}
-			return parquet.Decimal(scale, precision, parquet.Int64Type)
-		}
-	case change.RuleDate:
-		return parquet.Date()
-	case change.RuleTime:
-		return parquet.Time(parquet.Microsecond)
-	case change.RuleTimestamp:
-		return parquet.TimestampAdjusted(parquet.Microsecond, false)
-	case change.RuleTimestampTZ:
-		return parquet.Timestamp(parquet.Microsecond)
-	case change.RuleBinary:
-		return parquet.Leaf(parquet.ByteArrayType)
-	case change.RuleJSON, change.RuleArray:
-		return parquet.JSON()
-	default: // text
-	}
-	return parquet.String()
+	return &Writer{fitted: f, writer: parquet.NewGenericWriter[any](to, f.model.schema, parquet.Compression(codec), parquet.PageBufferSize(256<<10),
+		parquet.KeyValueMetadata("rillmark.schema", f.of.Fingerprint().String()), parquet.KeyValueMetadata("rillmark.table", f.of.Table))}
 }
 
 // heldRows are written at a time: row by row would cost three times as much.
 const heldRows = 512
-
-// next is a row to fill, made once and used again.
-func (w *Writer) next() parquet.Row {
-	n := len(w.held)
-	if n < cap(w.held) {
-		w.held = w.held[:n+1]
-	} else {
-		w.held = append(w.held, nil)
-	}
-	if w.held[n] == nil {
-		w.held[n] = make(parquet.Row, len(w.schema.Columns)+1)
-	}
-	return w.held[n]
-}
 
 // Drain writes what was added: the values that were given may change from then on.
 func (w *Writer) Drain() error {
@@ -166,30 +72,24 @@ func (w *Writer) Drain() error {
 	return err
 }
 
-// Add takes a row, of about size bytes. Its values must stay as they are until [Writer.Drain].
+// Add takes a row, of about size bytes; a value that the log lacks is null. Its values must stay
+// as they are until [Writer.Drain].
 func (w *Writer) Add(values []change.Value, size int) error {
-	row := w.next()
-	var odd map[string]string
-	for i := range values {
-		c := &w.schema.Columns[i]
-		v, exact := parquetValue(c, values[i])
-		if !exact {
-			if odd == nil {
-				odd = make(map[string]string)
-			}
-			odd[c.Name] = string(values[i].Text)
-		}
-		put(row, i, v)
+	n := len(w.held)
+	if n == len(w.own) {
+		w.own = append(w.own, make(parquet.Row, 0, w.fitted.leaves))
 	}
-	v := parquet.NullValue()
-	if odd != nil {
-		raw, err := json.Marshal(odd)
-		if err != nil {
-			return err
-		}
-		v = parquet.ByteArrayValue(raw)
+	row, err := w.fitted.append(w.own[n][:0], values, true)
+	if err != nil {
+		return err
 	}
-	put(row, len(values), v)
+	w.own[n] = row
+	return w.AddRow(&Row{w.fitted, row}, size)
+}
+
+// AddRow takes a row that was formed for the writer's model, as [Writer.Add] does.
+func (w *Writer) AddRow(row *Row, size int) error {
+	w.held = append(w.held, row.values)
 	w.pending += int64(size)
 	if len(w.held) >= heldRows {
 		return w.Drain()
@@ -200,84 +100,19 @@ func (w *Writer) Add(values []change.Value, size int) error {
 // Pending is about how many bytes were added that are not in the file yet.
 func (w *Writer) Pending() int64 { return w.pending }
 
-func put(row parquet.Row, column int, v parquet.Value) {
-	level := 1
-	if v.IsNull() {
-		level = 0
+// inexact are the values of a row that their types cannot hold.
+type inexact map[string]string
+
+func (odd *inexact) add(column string, text []byte) {
+	if *odd == nil {
+		*odd = make(inexact)
 	}
-	row[column] = v.Level(0, level, column)
+	(*odd)[column] = string(text)
 }
 
-// parquetValue is a value in its column's type; false where that cannot hold it.
-func parquetValue(c *change.Column, v change.Value) (parquet.Value, bool) {
-	if v.Presence != change.Present {
-		return parquet.NullValue(), true
-	}
-	text := string(v.Text)
-	micros := func(layout string, of func(time.Time) int64) (parquet.Value, bool) {
-		t, err := time.Parse(layout, text)
-		if err != nil {
-			return parquet.NullValue(), false
-		}
-		return parquet.Int64Value(of(t)), true
-	}
-	switch c.Rule {
-	case change.RuleBoolean:
-		return parquet.BooleanValue(text == "true"), true
-	case change.RuleInteger:
-		n, err := strconv.ParseInt(text, 10, 64)
-		if err != nil {
-			return parquet.NullValue(), false
-		}
-		if c.Bits == 16 || c.Bits == 32 {
-			return parquet.Int32Value(int32(n)), true
-		}
-		return parquet.Int64Value(n), true
-	case change.RuleUnsigned:
-		n, err := strconv.ParseUint(text, 10, 64)
-		if err != nil {
-			return parquet.NullValue(), false
-		}
-		return parquet.Int64Value(int64(n)), true // the bits of a number without a sign
-	case change.RuleFloat:
-		f, err := strconv.ParseFloat(text, 64)
-		if err != nil {
-			return parquet.NullValue(), false
-		}
-		if c.Bits == 32 {
-			return parquet.FloatValue(float32(f)), true
-		}
-		return parquet.DoubleValue(f), true
-	case change.RuleDecimal:
-		precision, scale, fixed := c.DecimalSize()
-		if !fixed || precision > mostDigits {
-			break
-		}
-		n, ok := encode.Unscaled(text, scale)
-		if !ok || !n.IsInt64() {
-			return parquet.NullValue(), false
-		}
-		if precision <= fewDigits {
-			return parquet.Int32Value(int32(n.Int64())), true
-		}
-		return parquet.Int64Value(n.Int64()), true
-	case change.RuleDate:
-		t, err := time.Parse("2006-01-02", text)
-		if err != nil {
-			return parquet.NullValue(), false
-		}
-		return parquet.Int32Value(int32(t.Unix() / 86400)), true
-	case change.RuleTime:
-		return micros("15:04:05.999999", func(t time.Time) int64 {
-			return (int64(t.Hour())*3600+int64(t.Minute())*60+int64(t.Second()))*1_000_000 + int64(t.Nanosecond()/1000)
-		})
-	case change.RuleTimestamp:
-		return micros("2006-01-02T15:04:05.999999", time.Time.UnixMicro)
-	case change.RuleTimestampTZ:
-		return micros(time.RFC3339Nano, time.Time.UnixMicro)
-	default: // text, or bytes
-	}
-	return parquet.ByteArrayValue(v.Text), true
+func (odd inexact) value() (parquet.Value, error) {
+	raw, err := json.Marshal(odd)
+	return parquet.ByteArrayValue(raw), err
 }
 
 // Close ends the file; what it is written to stays open.

@@ -49,12 +49,24 @@ func (s *Explaining) AsyncAPI(ctx context.Context, name string) (map[string]any,
 	}
 	doc := &asyncDocument{address: s.Config.PublicURL, outlet: &d, name: name, channels: map[string]any{}, operations: map[string]any{}, messages: map[string]any{}, schemas: map[string]any{}}
 	framed := framing.New(&d, s.Guard)
+	var fitted *framing.Rows
+	if d.Destination != "" {
+		to, err := s.Destination(d)
+		if err != nil {
+			return nil, base.Answer(err, "destination", d.Destination)
+		}
+		fitted = framing.RowsOf(&d, to)
+	}
 	for _, version := range versions {
 		var registered string
-		if framed.Registered() {
-			if registered, err = framed.Newest(ctx, version); err != nil {
-				return nil, err
-			}
+		switch {
+		case framed.Registered():
+			registered, err = framed.Newest(ctx, version)
+		case fitted != nil:
+			registered, err = fitted.Newest(ctx, version)
+		}
+		if err != nil {
+			return nil, err
 		}
 		if err := doc.table(version, registered); err != nil {
 			return nil, err
@@ -140,6 +152,9 @@ func (a *asyncDocument) table(v *change.Schema, registered string) error {
 		}
 	}
 	shown := any(payload)
+	if registered != "" && a.outlet.Format == encode.FormatParquet {
+		shown = map[string]any{"schemaFormat": contentType(a.outlet.Format), "schema": registered}
+	}
 	if a.outlet.Format == encode.FormatAvro {
 		schema := any(v.AvroSchema())
 		if registered != "" {

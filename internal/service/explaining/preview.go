@@ -98,6 +98,7 @@ func (s *Explaining) previewer(ctx context.Context, d *definition.Outlet, draft 
 	}
 	p := new(Previewer)
 	var wants encode.Capabilities
+	var rows *framing.Rows
 	if copied.Destination != "" {
 		var to destination.Destination
 		var err error
@@ -106,6 +107,7 @@ func (s *Explaining) previewer(ctx context.Context, d *definition.Outlet, draft 
 		}
 		wants = to.Capabilities()
 		p.frame, _ = to.(destination.Framer)
+		rows = framing.RowsOf(&copied, to)
 		wants.Lines = false // a preview shows one message at a time, with its id
 	}
 	shaped, err := s.Shape(ctx, &copied)
@@ -123,9 +125,24 @@ func (s *Explaining) previewer(ctx context.Context, d *definition.Outlet, draft 
 	if framed.Registered() {
 		p.maker.Fit = func(schema *change.Schema) (*encode.Fitted, error) { return framed.Fit(ctx, schema) }
 	}
+	if rows != nil {
+		p.maker.FitRow = func(schema *change.Schema) (encode.RowForm, error) { return rows.Fit(ctx, schema) }
+	}
 	if shaped.Format == encode.FormatAvro || shaped.Format == encode.FormatParquet || shaped.Format == encode.FormatTable {
 		shaped.Format = encode.FormatRow
 		p.rows = encode.NewMaker(shaped, encode.Capabilities{})
+		switch {
+		case framed.Registered():
+			p.rows.Goes = func(of *change.Schema, column int) bool {
+				fitted, err := framed.Fit(ctx, of)
+				return err != nil || fitted.Takes(of.AvroFields()[column])
+			}
+		case rows != nil:
+			p.rows.Goes = func(of *change.Schema, column int) bool {
+				form, err := rows.Fit(ctx, of)
+				return err != nil || form.Takes(of.Columns[column].Name)
+			}
+		}
 	}
 	return p, nil
 }

@@ -167,7 +167,7 @@ func (o *OutletImpact) names(shaped encode.Shape, before, now *change.Schema) {
 // registered asks a schema registry whether it would take the version.
 func (i *Impact) registered(ctx context.Context, o *OutletImpact, d *definition.Outlet, shaped encode.Shape, now *change.Schema, fits Verdict) error {
 	if d.Avro == nil || d.Avro.Framing != "registry" {
-		return nil
+		return i.fitted(ctx, o, d, encode.Flattened(shaped, now), fits)
 	}
 	out := encode.Flattened(shaped, now)
 	if _, err := encode.AvroOf(out); err != nil {
@@ -182,7 +182,7 @@ func (i *Impact) registered(ctx context.Context, o *OutletImpact, d *definition.
 		if err != nil {
 			o.add(Differs, "the schema registry could not be asked: "+err.Error(), "")
 		} else if why != "" {
-			o.add(fits, "its rows would not fit the registered schema of "+framed.Subject(out)+": "+why, "a form of rows gives columns the names of fields and turns values into what fits; delivery goes on by itself")
+			o.add(fits, "its rows would not fit the registered schema of "+framed.Subject(out)+": "+why, framing.HowToFit+"; delivery goes on by itself")
 		}
 		return nil
 	}
@@ -193,6 +193,28 @@ func (i *Impact) registered(ctx context.Context, o *OutletImpact, d *definition.
 	}
 	if why != "" {
 		o.add(fits, "the schema registry would not take the new schema of "+framed.Subject(out)+": "+why, "relax the subject's compatibility there, or leave the changed columns out by a form of rows; delivery goes on by itself")
+	}
+	return nil
+}
+
+// fitted looks whether rows still fit what their destination has.
+func (i *Impact) fitted(ctx context.Context, o *OutletImpact, d *definition.Outlet, now *change.Schema, fits Verdict) error {
+	if wants, can := d.Settings.(destination.RowsFitted); !can || !wants.FitsRows() {
+		return nil
+	}
+	to, err := i.Destination(*d)
+	if err != nil {
+		return err
+	}
+	rows := framing.RowsOf(d, to)
+	if rows == nil {
+		return nil
+	}
+	why, what, err := rows.Misfits(ctx, now)
+	if err != nil {
+		o.add(Differs, "what its rows are fitted to could not be read: "+err.Error(), "")
+	} else if why != "" {
+		o.add(fits, "its rows would not fit "+what+": "+why, framing.HowToFit+"; delivery goes on by itself")
 	}
 	return nil
 }
