@@ -29,5 +29,5 @@ func Relax() {
 	if err != nil || unix.Prctl(unix.PR_SET_TIMERSLACK, slack, 0, 0, 0) != nil {
 		return
 	}
-	syscall.Exec(path, os.Args, os.Environ()) //nolint:errcheck,gosec // then it goes on as it is; the path is this program's own
+	syscall.Exec(path, os.Args, os.Environ()) //nolint:errcheck // then it goes on as it is; the path is this program's own
 }

@@ -17,10 +17,10 @@ func TestRelax(t *testing.T) {
 		Relax()
 		slack, err := unix.PrctlRetInt(unix.PR_GET_TIMERSLACK, 0, 0, 0, 0)
 		require.NoError(t, err)
-		fmt.Printf("%s %d %d\n", word, os.Getpid(), slack) //nolint:forbidigo // for the one who started it
+		fmt.Printf("%s %d %d\n", word, os.Getpid(), slack)
 		return
 	}
-	command := exec.Command(os.Args[0], "-test.run=^TestRelax$") //nolint:gosec // this test
+	command := exec.Command(os.Args[0], "-test.run=^TestRelax$")
 	command.Env = append(os.Environ(), "RELAXED_TEST=here")
 	out, err := command.Output()
 	require.NoError(t, err)

@@ -203,6 +203,7 @@ func decimals(l leafOf, precision, scale int) converter {
 			return parquet.Int32Value(int32(n.Int64())), nil
 		case parquet.Int64:
 			return parquet.Int64Value(n.Int64()), nil
+		default: // bytes
 		}
 		value := encode.TwosComplement(n)
 		if l.kind == parquet.ByteArray {
