@@ -199,6 +199,75 @@ func TestSchemaImpact(t *testing.T) {
 	}
 }
 
+// TestImpactOfTypes: what is said of a change of a type is what then happens to each table that has
+// it, by itself, in an array, in a domain or in a type of several parts; other tables are left alone.
+func TestImpactOfTypes(t *testing.T) {
+	t.Parallel()
+	configured, _ := scratch(t)
+	var setUp []string
+	statements := []string{"ALTER TYPE mood%d ADD VALUE 'lost'", "ALTER TYPE mood%d RENAME VALUE 'worn' TO 'used'", "ALTER TYPE mood%d RENAME TO temper%[1]d", "ALTER DOMAIN state%d ADD CHECK (VALUE <> 'fine')",
+		"DROP DOMAIN state%d CASCADE", "DROP TYPE mood%d CASCADE", "ALTER TYPE pair%d RENAME ATTRIBUTE how TO kind"}
+	columns := []string{"mood%d", "mood%d[]", "state%d", "pair%d"}
+	name := func(n, column int) string { return fmt.Sprintf("t%d_%d", n, column) }
+	for n := range statements {
+		setUp = append(setUp, fmt.Sprintf("CREATE TYPE mood%d AS ENUM ('fine', 'worn')", n), fmt.Sprintf("CREATE DOMAIN state%d AS mood%[1]d", n), fmt.Sprintf("CREATE TYPE pair%d AS (at date, how varchar(8))", n))
+		for column, of := range columns {
+			setUp = append(setUp, fmt.Sprintf("CREATE TABLE %s (id bigint PRIMARY KEY, a text, b "+of+")", name(n, column), n), fmt.Sprintf("INSERT INTO %s VALUES (1, 'one')", name(n, column)))
+		}
+	}
+	i, at := begin(t, configured+"source:\n  refresh_every: 200ms\n", setUp...)
+	db := connect(t, sourceServer(t), at)
+	i.resume()
+	i.settled("circulation", db)
+	for n := range statements {
+		for column := range columns {
+			i.must(http.MethodPost, fmt.Sprintf("/v1/outlets/o%d-%d", n, column), map[string]any{"source": "circulation", "tables": []string{name(n, column)}, "from": "now", "where": map[string]any{name(n, column): "b != null || id > 0"}}, nil)
+		}
+	}
+	type several struct {
+		impactOf
+		Also []impactOf
+	}
+	said := make(map[string]impactOf)
+	for n, statement := range statements {
+		var report several
+		i.must(http.MethodPost, "/v1/sources/circulation/impact", map[string]any{"sql": fmt.Sprintf(statement, n)}, &report)
+		for _, one := range append(report.Also, report.impactOf) {
+			require.Contains(t, one.Table, fmt.Sprintf("public.t%d_", n))
+			said[one.Table] = one
+		}
+	}
+	for n, statement := range statements {
+		run(t, db, fmt.Sprintf(statement, n))
+		for column := range columns {
+			run(t, db, "UPDATE "+name(n, column)+" SET a = 'two'")
+		}
+	}
+	i.reached("circulation", db)
+	i.settled("circulation", db)
+	touched := 0
+	for n, statement := range statements {
+		for column := range columns {
+			happened, changes := i.became(fmt.Sprintf("o%d-%d", n, column))
+			found, looked := said["public."+name(n, column)]
+			if !looked {
+				require.Equal(t, "unaffected", happened, "%s: %s", statement, columns[column])
+				continue
+			}
+			touched++
+			require.Equal(t, happened, verdictOf(t, &found, fmt.Sprintf("o%d-%d", n, column)).Verdict, "%s: %s: %+v", statement, columns[column], found)
+			if happened == "differs" {
+				require.Equal(t, changes, found.Changes, "%s: %s", statement, columns[column])
+			}
+		}
+	}
+	require.Greater(t, touched, 12)
+	out, errs, code := i.cli("schema", "impact", "circulation", "--sql", "DROP TYPE pair0 CASCADE")
+	require.Equal(t, 5, code, errs)
+	require.Contains(t, out, "public.t0_3: dropped b")
+	require.Contains(t, i.refused(http.MethodPost, "/v1/sources/circulation/impact", map[string]any{"sql": "ALTER TYPE nothing ADD VALUE 'x'"}).Detail, "has a column of the type public.nothing")
+}
+
 // scratch makes an empty database to try statements in. It gives the part of a configuration
 // that names it, and its address.
 func scratch(t *testing.T) (configured, address string) {

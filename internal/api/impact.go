@@ -11,7 +11,7 @@ import (
 
 // Statement is one that would change a table's definition.
 type Statement struct {
-	SQL string `json:"sql" minLength:"1" maxLength:"16384" doc:"One ALTER TABLE or DROP TABLE of a captured table; of MariaDB, RENAME TABLE too" example:"ALTER TABLE loans ADD COLUMN note text"`
+	SQL string `json:"sql" minLength:"1" maxLength:"16384" doc:"One ALTER TABLE or DROP TABLE of a captured table; of PostgreSQL, one of a type or domain that captured tables have, too, and of MariaDB, RENAME TABLE" example:"ALTER TABLE loans ADD COLUMN note text"`
 }
 
 func (s *Server) impactRoutes() {

@@ -83,10 +83,10 @@ type Mover interface {
 
 // Rehearser runs statements that change a table's definition where they do no harm.
 type Rehearser interface {
-	// Rehearse runs one statement on an empty copy of the table that it changes, in the
-	// scratch database at an address, of which nothing stays. The source is only asked for
-	// definitions.
-	Rehearse(ctx context.Context, scratch, statement string) (*Rehearsal, error)
+	// Rehearse runs one statement on empty copies of the captured tables that it changes, one at
+	// least, in the scratch database at an address, of which nothing stays. The source is only
+	// asked for definitions.
+	Rehearse(ctx context.Context, scratch, statement string) ([]*Rehearsal, error)
 }
 
 // Rehearsal is what a statement does to the definition of a captured table.

@@ -116,10 +116,11 @@ func (e *Engine) CompareRows(ctx context.Context, table string) (verify.Side, er
 }
 
 // Rehearse implements [engine.Rehearser].
-func (e *Engine) Rehearse(ctx context.Context, scratch, statement string) (*engine.Rehearsal, error) {
+func (e *Engine) Rehearse(ctx context.Context, scratch, statement string) ([]*engine.Rehearsal, error) {
 	c := *e.config
 	c.Defaults()
-	return rehearsal.Run(ctx, &c, scratch, statement)
+	one, err := rehearsal.Run(ctx, &c, scratch, statement)
+	return []*engine.Rehearsal{one}, err
 }
 
 // Present implements [engine.Comparer].

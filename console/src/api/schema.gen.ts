@@ -3344,6 +3344,8 @@ export interface components {
             until?: string;
         };
         SchemaImpact: {
+            /** @description The same of further tables, where the statement changes a type that several have */
+            also?: components["schemas"]["SchemaImpact"][];
             /** @description What the schema event would say */
             changes: string[];
             /** @description What would happen at the source */
@@ -3528,7 +3530,7 @@ export interface components {
         };
         Statement: {
             /**
-             * @description One ALTER TABLE or DROP TABLE of a captured table; of MariaDB, RENAME TABLE too
+             * @description One ALTER TABLE or DROP TABLE of a captured table; of PostgreSQL, one of a type or domain that captured tables have, too, and of MariaDB, RENAME TABLE
              * @example ALTER TABLE loans ADD COLUMN note text
              */
             sql: string;

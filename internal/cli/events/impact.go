@@ -21,7 +21,8 @@ func (a *Reader) schemaImpact() *cobra.Command {
 	c := &cobra.Command{Use: "impact SOURCE", Short: "Say what a change of a table's definition would do, before it is made",
 		Long: `Runs one ALTER TABLE or DROP TABLE on an empty copy of the table, in the scratch database that
 the service's configuration names, and says what would become of the source's events and of each
-outlet. The source itself is only asked for the table's definition.
+outlet. The source itself is only asked for the table's definition. An ALTER or DROP of a type or
+a domain of PostgreSQL runs on copies of all captured tables that have columns of it.
 
   unaffected  what goes out stays as it is
   differs     it goes on, and what goes out is different
@@ -53,10 +54,14 @@ The exit code is 5 where anything loses or holds.`,
 			if a.JSON {
 				err = a.PrintJSON(raw)
 			} else {
-				err = a.printImpact(&report)
+				a.printImpact(&report)
+				for i := range report.Also {
+					fmt.Fprintln(a.Out) //nolint:errcheck // a closed terminal
+					a.printImpact(&report.Also[i])
+				}
 			}
-			if err == nil && (report.Verdict == impact.Holds || report.Verdict == impact.Loses) {
-				err = terminal.WithCode(terminal.ExitNotReady, fmt.Errorf("the statement would have consequences: %s", report.Verdict))
+			if err == nil && (report.Worst() == impact.Holds || report.Worst() == impact.Loses) {
+				err = terminal.WithCode(terminal.ExitNotReady, fmt.Errorf("the statement would have consequences: %s", report.Worst()))
 			}
 			return err
 		}}
@@ -66,7 +71,7 @@ The exit code is 5 where anything loses or holds.`,
 }
 
 // printImpact shows outlets together of which the same would become.
-func (a *Reader) printImpact(r *impact.SchemaImpact) error {
+func (a *Reader) printImpact(r *impact.SchemaImpact) {
 	says := strings.Join(r.Changes, ", ")
 	if says == "" {
 		says = "its version stays the same"
@@ -90,7 +95,6 @@ func (a *Reader) printImpact(r *impact.SchemaImpact) error {
 		}
 		names = nil
 	}
-	return nil
 }
 
 // alike reports whether the same would become of two outlets.

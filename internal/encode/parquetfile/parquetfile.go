@@ -84,12 +84,14 @@ func (w *Writer) Add(values []change.Value, size int) error {
 		return err
 	}
 	w.own[n] = row
-	return w.AddRow(&Row{w.fitted, row}, size)
+	return w.add(row, size)
 }
 
 // AddRow takes a row that was formed for the writer's model, as [Writer.Add] does.
-func (w *Writer) AddRow(row *Row, size int) error {
-	w.held = append(w.held, row.values)
+func (w *Writer) AddRow(row *Row, size int) error { return w.add(row.values, size) }
+
+func (w *Writer) add(row parquet.Row, size int) error {
+	w.held = append(w.held, row)
 	w.pending += int64(size)
 	if len(w.held) >= heldRows {
 		return w.Drain()

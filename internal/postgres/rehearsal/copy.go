@@ -13,15 +13,49 @@ import (
 	"rillmark/internal/postgres/session"
 )
 
+// mostTables bounds how many tables a statement may change.
+const mostTables = 100
+
+// tablesOf are the captured tables that a statement on an object changes.
+func tablesOf(ctx context.Context, c *session.Config, conn *pgx.Conn, o object) ([]object, error) {
+	if !o.isType {
+		if table := change.TableName(o.schema, o.name); c.Rules.For(table) == nil {
+			return nil, &engine.Fault{Code: "not-captured", Message: fmt.Sprintf("the source does not capture %s: nothing that reads its journal would notice", table)}
+		}
+		return []object{o}, nil
+	}
+	rows, _ := conn.Query(ctx, `WITH RECURSIVE made(oid) AS (
+			SELECT t.oid FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE n.nspname = $1 AND t.typname = $2
+			UNION SELECT t.oid FROM made JOIN pg_type t ON t.typelem = made.oid OR t.typbasetype = made.oid
+				OR t.oid IN (SELECT rngtypid FROM pg_range WHERE rngsubtype = made.oid)
+				OR t.typtype = 'c' AND t.typrelid IN (SELECT attrelid FROM pg_attribute WHERE atttypid = made.oid AND NOT attisdropped))
+		SELECT DISTINCT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid
+		WHERE (CASE WHEN $3 THEN NOT c.relispartition AND c.relkind IN ('r', 'p') ELSE c.relkind = 'r' END)
+			AND a.attnum > 0 AND NOT a.attisdropped AND a.atttypid IN (SELECT oid FROM made) ORDER BY 1, 2`, o.schema, o.name, c.Rules.MapsPartitions())
+	var tables []object
+	var schema, name string
+	if _, err := pgx.ForEachRow(rows, []any{&schema, &name}, func() error {
+		if c.Rules.For(change.TableName(schema, name)) != nil {
+			tables = append(tables, object{schema: schema, name: name})
+		}
+		return nil
+	}); err != nil {
+		return nil, c.Explain(err)
+	}
+	kind := change.TableName(o.schema, o.name)
+	switch {
+	case len(tables) == 0:
+		return nil, &engine.Fault{Code: "not-captured", Message: fmt.Sprintf("no table that the source captures has a column of the type %s: nothing that reads its journal would notice", kind), Fix: "a name without a schema means public"}
+	case len(tables) > mostTables:
+		return nil, refused("%d captured tables have columns of the type %s, more than the %d that are looked at together", len(tables), kind, mostTables)
+	}
+	return tables, nil
+}
+
 // copyOf writes the statements that make an empty copy of a table of the source: its types, its
 // columns, its key and the names of its constraints. Defaults are left out, since what they call
 // may not be there; so are indexes that are no keys, triggers and rules.
-func copyOf(ctx context.Context, c *session.Config, schema, name string) (statements []string, err error) {
-	conn, err := c.Connect(ctx, "rehearsal")
-	if err != nil {
-		return nil, err
-	}
-	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // it was only asked
+func copyOf(ctx context.Context, c *session.Config, conn *pgx.Conn, schema, name string) (statements []string, err error) {
 	var oid uint32
 	var identity string
 	err = conn.QueryRow(ctx, `SELECT c.oid, c.relreplident::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace

@@ -1,9 +1,9 @@
 // Package rehearsal runs a statement that changes a table's definition where it does no harm:
-// on an empty copy of the table in a scratch database, in a transaction that is rolled back.
+// on empty copies of the tables in a scratch database, in a transaction that is rolled back.
 //
 //   - [Run] is all of it.
-//   - statement.go reads which table a statement changes, and refuses all but one ALTER TABLE or
-//     DROP TABLE.
+//   - statement.go reads which table or type a statement changes, and refuses all but one ALTER
+//     or DROP.
 //   - copy.go writes the statements that make the copy, from what the source's catalogue says.
 package rehearsal
 
@@ -28,20 +28,16 @@ const statementTimeout = "10s"
 // timeout is what a rehearsal may take.
 const timeout = time.Minute
 
-// Run runs a statement on a copy of the captured table that it changes, in the scratch database
-// at an address as libpq takes it.
-func Run(ctx context.Context, c *session.Config, scratch, statement string) (*engine.Rehearsal, error) {
+// Run runs a statement on copies of the captured tables that it changes, in the scratch database
+// at an address as libpq takes it: of one table, or of all that have columns of a type.
+func Run(ctx context.Context, c *session.Config, scratch, statement string) ([]*engine.Rehearsal, error) {
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
-	schema, name, err := tableOf(statement)
+	o, err := objectOf(statement)
 	if err != nil {
 		return nil, err
 	}
-	table := change.TableName(schema, name)
-	if c.Rules.For(table) == nil {
-		return nil, &engine.Fault{Code: "not-captured", Message: fmt.Sprintf("the source does not capture %s: nothing that reads its journal would notice", table)}
-	}
-	statements, err := copyOf(ctx, c, schema, name)
+	tables, copies, err := read(ctx, c, o)
 	if err != nil {
 		return nil, err
 	}
@@ -54,31 +50,80 @@ func Run(ctx context.Context, c *session.Config, scratch, statement string) (*en
 	if err != nil {
 		return nil, unusable(err)
 	}
-	for _, one := range statements {
-		if _, err := tx.Exec(ctx, one); err != nil {
-			return nil, cannotCopy(table, one, err)
+	made := make(map[string]bool) // types that several tables have
+	rehearsed := make([]*rehearsed, len(tables))
+	for i, table := range tables {
+		for _, one := range copies[i] {
+			if made[one] {
+				continue
+			}
+			made[one] = true
+			if _, err := tx.Exec(ctx, one); err != nil {
+				return nil, cannotCopy(change.TableName(table.schema, table.name), one, err)
+			}
+		}
+		if rehearsed[i], err = copied(ctx, c, tx, table); err != nil {
+			return nil, err
 		}
 	}
-	return rehearse(ctx, c, tx, schema, name, statement)
-}
-
-// rehearse runs the statement where the table's copy is, and says what the table was and is.
-func rehearse(ctx context.Context, c *session.Config, tx pgx.Tx, schema, name, statement string) (*engine.Rehearsal, error) {
-	r := &engine.Rehearsal{Table: change.TableName(schema, name)}
-	var oid uint32
-	if err := tx.QueryRow(ctx, "SELECT to_regclass($1)::oid", pgx.Identifier{schema, name}.Sanitize()).Scan(&oid); err != nil {
-		return nil, unusable(err)
-	}
-	before, err := catalogue.Current(ctx, c, tx, oid, r.Table, c.Rules.For(r.Table))
-	if err != nil {
-		return nil, unusable(err)
-	}
-	r.Before = before.Schema
 	if err := run(ctx, tx, statement); err != nil {
 		return nil, err
 	}
+	all := make([]*engine.Rehearsal, len(tables))
+	for i, one := range rehearsed {
+		if all[i], err = one.after(ctx, c, tx); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// read asks the source for the tables that a statement changes, and how copies of them are made.
+func read(ctx context.Context, c *session.Config, o object) (tables []object, copies [][]string, err error) {
+	conn, err := c.Connect(ctx, "rehearsal")
+	if err != nil {
+		return nil, nil, err
+	}
+	defer conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // it was only asked
+	if tables, err = tablesOf(ctx, c, conn, o); err != nil {
+		return nil, nil, err
+	}
+	for _, table := range tables {
+		statements, err := copyOf(ctx, c, conn, table.schema, table.name)
+		if err != nil {
+			return nil, nil, err
+		}
+		copies = append(copies, statements)
+	}
+	return tables, copies, nil
+}
+
+// rehearsed is a copy of a table before the statement.
+type rehearsed struct {
+	table  string
+	oid    uint32
+	before *catalogue.Layout
+}
+
+// copied is what a table's copy is.
+func copied(ctx context.Context, c *session.Config, tx pgx.Tx, of object) (*rehearsed, error) {
+	r := &rehearsed{table: change.TableName(of.schema, of.name)}
+	if err := tx.QueryRow(ctx, "SELECT to_regclass($1)::oid", pgx.Identifier{of.schema, of.name}.Sanitize()).Scan(&r.oid); err != nil {
+		return nil, unusable(err)
+	}
+	var err error
+	if r.before, err = catalogue.Current(ctx, c, tx, r.oid, r.table, c.Rules.For(r.table)); err != nil {
+		return nil, unusable(err)
+	}
+	return r, nil
+}
+
+// after says what the table was and is, once the statement has run.
+func (one *rehearsed) after(ctx context.Context, c *session.Config, tx pgx.Tx) (*engine.Rehearsal, error) {
+	before, oid := one.before, one.oid
+	r := &engine.Rehearsal{Table: one.table, Before: before.Schema}
 	var newSchema, newName string
-	err = tx.QueryRow(ctx, "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = $1", oid).Scan(&newSchema, &newName)
+	err := tx.QueryRow(ctx, "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = $1", oid).Scan(&newSchema, &newName)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return r, nil
 	}

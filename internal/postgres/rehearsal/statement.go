@@ -13,45 +13,53 @@ const maxStatement = 16 << 10
 
 // refused says what of a statement is not rehearsed.
 func refused(format string, args ...any) error {
-	return &engine.Fault{Code: "statement-refused", Message: fmt.Sprintf(format, args...), Fix: "give one ALTER TABLE or DROP TABLE of one table, such as ALTER TABLE loans ADD COLUMN note text"}
+	return &engine.Fault{Code: "statement-refused", Message: fmt.Sprintf(format, args...), Fix: "give one ALTER or DROP of one table, type or domain, such as ALTER TABLE loans ADD COLUMN note text"}
 }
 
-// tableOf reads which table a statement changes. It need not understand the rest: the server
-// does.
-func tableOf(statement string) (schema, name string, err error) {
+// object is what a statement changes.
+type object struct {
+	schema, name string
+	isType       bool // a type or a domain, and no table
+}
+
+// objectOf reads which table or type a statement changes. It need not understand the rest: the
+// server does.
+func objectOf(statement string) (o object, err error) {
 	if len(statement) > maxStatement {
-		return "", "", refused("the statement has more than %d bytes", maxStatement)
+		return o, refused("the statement has more than %d bytes", maxStatement)
 	}
 	w := words{text: statement}
 	verb := w.keyword("ALTER", "DROP")
-	if verb == "" || w.keyword("TABLE") == "" {
-		return "", "", refused("the statement is no ALTER TABLE and no DROP TABLE")
+	kind := w.keyword("TABLE", "TYPE", "DOMAIN")
+	if verb == "" || kind == "" {
+		return o, refused("the statement is no ALTER TABLE and no DROP TABLE, nor one of a type or a domain")
 	}
+	o.isType = kind != "TABLE"
 	if w.keyword("IF") != "" {
 		w.keyword("EXISTS")
 	}
 	w.keyword("ONLY")
 	if w.keyword("ALL") != "" {
-		return "", "", refused("the statement moves all tables of a tablespace")
+		return o, refused("the statement moves all tables of a tablespace")
 	}
 	first, ok := w.name()
 	if !ok {
-		return "", "", refused("the statement names no table")
+		return o, refused("the statement names no %s", strings.ToLower(kind))
 	}
-	schema, name = "public", first
+	o.schema, o.name = "public", first
 	if w.sign('.') {
-		schema = first
-		if name, ok = w.name(); !ok {
-			return "", "", refused("the name %s. is cut off", first)
+		o.schema = first
+		if o.name, ok = w.name(); !ok {
+			return o, refused("the name %s. is cut off", first)
 		}
 		if w.sign('.') {
-			return "", "", refused("the name of the table has more than two parts")
+			return o, refused("the name of the %s has more than two parts", strings.ToLower(kind))
 		}
 	}
 	if verb == "DROP" && w.sign(',') {
-		return "", "", refused("the statement drops several tables")
+		return o, refused("the statement drops several %ss", strings.ToLower(kind))
 	}
-	return schema, name, nil
+	return o, nil
 }
 
 // words reads a statement from its beginning.

@@ -7,9 +7,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestTableOf: which table a statement changes, as the server folds and quotes names, and what is
+// TestObjectOf: which table or type a statement changes, as the server folds and quotes names, and what is
 // refused before any server sees it.
-func TestTableOf(t *testing.T) {
+func TestObjectOf(t *testing.T) {
 	for statement, want := range map[string]string{
 		"ALTER TABLE loans ADD note text":                                     "public.loans",
 		"alter table if exists only Public . Loans rename to lendings":        "public.loans",
@@ -20,15 +20,21 @@ func TestTableOf(t *testing.T) {
 		"ALTER TABLE loans* ADD x int":                                        "public.loans",
 		"ALTER TABLE bücher ADD x int":                                        "public.bücher",
 		"DROP TABLE IF EXISTS desk.visits CASCADE":                            "desk.visits",
+		"ALTER TYPE state ADD VALUE 'x'":                                      "public.state (type)",
+		"drop domain if exists desk.\"Fee\" cascade":                          "desk.Fee (type)",
 	} {
-		schema, name, err := tableOf(statement)
+		o, err := objectOf(statement)
 		require.NoError(t, err, statement)
-		require.Equal(t, want, schema+"."+name, statement)
+		if o.isType {
+			o.name += " (type)"
+		}
+		require.Equal(t, want, o.schema+"."+o.name, statement)
 	}
 	for statement, told := range map[string]string{
 		"":                         "no ALTER TABLE",
 		"SELECT 1":                 "no ALTER TABLE",
-		"ALTER TYPE state ADD x":   "no ALTER TABLE",
+		"ALTER TYPE":               "names no type",
+		"DROP DOMAIN a, b":         "several domains",
 		"DROP SCHEMA public":       "no ALTER TABLE",
 		"-- only a comment":        "no ALTER TABLE",
 		"/* never ends":            "no ALTER TABLE",
@@ -42,7 +48,7 @@ func TestTableOf(t *testing.T) {
 		"ALTER TABLE ALL IN TABLESPACE pg_default SET TABLESPACE x": "all tables of a tablespace",
 		"ALTER TABLE loans " + strings.Repeat("x", maxStatement):    "more than 16384 bytes",
 	} {
-		_, _, err := tableOf(statement)
+		_, err := objectOf(statement)
 		require.ErrorContains(t, err, told, statement)
 	}
 }

@@ -70,6 +70,17 @@ type SchemaImpact struct {
 	Changes  []string       `json:"changes" doc:"What the schema event would say"`
 	Findings []Finding      `json:"findings" doc:"What would happen at the source"`
 	Outlets  []OutletImpact `json:"outlets" doc:"The source's outlets, the worst verdict first, then by name; none where the source itself holds"`
+	// Also are further tables that the statement changes.
+	Also []SchemaImpact `json:"also,omitempty" doc:"The same of further tables, where the statement changes a type that several have"`
+}
+
+// Worst is the worst verdict of all tables.
+func (s *SchemaImpact) Worst() Verdict {
+	worst := s.Verdict
+	for i := range s.Also {
+		worst = worse(worst, s.Also[i].Verdict)
+	}
+	return worst
 }
 
 // OutletImpact is what would become of one outlet.
@@ -103,10 +114,32 @@ func (i *Impact) Of(ctx context.Context, source, statement string) (*SchemaImpac
 		return nil, &engine.Fault{Code: "no-scratch", Message: fmt.Sprintf("the service has no scratch database of %s, where the statement could be tried", built.Name()),
 			Fix: fmt.Sprintf("name an empty database as scratch.%s in the service's configuration, and start it again", built.Name())}
 	}
-	r, err := rehearser.Rehearse(ctx, scratch, strings.TrimSuffix(strings.TrimSpace(statement), ";"))
+	all, err := rehearser.Rehearse(ctx, scratch, strings.TrimSuffix(strings.TrimSpace(statement), ";"))
 	if err != nil {
 		return nil, err
 	}
+	outlets, err := i.Catalog.Outlets(ctx)
+	if err != nil {
+		return nil, base.Answer(err, "source", source)
+	}
+	outlets = slices.DeleteFunc(outlets, func(one *catalog.Outlet) bool { return one.Definition.Source != source || one.Broken != nil })
+	var report *SchemaImpact
+	for _, r := range all {
+		one, err := i.table(ctx, source, statement, r, outlets)
+		switch {
+		case err != nil:
+			return nil, err
+		case report == nil:
+			report = one
+		default:
+			report.Also = append(report.Also, *one)
+		}
+	}
+	return report, nil
+}
+
+// table says what a statement would do with one of the tables that it changes.
+func (i *Impact) table(ctx context.Context, source, statement string, r *engine.Rehearsal, outlets []*catalog.Outlet) (*SchemaImpact, error) {
 	report := &SchemaImpact{Source: source, Statement: statement, Table: r.Table, Name: r.Name, Verdict: Unaffected, Changes: changes(r), Findings: atSource(r), Outlets: []OutletImpact{}}
 	for _, f := range report.Findings {
 		report.Verdict = worse(report.Verdict, f.Verdict)
@@ -114,11 +147,6 @@ func (i *Impact) Of(ctx context.Context, source, statement string) (*SchemaImpac
 	if r.Exposes != "" {
 		return report, nil // nothing goes out before the rules are changed; they decide what does then
 	}
-	outlets, err := i.Catalog.Outlets(ctx)
-	if err != nil {
-		return nil, base.Answer(err, "source", source)
-	}
-	outlets = slices.DeleteFunc(outlets, func(one *catalog.Outlet) bool { return one.Definition.Source != source || one.Broken != nil })
 	report.Outlets = make([]OutletImpact, len(outlets))
 	var group errgroup.Group // a target that does not answer keeps no other waiting
 	group.SetLimit(askedAtOnce)

@@ -20,6 +20,7 @@ it("says what a statement would do, outlet by outlet, and why it could not be tr
               verdict: "holds",
               changes: ["due_on is now due_date"],
               findings: [{ verdict: "differs", says: "the table is loaded again" }],
+              also: [{ table: "public.holds", verdict: "unaffected", changes: [], findings: [], outlets: [] }],
               outlets: [
                 {
                   outlet: "counter",
@@ -36,7 +37,7 @@ it("says what a statement would do, outlet by outlet, and why it could not be tr
   });
   show(<ImpactTab name="circulation" />);
   const ask = (sql: string) => {
-    fireEvent.change(screen.getByLabelText("One ALTER TABLE or DROP TABLE"), { target: { value: sql } });
+    fireEvent.change(screen.getByLabelText("One ALTER or DROP of a table or a type"), { target: { value: sql } });
     fireEvent.click(screen.getByRole("button", { name: "What would it do?" }));
   };
   ask("ALTER TABLE loans ADD x nope");
@@ -44,8 +45,9 @@ it("says what a statement would do, outlet by outlet, and why it could not be tr
   ask("ALTER TABLE loans RENAME due_on TO due_date");
   await screen.findByText(/the table is loaded again/);
   expect(calls.map((c) => c.body)).toEqual([{ sql: "ALTER TABLE loans ADD x nope" }, { sql: "ALTER TABLE loans RENAME due_on TO due_date" }]);
-  const [counter, reporting] = within(screen.getByRole("list", { name: "Outlets" })).getAllByRole("listitem");
+  const [counter, reporting] = within(screen.getByRole("list", { name: "Outlets of public.loans" })).getAllByRole("listitem");
   expect(counter!.textContent).toBe("holdscounterits condition no longer fitsFix: edit itdiffers: due_on is now due_date");
   expect(within(reporting!).getByRole("link", { name: "reporting" }).getAttribute("href")).toBe("/outlets/reporting");
+  expect(screen.getAllByRole("status").map((one) => one.textContent)).toContain("unaffected public.holds: its version stays the same");
   expect(reporting!.textContent).toContain("ALTER TABLE a RENAME b TO c");
 });

@@ -14,7 +14,9 @@ export function ImpactTab({ name }: { name: string }) {
   const { trouble, work, busy } = useWork();
   return (
     <section aria-label="Impact" className="impact">
-      <p className="note">The statement runs on an empty copy of the table in a scratch database, of which nothing stays. The source is only asked for the table&apos;s definition.</p>
+      <p className="note">
+        The statement runs on empty copies of the tables that it changes, in a scratch database, of which nothing stays. The source is only asked for the tables&apos; definitions.
+      </p>
       <Form
         onSubmit={(event) => {
           event.preventDefault();
@@ -23,7 +25,7 @@ export function ImpactTab({ name }: { name: string }) {
         }}
       >
         <Form.Group controlId="impact-sql">
-          <Form.Label>One ALTER TABLE or DROP TABLE</Form.Label>
+          <Form.Label>One ALTER or DROP of a table or a type</Form.Label>
           <Form.Control
             as="textarea"
             rows={3}
@@ -41,7 +43,7 @@ export function ImpactTab({ name }: { name: string }) {
         </Button>
       </Form>
       <Trouble error={trouble} />
-      {report && <Result report={report} />}
+      {report && [report, ...(report.also ?? [])].map((one) => <Result key={one.table} report={one} />)}
     </section>
   );
 }
@@ -54,7 +56,7 @@ function Result({ report }: { report: SchemaImpact }) {
       </p>
       <Findings findings={report.findings} />
       {report.outlets.length > 0 && (
-        <ol className="checks" aria-label="Outlets">
+        <ol className="checks" aria-label={`Outlets of ${report.table}`}>
           {report.outlets.map((outlet) => (
             <OneOutlet key={outlet.outlet} outlet={outlet} />
           ))}
