@@ -347,7 +347,7 @@ func Holds(c *change.Column, bits int, unsigned bool) bool {
 func TooLong(c *change.Column, precision, scale int) string {
 	digits, fraction, known := c.DecimalSize()
 	if c.Rule == change.RuleInteger && c.Bits > 0 {
-		digits, fraction, known = (c.Bits*3+9)/10, 0, true // 2^10 has a little more than three
+		digits, fraction, known = (c.Bits-1)*30103/100000+1, 0, true // by the logarithm of 2; one bit is the sign
 	}
 	if known && fraction <= scale && digits-fraction <= precision-scale {
 		return ""

@@ -80,10 +80,8 @@ func (s *Outlets) build(ctx context.Context, record *catalog.Outlet, origin outl
 	if framed.Registered() {
 		o.Fit = func(of *change.Schema) (*encode.Fitted, error) { return framed.Fit(s.Work, of) }
 	}
-	if where, err := s.destinations.buildFor(d, nil); err == nil { // otherwise the start says why
-		if rows := framing.RowsOf(&d, where); rows != nil {
-			o.FitRow = func(of *change.Schema) (encode.RowForm, error) { return rows.Fit(s.Work, of) }
-		}
+	if rows := framing.RowsOf(&d, func() (destination.Destination, error) { return s.destinations.buildFor(d, nil) }); rows != nil {
+		o.FitRow = func(of *change.Schema) (encode.RowForm, error) { return rows.Fit(s.Work, of) }
 	}
 	if d.Retry != nil {
 		o.Attempts = d.Retry.Attempts
@@ -153,7 +151,7 @@ func (s *Outlets) checkTarget(ctx context.Context, name string, d *definition.Ou
 	tables, err := s.checkTables(ctx, name, d, to)
 	if framed := framing.New(d, s.Guard); err == nil && framed.Registered() {
 		tables, err = s.checkFit(ctx, d, framed.Checks)
-	} else if rows := framing.RowsOf(d, to); err == nil && rows != nil {
+	} else if rows := framing.RowsOf(d, func() (destination.Destination, error) { return to, nil }); err == nil && rows != nil {
 		tables, err = s.checkFit(ctx, d, rows.Checks)
 	}
 	return append(checks, tables...), err

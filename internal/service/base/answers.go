@@ -27,6 +27,7 @@ const (
 	CodeLeaseOver      = "lease-over"
 	CodeStateDatabase  = "state-database"
 	CodeStopping       = "stopping"
+	CodeBusy           = "busy"
 	CodeNothingToCheck = "nothing-to-check"
 )
 

@@ -8,6 +8,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
+	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/service/base"
 	"rillmark/internal/service/framing"
@@ -49,14 +50,7 @@ func (s *Explaining) AsyncAPI(ctx context.Context, name string) (map[string]any,
 	}
 	doc := &asyncDocument{address: s.Config.PublicURL, outlet: &d, name: name, channels: map[string]any{}, operations: map[string]any{}, messages: map[string]any{}, schemas: map[string]any{}}
 	framed := framing.New(&d, s.Guard)
-	var fitted *framing.Rows
-	if d.Destination != "" {
-		to, err := s.Destination(d)
-		if err != nil {
-			return nil, base.Answer(err, "destination", d.Destination)
-		}
-		fitted = framing.RowsOf(&d, to)
-	}
+	fitted := framing.RowsOf(&d, func() (destination.Destination, error) { return s.Destination(d) })
 	for _, version := range versions {
 		var registered string
 		switch {

@@ -107,7 +107,7 @@ func (s *Explaining) previewer(ctx context.Context, d *definition.Outlet, draft 
 		}
 		wants = to.Capabilities()
 		p.frame, _ = to.(destination.Framer)
-		rows = framing.RowsOf(&copied, to)
+		rows = framing.RowsOf(&copied, func() (destination.Destination, error) { return to, nil })
 		wants.Lines = false // a preview shows one message at a time, with its id
 	}
 	shaped, err := s.Shape(ctx, &copied)

@@ -2,6 +2,7 @@ package framing
 
 import (
 	"context"
+	"fmt"
 
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
@@ -13,19 +14,23 @@ import (
 // goroutines.
 type Rows struct {
 	outlet *definition.Outlet
-	to     destination.RowFitter
+	to     func() (destination.Destination, error)
 	fits   fits[encode.RowForm]
 }
 
-// RowsOf is for a definition that has been validated, and its destination; nil where rows are
-// fitted to nothing.
-func RowsOf(d *definition.Outlet, to destination.Destination) *Rows {
+// FitsRows reports whether rows of an outlet are fitted to what its destination has.
+func FitsRows(d *definition.Outlet) bool {
 	wants, can := d.Settings.(destination.RowsFitted)
-	fitter, is := to.(destination.RowFitter)
-	if !can || !is || !wants.FitsRows() {
+	return can && wants.FitsRows()
+}
+
+// RowsOf is for a definition that has been validated; nil where rows are fitted to nothing. to makes
+// its destination, each time that it is looked at.
+func RowsOf(d *definition.Outlet, to func() (destination.Destination, error)) *Rows {
+	if !FitsRows(d) {
 		return nil
 	}
-	r := &Rows{outlet: d, to: fitter}
+	r := &Rows{outlet: d, to: to}
 	r.fits.look = r.look
 	return r
 }
@@ -41,8 +46,11 @@ func (r *Rows) Fit(ctx context.Context, s *change.Schema) (encode.RowForm, error
 
 // Newest is what rows of a version's table are fitted to, as it is now, in the format's own notation.
 func (r *Rows) Newest(ctx context.Context, s *change.Schema) (string, error) {
-	found, err := r.to.FitRow(ctx, s)
-	return found.Text, err
+	one, err := r.look(ctx, s)
+	if err != nil {
+		return "", err
+	}
+	return one.text, nil
 }
 
 // Checks are what a person has to know of the fit of some versions.
@@ -62,7 +70,15 @@ func (r *Rows) Misfits(ctx context.Context, s *change.Schema) (string, string, e
 func (r *Rows) look(ctx context.Context, s *change.Schema) (*fit[encode.RowForm], error) {
 	ctx, cancel := context.WithTimeout(ctx, askTimeout)
 	defer cancel()
-	found, err := r.to.FitRow(ctx, s)
+	to, err := r.to()
+	if err != nil {
+		return nil, err
+	}
+	fitter, can := to.(destination.RowFitter)
+	if !can {
+		return nil, fmt.Errorf("%s has nothing that rows could be fitted to", r.outlet.Destination)
+	}
+	found, err := fitter.FitRow(ctx, s)
 	if err != nil {
 		return nil, err
 	}

@@ -167,7 +167,8 @@ func (o *OutletImpact) names(shaped encode.Shape, before, now *change.Schema) {
 // registered asks a schema registry whether it would take the version.
 func (i *Impact) registered(ctx context.Context, o *OutletImpact, d *definition.Outlet, shaped encode.Shape, now *change.Schema, fits Verdict) error {
 	if d.Avro == nil || d.Avro.Framing != "registry" {
-		return i.fitted(ctx, o, d, encode.Flattened(shaped, now), fits)
+		i.fitted(ctx, o, d, encode.Flattened(shaped, now), fits)
+		return nil
 	}
 	out := encode.Flattened(shaped, now)
 	if _, err := encode.AvroOf(out); err != nil {
@@ -198,17 +199,10 @@ func (i *Impact) registered(ctx context.Context, o *OutletImpact, d *definition.
 }
 
 // fitted looks whether rows still fit what their destination has.
-func (i *Impact) fitted(ctx context.Context, o *OutletImpact, d *definition.Outlet, now *change.Schema, fits Verdict) error {
-	if wants, can := d.Settings.(destination.RowsFitted); !can || !wants.FitsRows() {
-		return nil
-	}
-	to, err := i.Destination(*d)
-	if err != nil {
-		return err
-	}
-	rows := framing.RowsOf(d, to)
+func (i *Impact) fitted(ctx context.Context, o *OutletImpact, d *definition.Outlet, now *change.Schema, fits Verdict) {
+	rows := framing.RowsOf(d, func() (destination.Destination, error) { return i.Destination(*d) })
 	if rows == nil {
-		return nil
+		return
 	}
 	why, what, err := rows.Misfits(ctx, now)
 	if err != nil {
@@ -216,7 +210,6 @@ func (i *Impact) fitted(ctx context.Context, o *OutletImpact, d *definition.Outl
 	} else if why != "" {
 		o.add(fits, "its rows would not fit "+what+": "+why, framing.HowToFit+"; delivery goes on by itself")
 	}
-	return nil
 }
 
 // target asks a destination whose tables follow what it would run.

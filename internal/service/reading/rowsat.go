@@ -48,7 +48,23 @@ const (
 	rowsInMemory = 64 << 20
 	// rowsAtOnce is how many tables are worked out at a time.
 	rowsAtOnce = 2
+	// longestTurn is how long another one waits for its turn.
+	longestTurn = 30 * time.Second
 )
+
+// turn takes one of the places of tables that are worked out at a time.
+func (s *Reading) turn(ctx context.Context, longest time.Duration) error {
+	late := time.NewTimer(longest)
+	defer late.Stop()
+	select {
+	case s.folding <- struct{}{}:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-late.C:
+		return &engine.Fault{Code: base.CodeBusy, Message: fmt.Sprintf("%d tables are being worked out from the journal already, and none of them has ended within %s", cap(s.folding), longest), Fix: "ask again once one of them has ended"}
+	}
+}
 
 // RowsAt works out a table as it was at an offset, from its events.
 func (s *Reading) RowsAt(ctx context.Context, source string, of RowsOf) (_ *RowsAt, err error) {
@@ -76,10 +92,8 @@ func (s *Reading) RowsAt(ctx context.Context, source string, of RowsOf) (_ *Rows
 			return nil, &engine.Fault{Code: base.CodeInvalid, Message: "where: " + err.Error()}
 		}
 	}
-	select {
-	case s.folding <- struct{}{}:
-	case <-ctx.Done():
-		return nil, context.Cause(ctx)
+	if err := s.turn(ctx, longestTurn); err != nil {
+		return nil, err
 	}
 	r := &RowsAt{Table: of.Table, Offset: last, table: asof.New(os.TempDir(), rowsInMemory)}
 	r.done = func() {
