@@ -28,7 +28,7 @@ func ReadModel(file io.ReaderAt, size int64) (m *Model, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("it cannot be read as a Parquet file: %w", err)
 	}
-	return &Model{opened.Schema()}, nil
+	return &Model{parquet.NewSchema(opened.Schema().Name(), unpacked{opened.Root()})}, nil
 }
 
 // String is the schema in Parquet's own notation.
@@ -136,12 +136,10 @@ func (f *fittedField) empty(field parquet.Field, left []string) encode.FieldFit 
 
 // accept fits a row's column to the model's.
 func (f *fittedField) accept(c *change.Column, field parquet.Field) encode.FieldFit {
-	fit := encode.FieldFit{Field: f.name}
 	var note string
-	switch {
-	case field.Leaf() && !field.Repeated():
+	if field.Leaf() && !field.Repeated() {
 		f.convert, note = converterOf(c, leafType(field.Type()))
-	default:
+	} else {
 		f.convert, note = f.items(c, field)
 	}
 	switch {
@@ -150,21 +148,39 @@ func (f *fittedField) accept(c *change.Column, field parquet.Field) encode.Field
 	case !f.optional && c.Nullable:
 		note = strings.TrimPrefix(note+"; rows in which it is null become dead letters", "; ")
 	}
-	fit.Says = note
-	return fit
+	return encode.FieldFit{Field: f.name, Says: note}
 }
 
-// items fits an array of one dimension to a list: a group, in it a repeated one, in it the item.
-func (f *fittedField) items(c *change.Column, field parquet.Field) (converter, string) {
-	is := func(n parquet.Node) bool { return !n.Leaf() && len(n.Fields()) == 1 }
-	isList := is(field) && !field.Repeated() && field.Type().LogicalType() != nil
-	if isList {
-		_, isList = field.Type().LogicalType().Value.(*format.ListType)
+// itemOf is what a list's items look like; nil for what is no list of simple items. A list is a
+// group, in it a repeated one, in it the item (Parquet's "Lists").
+func itemOf(list parquet.Node) parquet.Node {
+	only := func(n parquet.Node) parquet.Node {
+		if n == nil || n.Leaf() || len(n.Fields()) != 1 {
+			return nil
+		}
+		return n.Fields()[0]
 	}
-	if !isList || !field.Fields()[0].Repeated() || !is(field.Fields()[0]) || !field.Fields()[0].Fields()[0].Leaf() || field.Fields()[0].Fields()[0].Repeated() {
+	logical := list.Type().LogicalType()
+	if list.Leaf() || list.Repeated() || logical == nil {
+		return nil
+	}
+	if _, is := logical.Value.(*format.ListType); !is {
+		return nil
+	}
+	middle := only(list)
+	item := only(middle)
+	if item == nil || !middle.Repeated() || !item.Leaf() || item.Repeated() {
+		return nil
+	}
+	return item
+}
+
+// items fits an array of one dimension to a list.
+func (f *fittedField) items(c *change.Column, field parquet.Field) (converter, string) {
+	item := itemOf(field)
+	if item == nil {
 		return nil, c.Type + " is not written as a group of columns: only arrays are, as lists of simple items"
 	}
-	item := field.Fields()[0].Fields()[0]
 	if c.Rule != change.RuleArray {
 		return nil, c.Type + " is not written as a list"
 	}

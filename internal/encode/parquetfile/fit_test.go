@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/parquet-go/parquet-go"
+	"github.com/parquet-go/parquet-go/format"
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/change"
@@ -16,10 +17,20 @@ import (
 )
 
 // model is what a file of a schema says, read from the file.
-func model(t *testing.T, fields ...parquet.Field) *Model {
+func model(t *testing.T, fields ...parquet.Field) *Model { return modelWith(t, nil, fields) }
+
+// modelWith is the same of a file that has rows.
+func modelWith(t *testing.T, rows []parquet.Row, fields []parquet.Field) *Model {
 	t.Helper()
 	var file bytes.Buffer
-	w := parquet.NewGenericWriter[any](&file, parquet.NewSchema("lendings", columns(fields)))
+	for i := range fields {
+		fields[i] = column{parquet.FieldID(parquet.Node(fields[i]), 7+i), fields[i].Name()}
+	}
+	w := parquet.NewGenericWriter[any](&file, parquet.NewSchema("lendings", columns(fields)), parquet.Compression(&parquet.Snappy))
+	if len(rows) > 0 {
+		_, err := w.WriteRows(rows)
+		require.NoError(t, err)
+	}
 	require.NoError(t, w.Close())
 	m, err := ReadModel(bytes.NewReader(file.Bytes()), int64(file.Len()))
 	require.NoError(t, err)
@@ -48,6 +59,9 @@ func rowsOf(t *testing.T, f *Fitted, rows ...[]change.Value) []parquet.Row {
 	opened, err := parquet.OpenFile(bytes.NewReader(file.Bytes()), int64(file.Len()))
 	require.NoError(t, err)
 	require.Equal(t, f.model.String(), opened.Schema().String())
+	for _, chunk := range opened.Metadata().RowGroups[0].Columns {
+		require.Equal(t, format.Uncompressed, chunk.MetaData.Codec, "packed as we were asked to")
+	}
 	var all []parquet.Row
 	for _, group := range opened.RowGroups() {
 		reader := group.Rows()
@@ -166,8 +180,9 @@ func TestOldTimestamps(t *testing.T) {
 	}
 }
 
-// TestFit: columns go by name; what is missing is null, or refused where that cannot be, with the
-// column that may be meant; rows that lack a value, and values that no type holds, are told.
+// TestFit: columns go by name. One that is missing is null, or refused where that cannot be, and the
+// column that may be meant is named. A row that lacks a value is refused; a value that its type does
+// not hold stands in the column for that.
 func TestFit(t *testing.T) {
 	loans := version(of(change.RuleInteger, 64, "bigint"), change.Column{Name: "branch", Type: "integer", Rule: change.RuleInteger, Bits: 32, Nullable: true},
 		change.Column{Name: "due", Type: "date", Rule: change.RuleDate, Nullable: true})
@@ -184,6 +199,11 @@ func TestFit(t *testing.T) {
 	rows := rowsOf(t, f, []change.Value{change.Of("1"), change.Of("3"), change.Of("1970-01-02")}, []change.Value{change.Of("2"), change.Of("4"), change.Of("infinity")})
 	require.Equal(t, "[1 <null> <null> 3 <null>]", fmt.Sprint(rows[0]))
 	require.Equal(t, `[<null> <null> <null> 4 {"due":"infinity"}]`, fmt.Sprint(rows[1]))
+	due := []parquet.Field{column{parquet.Encoded(parquet.Optional(parquet.Date()), &parquet.DeltaBinaryPacked), "due"}}
+	f, _ = Fit(loans, modelWith(t, []parquet.Row{{parquet.Int32Value(1).Level(0, 1, 0)}}, due))
+	require.Contains(t, f.model.String(), "optional int32 due (DATE) = 7", "a field's number stays")
+	require.Equal(t, "[[1]]", fmt.Sprint(rowsOf(t, f, []change.Value{change.Of("1"), change.Of("3"), change.Of("1970-01-02")})), "whatever the file's own rows are")
+	f, _ = Fit(loans, model(t, column{parquet.Optional(parquet.Date()), "due"}, column{parquet.Int(32), "branch"}))
 	_, err := f.Form([]change.Value{change.Of("1"), change.NullValue(), change.NullValue()}, false)
 	require.ErrorContains(t, err, "column branch of the model: it takes no null")
 	_, err = f.Form([]change.Value{change.Of("1"), change.Of("3"), {}}, false)

@@ -2,6 +2,7 @@ package parquetfile
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/parquet-go/parquet-go"
@@ -34,6 +35,21 @@ func (c columns) String() string {
 		names[i] = one.Name() + " " + one.String()
 	}
 	return strings.Join(names, ", ")
+}
+
+// unpacked is a node as it was in a file, without how its values were packed there: files are
+// packed as their outlet says.
+type unpacked struct{ parquet.Node }
+
+func (u unpacked) Encoding() encoding.Encoding { return nil }
+func (u unpacked) Compression() compress.Codec { return nil }
+
+func (u unpacked) Fields() []parquet.Field {
+	fields := slices.Clone(u.Node.Fields())
+	for i, field := range fields {
+		fields[i] = column{unpacked{field}, field.Name()}
+	}
+	return fields
 }
 
 type column struct {

@@ -11,8 +11,8 @@ import (
 	"rillmark/internal/service/base"
 )
 
-// TestTurn: where all places are taken, one who asks is told so in the end, and gets the next place
-// that is free.
+// TestTurn: while all places are taken, a request waits, and is refused after a while. Once a place is
+// free, the next request gets it.
 func TestTurn(t *testing.T) {
 	s := NewReading(nil)
 	for range rowsAtOnce {
