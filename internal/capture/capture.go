@@ -321,7 +321,7 @@ func (s *Source) take(r engine.Report) {
 
 // countsEvery is how often the counts are stored; what is younger is counted
 // again after a crash.
-const countsEvery = time.Second
+const countsEvery = 5 * time.Second
 
 func (s *Source) keepCounts(ctx context.Context, writer journal.Appender) error {
 	ticker := time.NewTicker(countsEvery)

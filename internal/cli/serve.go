@@ -67,7 +67,6 @@ func (a *app) runService(ctx context.Context, path string, paused bool) error {
 	thrifty, unbound := context.WithCancel(ctx)
 	var kept sync.WaitGroup
 	kept.Go(func() { thrift.Keep(thrifty) })
-	kept.Go(func() { thrift.Bound(thrifty) })
 	defer kept.Wait()
 	defer unbound()
 	s, err := service.Open(ctx, config, logger, time.Minute)

@@ -261,6 +261,11 @@ func (c *Cluster) wait(ctx context.Context) error {
 	}
 }
 
+// passLines are the lines of a password file: over loopback, and over the socket.
+func passLines(password string) string {
+	return "127.0.0.1:*:*:*:" + password + "\nlocalhost:*:*:*:" + password + "\n"
+}
+
 func portFree(port int) error {
 	// A process that is started meanwhile would have the probe's socket until it runs.
 	syscall.ForkLock.RLock()
@@ -281,6 +286,19 @@ func (c *Cluster) AddressAs(user, database string) string {
 	return fmt.Sprintf("host=127.0.0.1 port=%d dbname=%s user=%s sslmode=disable passfile='%s'", c.Port, database, user, c.PassFile())
 }
 
+// longestSocketPath is what every kernel that PostgreSQL runs on takes as a socket's path.
+const longestSocketPath = 100
+
+// SocketAddressAs is [Cluster.AddressAs] over the server's socket in the file system: each
+// question and its answer cost about a third less than over loopback. A folder whose path is
+// too long for a socket's has loopback.
+func (c *Cluster) SocketAddressAs(user, database string) string {
+	if len(c.data())+len("/.s.PGSQL.65535") > longestSocketPath {
+		return c.AddressAs(user, database)
+	}
+	return fmt.Sprintf("host='%s' port=%d dbname=%s user=%s sslmode=disable passfile='%s'", c.data(), c.Port, database, user, c.PassFile())
+}
+
 // PassFile is a file of the form that psql reads, with the superuser's password
 // for every user that [Cluster.Role] makes.
 func (c *Cluster) PassFile() string { return filepath.Join(c.Folder, "pgpass") }
@@ -291,7 +309,7 @@ func (c *Cluster) Connect(ctx context.Context, database string) (*pgx.Conn, erro
 	if err != nil {
 		return nil, err
 	}
-	if err := writeWhole(c.PassFile(), "127.0.0.1:*:*:*:"+strings.TrimSpace(string(password))+"\n"); err != nil {
+	if err := writeWhole(c.PassFile(), passLines(strings.TrimSpace(string(password)))); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)

@@ -233,7 +233,7 @@ network:
   local: [all]
 secrets:
   folders: [%s]
-%s`, s.Port, s.state.AddressAs("rillmark", "rillmark"), filepath.Join(s.Folder, "rillmark.key"), filepath.Join(s.Folder, "delivered"), s.Folder, s.scratchDatabases())
+%s`, s.Port, s.state.SocketAddressAs("rillmark", "rillmark"), filepath.Join(s.Folder, "rillmark.key"), filepath.Join(s.Folder, "delivered"), s.Folder, s.scratchDatabases())
 	return os.WriteFile(s.configFile(), []byte(text), 0o600)
 }
 

@@ -120,22 +120,17 @@ func (c *counter) flush(ctx context.Context, epoch int64) error {
 	for i, one := range counts {
 		tables[i], operations[i], events[i] = one.Table, one.Operation.String(), one.Events
 	}
-	err := pgx.BeginFunc(ctx, c.store.pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `INSERT INTO rillmark.journal_counted (source_id, upto)
+	var fenced bool
+	err := c.store.pool.QueryRow(ctx, `WITH reached AS (INSERT INTO rillmark.journal_counted (source_id, upto)
 			SELECT source_id, $3 FROM rillmark.journal_head WHERE source_id = $1 AND epoch = $2
-			ON CONFLICT (source_id) DO UPDATE SET upto = excluded.upto`, c.source, epoch, upto)
-		if err != nil {
-			return err
-		}
-		if tag.RowsAffected() != 1 {
-			return ErrFenced
-		}
-		_, err = tx.Exec(ctx, `INSERT INTO rillmark.journal_count (source_id, table_name, operation, events)
-			SELECT $1, * FROM unnest($2::text[], $3::text[], $4::bigint[])
-			ON CONFLICT (source_id, table_name, operation) DO UPDATE SET events = excluded.events`,
-			c.source, tables, operations, events)
-		return err
-	})
+			ON CONFLICT (source_id) DO UPDATE SET upto = excluded.upto RETURNING source_id),
+		counted AS (INSERT INTO rillmark.journal_count (source_id, table_name, operation, events)
+			SELECT source_id, c.* FROM reached, unnest($4::text[], $5::text[], $6::bigint[]) AS c
+			ON CONFLICT (source_id, table_name, operation) DO UPDATE SET events = excluded.events)
+		SELECT NOT EXISTS (SELECT FROM reached)`, c.source, epoch, upto, tables, operations, events).Scan(&fenced)
+	if err == nil && fenced {
+		err = ErrFenced
+	}
 	if err != nil {
 		return fmt.Errorf("storing the journal's counts: %w", err)
 	}

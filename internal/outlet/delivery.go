@@ -15,7 +15,7 @@ import (
 const (
 	// flushEvery is how long an event that was sent may not be committed.
 	flushEvery = 300 * time.Millisecond
-	// lateFlushEvery is the same where the last ones made nothing durable.
+	// lateFlushEvery is the same where nothing is won by more haste; see [pace].
 	lateFlushEvery = 3 * flushEvery
 	// flushEvents are sent without a flush at most.
 	flushEvents = 100_000
@@ -45,7 +45,7 @@ type sender struct {
 	// committing is there while a commit is under way, up to committingAt.
 	committing   <-chan error
 	committingAt int64
-	idleFlushes  int  // in a row that made nothing durable
+	pace         pace
 	late         bool // what was sent is durable only later: files that are closed first
 }
 
@@ -67,8 +67,8 @@ func (s *sender) run(ctx context.Context, r *reader) error {
 }
 
 func (s *sender) deliver(ctx context.Context, f *feed) error {
-	look := time.NewTicker(lookEvery)
-	defer look.Stop()
+	ticker := time.NewTicker(lookEvery)
+	defer ticker.Stop()
 	wake := s.wakes()
 	timer := time.NewTimer(time.Hour) // made once: the loop turns for each small transaction
 	defer timer.Stop()
@@ -79,7 +79,10 @@ func (s *sender) deliver(ctx context.Context, f *feed) error {
 		if !f.pumping && !f.atEnd() {
 			f.start(ctx)
 		}
-		var flush <-chan time.Time
+		var flush, look <-chan time.Time
+		if s.deadCount > 0 {
+			look = ticker.C // a timer that nobody waits for wakes nobody
+		}
 		if s.at > max(s.offset.Committed, s.committingAt) {
 			timer.Reset(max(time.Until(s.flushAt), time.Millisecond))
 			flush = timer.C
@@ -108,10 +111,8 @@ func (s *sender) deliver(ctx context.Context, f *feed) error {
 			err = s.committed(err)
 		case <-wake:
 			err = s.redeliverWanted(ctx)
-		case <-look.C:
-			if s.deadCount > 0 {
-				err = s.redeliverWanted(ctx)
-			}
+		case <-look:
+			err = s.redeliverWanted(ctx)
 		case err = <-f.ended:
 			err = s.pumped(ctx, f, err)
 		}
@@ -176,8 +177,8 @@ type previewFlusher interface{ Show() error }
 // process once, and their offsets are committed together.
 func (s *sender) flushLater() {
 	every := s.Budget.stretch(flushEvery)
-	if s.idleFlushes > 3 {
-		every = lateFlushEvery // what is not in its place yet gets there by its age or size
+	if s.pace.slow() {
+		every = max(every, lateFlushEvery)
 	}
 	s.flushAt = s.Budget.moment(time.Now(), every)
 }
@@ -199,6 +200,7 @@ func (s *sender) flush(ctx context.Context, last bool) error {
 	defer s.flushLater()
 	if s.at > max(s.offset.Committed, s.committingAt) {
 		began := time.Now()
+		s.pace.begin(began, s.written)
 		durable, err := s.writer.Flush(ctx, last)
 		s.mu.Lock()
 		s.flows.now(began).Committing += time.Since(began)
@@ -216,9 +218,7 @@ func (s *sender) flush(ctx context.Context, last bool) error {
 				return err
 			}
 		}
-		if s.idleFlushes++; durable > s.offset.Committed {
-			s.idleFlushes = 0
-		}
+		s.pace.end(durable > s.offset.Committed)
 		if s.committing == nil && durable > s.offset.Committed {
 			s.committing, s.committingAt = s.hold.Commit(s.offset.Run, durable, s.written, last), durable
 			s.written = 0

@@ -179,6 +179,7 @@ func passes(err error) bool {
 func assemble(c *base.Common) *Service {
 	overview := &Overview{Common: c}
 	overview.cache.changed = make(chan struct{})
+	overview.cache.waken = make(chan struct{}, 1)
 	run := running.New(c)
 	overview.running = run
 	s := &Service{Common: c, running: run, Overview: overview, Reading: reading.NewReading(c), Journals: reading.NewJournals(c), Sessions: &Sessions{c},

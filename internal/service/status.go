@@ -133,7 +133,8 @@ type statusCache struct {
 	newest  *Status
 	made    time.Time
 	asked   time.Time
-	changes int // of definitions; a status that was begun before one is not new
+	waken   chan struct{} // has one in it where somebody has asked
+	changes int           // of definitions; a status that was begun before one is not new
 	changed chan struct{}
 	// journals and tables are the last known ones, for when the state database
 	// is away.
@@ -152,6 +153,16 @@ func (c *statusCache) expire() {
 	c.changes++
 }
 
+// ask takes note that somebody looks. The caller holds mu.
+func (c *statusCache) ask() {
+	c.asked = time.Now()
+	select {
+	case c.waken <- struct{}{}:
+	default:
+	}
+}
+
+// keep rests while nobody looks.
 func (s *Overview) keep() {
 	ticker := time.NewTicker(statusEvery)
 	defer ticker.Stop()
@@ -159,13 +170,20 @@ func (s *Overview) keep() {
 		select {
 		case <-s.Work.Done():
 			return
-		case <-ticker.C:
+		case <-s.cache.waken:
 		}
-		s.cache.mu.Lock()
-		wanted := time.Since(s.cache.asked) < 10*statusEvery
-		s.cache.mu.Unlock()
-		if wanted {
-			s.make(s.Work)
+		for wanted := true; wanted; {
+			select {
+			case <-s.Work.Done():
+				return
+			case <-ticker.C:
+			}
+			s.cache.mu.Lock()
+			wanted = time.Since(s.cache.asked) < 10*statusEvery
+			s.cache.mu.Unlock()
+			if wanted {
+				s.make(s.Work)
+			}
 		}
 	}
 }
@@ -174,7 +192,7 @@ func (s *Overview) keep() {
 func (s *Overview) Now(ctx context.Context) *Status {
 	s.cache.mu.Lock()
 	newest, age := s.cache.newest, time.Since(s.cache.made)
-	s.cache.asked = time.Now()
+	s.cache.ask()
 	s.cache.mu.Unlock()
 	if newest != nil && age < statusEvery/2 {
 		return newest
@@ -186,7 +204,7 @@ func (s *Overview) Now(ctx context.Context) *Status {
 func (s *Overview) Next(ctx context.Context, last *Status) (*Status, error) {
 	for {
 		s.cache.mu.Lock()
-		s.cache.asked = time.Now()
+		s.cache.ask()
 		newest, changed := s.cache.newest, s.cache.changed
 		s.cache.mu.Unlock()
 		if newest != nil && newest != last {

@@ -1,11 +1,8 @@
 package thrift
 
 import (
-	"context"
 	"os"
-	"runtime/debug"
 	"runtime/metrics"
-	"time"
 )
 
 const (
@@ -23,34 +20,23 @@ const (
 	limitStep = 4 << 20
 )
 
-// Bound holds the memory that the runtime takes to what is in use and a little more, until
-// ctx is done: garbage is collected early rather than the process grown, but not again and
-// again where much is in use. It is no hard limit. Whoever sets GOMEMLIMIT decides.
-func Bound(ctx context.Context) {
+// bound holds the memory that the runtime takes to what is in use and a little more:
+// garbage is collected early rather than the process grown, but not again and again where
+// much is in use. It is no hard limit. Whoever sets GOMEMLIMIT decides. set sets the limit, and
+// gives the one before it.
+func bound(set func(int64) int64) *steering {
 	if os.Getenv("GOMEMLIMIT") != "" {
-		return
+		return nil
 	}
-	bound(ctx, debug.SetMemoryLimit)
-}
-
-// bound sets the limit with set, which gives the one before it.
-func bound(ctx context.Context, set func(int64) int64) {
-	defer set(set(-1)) // as it was
-	ticker := time.NewTicker(lookEvery)
-	defer ticker.Stop()
+	before := set(-1)
 	var b bounds
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-	for {
+	return &steering{end: func() { set(before) }, look: func() {
 		metrics.Read(live)
 		if limit, changed := b.look(int64(live[0].Value.Uint64())); changed {
 			set(limit)
 		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-		}
-	}
+	}}
 }
 
 // bounds works out the limit.

@@ -31,23 +31,23 @@ func TestBounds(t *testing.T) {
 	require.EqualValues(t, leastLimit, limit)
 }
 
-// TestBound: the runtime's limit is set while it runs, and put back at its end.
+// TestBound: the runtime's limit is set while it is kept, and put back at its end.
 func TestBound(t *testing.T) {
 	ctx, end := context.WithCancel(t.Context())
 	end() // it still looks once
 	limit := int64(1 << 40)
 	var all []int64
-	bound(ctx, func(to int64) int64 {
+	keep(ctx, bound(func(to int64) int64 {
 		before := limit
 		if all = append(all, to); to >= 0 {
 			limit = to
 		}
 		return before
-	})
+	}))
 	require.Len(t, all, 3)
 	require.GreaterOrEqual(t, all[1], int64(leastLimit))
 	require.EqualValues(t, 1<<40, limit)
 
 	t.Setenv("GOMEMLIMIT", "1GiB")
-	Bound(t.Context()) // it returns: whoever set that decides
+	keep(t.Context(), bound(nil)) // it returns: whoever set that decides
 }

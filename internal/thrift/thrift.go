@@ -5,6 +5,8 @@ import (
 	"context"
 	"os"
 	"runtime"
+	"runtime/debug"
+	"slices"
 	"syscall"
 	"time"
 )
@@ -19,26 +21,52 @@ const (
 	quietLooks = 10
 )
 
-// Keep lets the process run on one processor while there is little to do, until ctx
-// is done: a few steps for each transaction, of which each would wake a second processor
-// that finds nothing left, at more than the step costs. Whoever sets GOMAXPROCS decides.
+// Keep has the process use little where it has little to do, until ctx is done: one processor
+// (see [processors]), and memory that follows what is in use (see [bounds]). Both are looked at
+// in one wake-up.
 func Keep(ctx context.Context) {
-	all := runtime.GOMAXPROCS(0)
-	if all == 1 || os.Getenv("GOMAXPROCS") != "" {
-		return
+	keep(ctx, processors(), bound(debug.SetMemoryLimit))
+}
+
+// steering looks at one thing now and then; its end leaves all as it was.
+type steering struct{ look, end func() }
+
+func keep(ctx context.Context, all ...*steering) {
+	all = slices.DeleteFunc(all, func(s *steering) bool { return s == nil })
+	if len(all) == 0 {
+		return // somebody else decides
 	}
 	ticker := time.NewTicker(lookEvery)
 	defer ticker.Stop()
-	defer runtime.SetDefaultGOMAXPROCS()
-	t := judge{}
-	at, used := time.Now(), cpuTime()
 	for {
+		for _, one := range all {
+			one.look()
+		}
 		select {
 		case <-ctx.Done():
+			for _, one := range all {
+				one.end()
+			}
 			return
 		case <-ticker.C:
 		}
+	}
+}
+
+// processors lets the process run on one processor while there is little to do: a few steps
+// for each transaction, of which each would wake a second processor that finds nothing left,
+// at more than the step costs. Whoever sets GOMAXPROCS decides.
+func processors() *steering {
+	if runtime.GOMAXPROCS(0) == 1 || os.Getenv("GOMAXPROCS") != "" {
+		return nil
+	}
+	t := judge{}
+	at, used := time.Now(), cpuTime()
+	return &steering{end: runtime.SetDefaultGOMAXPROCS, look: func() {
 		now, usedNow := time.Now(), cpuTime()
+		if now.Sub(at) < lookEvery/2 {
+			return // the first look: too short for a share
+		}
 		was := t.single
 		t.look((usedNow - used).Seconds() / now.Sub(at).Seconds())
 		at, used = now, usedNow
@@ -48,7 +76,7 @@ func Keep(ctx context.Context) {
 		case was && !t.single:
 			runtime.SetDefaultGOMAXPROCS() // as many as the machine and its limits allow now
 		}
-	}
+	}}
 }
 
 // judge decides.

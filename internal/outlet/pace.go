@@ -1,0 +1,38 @@
+package outlet
+
+import "time"
+
+const (
+	// idleFlushes in a row that made nothing durable are followed by slower ones: files are
+	// closed by their age or size, and a flush makes that no earlier.
+	idleFlushes = 3
+	// calmFlushes in a row are a steady trickle, if each had fewer than calmMessages, and the
+	// next one came soon. A flush and its commit cost as much as some deliveries. The slower
+	// ones leave no more than three times that many to be repeated after a kill.
+	calmFlushes  = 10
+	calmMessages = 100
+)
+
+// pace decides whether flushes may be further apart.
+type pace struct {
+	idle  int       // flushes in a row that made nothing durable
+	calm  int       // flushes in a row of a steady trickle
+	began time.Time // the last one
+}
+
+// begin takes note that a flush of so many messages begins.
+func (p *pace) begin(now time.Time, messages int64) {
+	if p.calm++; messages >= calmMessages || now.Sub(p.began) > 2*lateFlushEvery {
+		p.calm = 0
+	}
+	p.began = now
+}
+
+// end takes note of whether it made anything durable.
+func (p *pace) end(durable bool) {
+	if p.idle++; durable {
+		p.idle = 0
+	}
+}
+
+func (p *pace) slow() bool { return p.idle > idleFlushes || p.calm > calmFlushes }
