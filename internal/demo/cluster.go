@@ -286,16 +286,9 @@ func (c *Cluster) AddressAs(user, database string) string {
 	return fmt.Sprintf("host=127.0.0.1 port=%d dbname=%s user=%s sslmode=disable passfile='%s'", c.Port, database, user, c.PassFile())
 }
 
-// longestSocketPath is what every kernel that PostgreSQL runs on takes as a socket's path.
-const longestSocketPath = 100
-
-// SocketAddressAs is [Cluster.AddressAs] over the server's socket in the file system: each
-// question and its answer cost about a third less than over loopback. A folder whose path is
-// too long for a socket's has loopback.
+// SocketAddressAs is [Cluster.AddressAs] over the server's socket in the file system, which
+// costs both ends less than loopback.
 func (c *Cluster) SocketAddressAs(user, database string) string {
-	if len(c.data())+len("/.s.PGSQL.65535") > longestSocketPath {
-		return c.AddressAs(user, database)
-	}
 	return fmt.Sprintf("host='%s' port=%d dbname=%s user=%s sslmode=disable passfile='%s'", c.data(), c.Port, database, user, c.PassFile())
 }
 

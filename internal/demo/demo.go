@@ -70,6 +70,11 @@ type stage struct {
 	catalogue *Catalogue
 }
 
+// longestFolder is the longest path, in bytes, of a folder in which the servers' sockets have
+// paths that every kernel takes: 104 bytes with the longest of them,
+// source/data/.s.PGSQL.65535, and its end.
+const longestFolder = 75
+
 // Run starts everything, plays, and stops everything when ctx is done.
 func Run(ctx context.Context, o Options) error {
 	if o.Rate < 1 || o.Rate > 5000 {
@@ -81,6 +86,9 @@ func Run(ctx context.Context, o Options) error {
 	}
 	if o.Folder, err = filepath.Abs(o.Folder); err != nil {
 		return err
+	}
+	if len(o.Folder) > longestFolder {
+		return fmt.Errorf("the folder %s has a path of %d bytes, and the servers' sockets in it take one of %d at most: choose another one with --folder", o.Folder, len(o.Folder), longestFolder)
 	}
 	s := &stage{Options: o, binary: binary, address: "http://" + net.JoinHostPort("127.0.0.1", strconv.Itoa(o.Port))}
 	defer s.stop()
