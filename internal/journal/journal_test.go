@@ -81,6 +81,7 @@ func TestAnOldWriterIsFenced(t *testing.T) {
 	require.ErrorIs(t, first.Append(ctx, []*Block{block(4, loans, 1)}, []byte("old"), []change.TableState{{Table: "public.loans", Standing: change.Standing{State: "following", Note: "old"}}}), ErrFenced)
 	require.NoError(t, second.Append(ctx, []*Block{block(4, loans, 2)}, []byte("b"), nil))
 	require.ErrorIs(t, first.(*Writer).roll(ctx), ErrFenced)
+	require.ErrorIs(t, first.FlushCounts(ctx), ErrFenced, "nor store what it has counted")
 	head, err = s.Head(ctx, 1)
 	require.NoError(t, err)
 	require.Equal(t, int64(6), head.Next)

@@ -13,7 +13,7 @@ import (
 )
 
 const (
-	// flushEvery is how long an event that was sent may not be committed.
+	// flushEvery is how long an event that was sent may not be committed, where much comes.
 	flushEvery = 300 * time.Millisecond
 	// lateFlushEvery is the same where nothing is won by more haste; see [pace].
 	lateFlushEvery = 3 * flushEvery
@@ -185,7 +185,7 @@ func (s *sender) flushLater() {
 
 // sent decides whether it is time to flush.
 func (s *sender) sent(ctx context.Context, idle bool) error {
-	if s.written >= flushEvents || !time.Now().Before(s.flushAt) {
+	if s.written >= s.pace.most() || !time.Now().Before(s.flushAt) {
 		return s.flush(ctx, false)
 	}
 	if show, can := s.writer.(previewFlusher); can && idle {

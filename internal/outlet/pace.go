@@ -7,8 +7,7 @@ const (
 	// closed by their age or size, and a flush makes that no earlier.
 	idleFlushes = 3
 	// calmFlushes in a row are a steady trickle, if each had fewer than calmMessages, and the
-	// next one came soon. A flush and its commit cost as much as some deliveries. The slower
-	// ones leave no more than three times that many to be repeated after a kill.
+	// next one came soon. A flush and its commit cost as much as some deliveries.
 	calmFlushes  = 10
 	calmMessages = 100
 )
@@ -35,4 +34,15 @@ func (p *pace) end(durable bool) {
 	}
 }
 
-func (p *pace) slow() bool { return p.idle > idleFlushes || p.calm > calmFlushes }
+func (p *pace) trickles() bool { return p.calm > calmFlushes }
+
+func (p *pace) slow() bool { return p.idle > idleFlushes || p.trickles() }
+
+// most is how many messages are sent without a flush. What comes at once after a trickle does
+// not wait for the slow moment: a kill would have all of it repeated.
+func (p *pace) most() int64 {
+	if p.trickles() {
+		return calmMessages
+	}
+	return flushEvents
+}

@@ -23,7 +23,9 @@ func TestPace(t *testing.T) {
 	require.False(t, flush(calmFlushes, flushEvery, 6, true), "not steady yet")
 	require.True(t, flush(2, flushEvery, 6, true))
 	require.True(t, flush(20, lateFlushEvery, 18, true), "it stays so at its own pace")
+	require.EqualValues(t, calmMessages, p.most(), "what comes at once does not wait for it")
 	require.False(t, flush(1, lateFlushEvery, calmMessages, true), "much at once")
+	require.EqualValues(t, flushEvents, p.most())
 	require.True(t, flush(calmFlushes+1, flushEvery, 6, true))
 	require.False(t, flush(1, time.Minute, 1, true), "the first event after a rest")
 
