@@ -15,6 +15,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"rillmark/internal/thrift"
 )
 
 // Kinds that are dialled for besides the kinds of destinations.
@@ -86,7 +88,7 @@ func (g *Guard) Dialer(kind string) Dial {
 	if g != nil {
 		d.Control = func(network, address string, _ syscall.RawConn) error { return g.Check(kind, network, address) }
 	}
-	return d.DialContext
+	return thrift.Dialer(d.DialContext)
 }
 
 // Check says why an address may not be dialled; nil where it may.

@@ -41,6 +41,7 @@ import (
 	"rillmark/internal/service/running"
 	"rillmark/internal/service/upkeep"
 	"rillmark/internal/state"
+	"rillmark/internal/thrift"
 )
 
 // Service is one running Rillmark: what its parts do, and how they start and end.
@@ -129,6 +130,7 @@ func Open(ctx context.Context, config *config.Config, logger *slog.Logger, patie
 	// However many outlets there are; a source's writer has one more of its own.
 	poolConfig.MaxConns = stateSessions
 	poolConfig.ConnConfig.ConnectTimeout = 5 * time.Second
+	poolConfig.ConnConfig.DialFunc = pgconn.DialFunc(thrift.Dialer(poolConfig.ConnConfig.DialFunc))
 	poolConfig.ConnConfig.RuntimeParams["application_name"] = "rillmark state"
 	// An instance that is frozen in a transaction keeps others waiting no longer.
 	poolConfig.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = "10s"

@@ -9,6 +9,8 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"rillmark/internal/thrift"
 )
 
 // coalescePause is how long a reader waits after a short read: reading eagerly
@@ -21,8 +23,8 @@ const (
 	// once more.
 	quietGap = 4 * time.Millisecond
 	// quietFollows is from how many reads in a row on, each soon after the one before, the stream
-	// is not quiet: the end of a transaction alone may come in a piece of its own.
-	quietFollows = 2
+	// is not quiet: one transaction may come in some pieces.
+	quietFollows = 8
 )
 
 // Conn reads in large pieces, and pauses after a piece that was not large.
@@ -110,8 +112,8 @@ func (c *Conn) Read(p []byte) (int, error) {
 func (c *Conn) setWake(bytes int) {
 	if !c.tried {
 		c.tried = true
-		if tcp, ok := c.Conn.(*net.TCPConn); ok {
-			c.raw, _ = tcp.SyscallConn() // then raw is nil
+		if socket, ok := c.Conn.(syscall.Conn); ok && c.LocalAddr().Network() == "tcp" {
+			c.raw, _ = socket.SyscallConn() // then raw is nil
 		}
 	}
 	if c.raw == nil || c.wakeAt == bytes {
@@ -124,25 +126,21 @@ func (c *Conn) setWake(bytes int) {
 }
 
 // receive reads what is there; where nothing is, it waits for the first byte.
-func (c *Conn) receive() (n int, err error) {
+func (c *Conn) receive() (int, error) {
 	if c.raw == nil {
 		return c.Conn.Read(c.buf)
 	}
+	var n int
+	var err syscall.Errno
 	wait := c.raw.Read(func(fd uintptr) (done bool) {
-		for {
-			n, err = syscall.Read(int(fd), c.buf)
-			if err != syscall.EINTR {
-				break
-			}
-		}
-		if err != syscall.EAGAIN {
+		if n, err = thrift.Read(fd, c.buf); err != syscall.EAGAIN {
 			return true
 		}
 		if c.wakeAt != 1 {
 			c.wakeAt = 1
 			syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_RCVLOWAT, 1) //nolint:errcheck // it was 1 then
 			// A byte may have come before that was said.
-			if n, err = syscall.Read(int(fd), c.buf); err != syscall.EAGAIN {
+			if n, err = thrift.Read(fd, c.buf); err != syscall.EAGAIN {
 				return true
 			}
 		}
@@ -151,7 +149,7 @@ func (c *Conn) receive() (n int, err error) {
 	switch {
 	case wait != nil:
 		return 0, wait
-	case err != nil:
+	case err != 0:
 		return 0, &net.OpError{Op: "read", Net: "tcp", Err: err}
 	case n == 0:
 		return 0, io.EOF
