@@ -31,6 +31,7 @@ type Writer struct {
 	tail       *tail
 	counts     *counter
 	insert     string
+	inserter   inserter
 	insertOne  string
 	closed     bool
 	broken     error // what made an append fail
@@ -59,7 +60,7 @@ func (s *Store) takeOver(ctx context.Context, source int64, instance string, for
 	if err != nil {
 		return nil, Head{}, fmt.Errorf("opening the journal: %w", err)
 	}
-	w := &Writer{store: s, conn: conn, source: source}
+	w := &Writer{store: s, conn: conn, source: source, inserter: inserter{conn: conn}}
 	head, err := w.takeOver(ctx, instance, force)
 	if err != nil {
 		conn.Close(context.WithoutCancel(ctx)) //nolint:errcheck // the first error is the one to tell
@@ -265,10 +266,8 @@ func (w *Writer) appendTo(ctx context.Context, to executor, blocks []*Block, nex
 		return err
 	}
 	if len(blocks) == 1 { // as while nothing is behind: lists cost more than all else there
-		b := blocks[0]
-		tag, err := to.Exec(ctx, w.insertOne, w.source, w.epoch, w.next, next, checkpoint,
-			b.First, b.Last, b.FirstCommit, b.LastCommit, joinTables(b.Tables), int64(len(b.Payload)), b.Stored)
-		if err == nil && tag.RowsAffected() != 1 {
+		inserted, err := w.appendOne(ctx, to, blocks[0], next, checkpoint)
+		if err == nil && inserted != 1 {
 			err = ErrFenced
 		}
 		return err
@@ -288,6 +287,26 @@ func (w *Writer) appendTo(ctx context.Context, to executor, blocks []*Block, nex
 		err = ErrFenced
 	}
 	return err
+}
+
+func (w *Writer) appendOne(ctx context.Context, to executor, b *Block, next int64, checkpoint []byte) (inserted int64, err error) {
+	if to != executor(w.conn) || !w.inserter.can() {
+		tag, err := to.Exec(ctx, w.insertOne, w.source, w.epoch, w.next, next, checkpoint,
+			b.First, b.Last, b.FirstCommit, b.LastCommit, joinTables(b.Tables), int64(len(b.Payload)), b.Stored)
+		return tag.RowsAffected(), err
+	}
+	i := &w.inserter
+	if err := i.begin(ctx, w.insertOne); err != nil {
+		return 0, err
+	}
+	i.numbers(w.source, w.epoch, w.next, next)
+	i.bytes(checkpoint)
+	i.numbers(b.First, b.Last)
+	i.times(b.FirstCommit, b.LastCommit)
+	i.bytes([]byte(joinTables(b.Tables)))
+	i.numbers(int64(len(b.Payload)))
+	i.bytes(b.Stored)
+	return i.run(ctx)
 }
 
 // Counts is how many events of each table and operation the journal has taken,
