@@ -177,6 +177,9 @@ type Capabilities struct {
 	// Late says that nothing shows of what was sent before a later moment: events may wait
 	// for each other until it is looked whether that has come.
 	Late bool
+	// Followed says that readers look now and then at what was sent, as at a file that grows:
+	// what trickles in may wait for others a little while.
+	Followed bool
 }
 
 // EncodeError says why an event cannot be put into its form: it is refused like one that

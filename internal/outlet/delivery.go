@@ -36,6 +36,7 @@ type sender struct {
 	again     *encode.Maker   // for dead letters
 	at        int64           // the newest offset that was sent, became a dead letter or was passed over
 	written   int64           // messages since the last commit
+	unflushed int64           // messages since the last flush
 	from      int64           // the batch in hand begins there
 	flushAt   time.Time       // when it is time to flush
 	rows      map[string]bool // that have a dead letter
@@ -93,8 +94,8 @@ func (s *sender) deliver(ctx context.Context, f *feed) error {
 		case <-ctx.Done():
 			err = context.Cause(ctx)
 		case <-changed:
-			if f.wait > 0 {
-				f.linger = time.NewTimer(f.wait) // one wake-up for all that comes until then
+			if wait := s.nap(f.wait); wait > 0 {
+				f.linger = time.NewTimer(wait) // one wake-up for all that comes until then
 			} else {
 				err = s.read(ctx, f)
 			}
@@ -183,9 +184,19 @@ func (s *sender) flushLater() {
 	s.flushAt = s.Budget.moment(time.Now(), every)
 }
 
+// nap is how long what has come waits for more; wait is how long it does so anyway.
+func (s *sender) nap(wait time.Duration) time.Duration {
+	every := s.pace.nap(s.wants)
+	if every == 0 || s.Limits.Every > 0 {
+		return wait
+	}
+	now := time.Now()
+	return s.Budget.moment(now, every).Sub(now)
+}
+
 // sent decides whether it is time to flush.
 func (s *sender) sent(ctx context.Context, idle bool) error {
-	if s.written >= s.pace.most() || !time.Now().Before(s.flushAt) {
+	if s.unflushed >= s.pace.most() || !time.Now().Before(s.flushAt) {
 		return s.flush(ctx, false)
 	}
 	if show, can := s.writer.(previewFlusher); can && idle {
@@ -200,7 +211,8 @@ func (s *sender) flush(ctx context.Context, last bool) error {
 	defer s.flushLater()
 	if s.at > max(s.offset.Committed, s.committingAt) {
 		began := time.Now()
-		s.pace.begin(began, s.written)
+		s.pace.begin(began, s.unflushed)
+		s.unflushed = 0
 		durable, err := s.writer.Flush(ctx, last)
 		s.mu.Lock()
 		s.flows.now(began).Committing += time.Since(began)

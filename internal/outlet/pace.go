@@ -1,6 +1,10 @@
 package outlet
 
-import "time"
+import (
+	"time"
+
+	"rillmark/internal/encode"
+)
 
 const (
 	// idleFlushes in a row that made nothing durable are followed by slower ones: files are
@@ -37,6 +41,18 @@ func (p *pace) end(durable bool) {
 func (p *pace) trickles() bool { return p.calm > calmFlushes }
 
 func (p *pace) slow() bool { return p.idle > idleFlushes || p.trickles() }
+
+// nap is how far apart the moments are to which a destination's messages may wait: zero where
+// they go out at once.
+func (p *pace) nap(to encode.Capabilities) time.Duration {
+	switch {
+	case !to.Followed || !p.trickles():
+		return 0
+	case to.Late:
+		return lateFlushEvery // nothing would show earlier
+	}
+	return lateFlushEvery / 4
+}
 
 // most is how many messages are sent without a flush. What comes at once after a trickle does
 // not wait for the slow moment: a kill would have all of it repeated.

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"rillmark/internal/encode"
 )
 
 // TestPace: flushes are further apart in a steady trickle and while files stay open. Much at
@@ -24,8 +26,12 @@ func TestPace(t *testing.T) {
 	require.True(t, flush(2, flushEvery, 6, true))
 	require.True(t, flush(20, lateFlushEvery, 18, true), "it stays so at its own pace")
 	require.EqualValues(t, calmMessages, p.most(), "what comes at once does not wait for it")
+	require.Zero(t, p.nap(encode.Capabilities{}))
+	require.Equal(t, lateFlushEvery/4, p.nap(encode.Capabilities{Followed: true}), "a file that grows")
+	require.Equal(t, lateFlushEvery, p.nap(encode.Capabilities{Followed: true, Late: true}), "a file that shows when it is closed")
 	require.False(t, flush(1, lateFlushEvery, calmMessages, true), "much at once")
 	require.EqualValues(t, flushEvents, p.most())
+	require.Zero(t, p.nap(encode.Capabilities{Followed: true, Late: true}))
 	require.True(t, flush(calmFlushes+1, flushEvery, 6, true))
 	require.False(t, flush(1, time.Minute, 1, true), "the first event after a rest")
 

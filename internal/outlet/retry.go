@@ -67,6 +67,7 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 	s.at = last
 	gone := int64(all - len(dead))
 	s.written += gone
+	s.unflushed += gone
 	s.delivered(messages, gone, committed, dead)
 	s.mu.Lock()
 	flow := s.flows.now(time.Now())

@@ -48,7 +48,7 @@ var _ destination.Destination = (*Destination)(nil)
 // Capabilities implements [destination.Destination].
 func (d *Destination) Capabilities() encode.Capabilities {
 	rows := d.format == encode.FormatParquet || d.format == encode.FormatAvro
-	return encode.Capabilities{Bare: true, Lines: !rows, Late: rows || d.bucket != nil}
+	return encode.Capabilities{Bare: true, Lines: !rows, Followed: true, Late: rows || d.bucket != nil || d.options.Compression != "none"}
 }
 
 // Place is the directory that a definition names below root. A directory
