@@ -20,6 +20,7 @@ package settings
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"net/url"
@@ -38,6 +39,16 @@ type Invalid struct {
 
 // Error is place and message.
 func (e *Invalid) Error() string { return e.Location + ": " + e.Message }
+
+// Inside puts what is wrong with a part in its place in the whole; other errors stay as they
+// are.
+func Inside(part string, err error) error {
+	var invalid *Invalid
+	if !errors.As(err, &invalid) {
+		return err
+	}
+	return &Invalid{Location: strings.TrimSuffix(part+"."+invalid.Location, "."), Message: invalid.Message}
+}
 
 // Wrong is an [Invalid] at a place, with its message in the form of [fmt.Sprintf].
 func Wrong(at, format string, args ...any) error {

@@ -19,6 +19,7 @@ import (
 	"rillmark/internal/registry"
 	"rillmark/internal/service/base"
 	"rillmark/internal/service/framing"
+	"rillmark/internal/settings"
 	"rillmark/internal/shape"
 )
 
@@ -76,9 +77,6 @@ func (s *Explaining) target(ctx context.Context, d *definition.Outlet, draft *de
 		}
 		draft = &record.Definition
 	} else {
-		if err := draft.Validate(); err != nil {
-			return nil, nil, err
-		}
 		make = func(d definition.Outlet) (destination.Destination, error) { return s.Draft(*draft, d) }
 	}
 	if err := d.ValidateFor(draft); err != nil {
@@ -241,11 +239,22 @@ func (s *Explaining) Preview(ctx context.Context, name string, d *definition.Out
 		}
 		d = &record.Definition
 	}
-	return s.PreviewDraft(ctx, d, nil, from, limit)
+	return s.preview(ctx, d, nil, from, limit)
 }
 
-// PreviewDraft is Preview of a definition whose destination need not be stored.
+// PreviewDraft is Preview of a definition whose destination need not be stored. What is wrong
+// with either is told by its place in "outlet" or "destination".
 func (s *Explaining) PreviewDraft(ctx context.Context, d *definition.Outlet, to *definition.Destination, from int64, limit int) (*Previews, error) {
+	if to != nil {
+		if err := to.Validate(); err != nil {
+			return nil, settings.Inside("destination", err)
+		}
+	}
+	found, err := s.preview(ctx, d, to, from, limit)
+	return found, settings.Inside("outlet", err)
+}
+
+func (s *Explaining) preview(ctx context.Context, d *definition.Outlet, to *definition.Destination, from int64, limit int) (*Previews, error) {
 	p, err := s.previewer(ctx, d, to)
 	if err != nil {
 		return nil, err
