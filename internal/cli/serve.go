@@ -74,7 +74,7 @@ func (a *app) runService(ctx context.Context, path string, paused bool) error {
 		return err
 	}
 	logger.Info("API and console answer", "address", "http://"+listener.Addr().String())
-	err = api.Serve(ctx, listener, api.New(s, Version, console.Files(), logger), s.Drain, shutdownGrace)
+	err = api.Serve(ctx, thrift.Listener(listener), api.New(s, Version, console.Files(), logger), s.Drain, shutdownGrace)
 	reason := "asked to by a signal"
 	if err != nil {
 		reason = err.Error()

@@ -25,6 +25,20 @@ func Dialer(dial func(ctx context.Context, network, address string) (net.Conn, e
 	}
 }
 
+// Listener makes the connections that a listener accepts thrifty (see [Conn]).
+func Listener(l net.Listener) net.Listener { return &listener{l} }
+
+type listener struct{ net.Listener }
+
+// Accept implements [net.Listener].
+func (l *listener) Accept() (net.Conn, error) {
+	conn, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	return Conn(conn), nil
+}
+
 // Conn is a connection that reads and writes without a word to the runtime's scheduler. Its
 // socket does not block, so there is nothing to say; but at the first system call after a rest
 // the scheduler wakes its monitor's thread, which goes back to sleep in three steps: a tenth of

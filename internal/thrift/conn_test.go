@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"net"
@@ -20,8 +21,8 @@ import (
 // holds both ways at once, and its errors are the same.
 func TestConn(t *testing.T) {
 	for _, network := range []string{"tcp", "unix"} {
-		for name, wrap := range map[string]func(net.Conn) net.Conn{"plain": func(c net.Conn) net.Conn { return c }, "thrifty": Conn} {
-			t.Run(network+" "+name, func(t *testing.T) {
+		for _, plain := range []bool{true, false} {
+			t.Run(fmt.Sprint(network, ", plain ", plain), func(t *testing.T) {
 				address := "127.0.0.1:0"
 				if network == "unix" {
 					address = filepath.Join(t.TempDir(), "s")
@@ -29,16 +30,17 @@ func TestConn(t *testing.T) {
 				listener, err := net.Listen(network, address)
 				require.NoError(t, err)
 				defer listener.Close() //nolint:errcheck // it ends with the test
+				dial := (&net.Dialer{}).DialContext
+				if !plain {
+					listener, dial = Listener(listener), Dialer(dial)
+				}
 				pair := func() (ours, theirs net.Conn) {
-					ours, err := Dialer((&net.Dialer{}).DialContext)(t.Context(), network, listener.Addr().String())
+					ours, err := dial(t.Context(), network, listener.Addr().String())
 					require.NoError(t, err)
 					theirs, err = listener.Accept()
 					require.NoError(t, err)
 					t.Cleanup(func() { ours.Close(); theirs.Close() }) //nolint:errcheck // some are closed already
-					if thrifty, ok := ours.(*thrifty); ok && name == "plain" {
-						ours = thrifty.Conn
-					}
-					return ours, wrap(theirs)
+					return ours, theirs
 				}
 
 				a, b := pair()
