@@ -173,26 +173,40 @@ func (b *bed) demoAtRest(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	i := &instance{command: &exec.Cmd{Process: &os.Process{Pid: pid}}}
+	i := &instance{command: &exec.Cmd{Process: &os.Process{Pid: pid}}, address: fmt.Sprintf("http://127.0.0.1:%d", b.port+20)}
 	report := "| the demo's service at rest, minute | CPU, cores | memory |\n|---|---:|---:|\n"
-	for minute := 1; time.Duration(minute)*time.Minute <= b.demo; minute++ {
-		before, err := i.cpu()
-		if err != nil {
-			return "", err
+	for _, part := range []struct {
+		name, call string
+		minutes    time.Duration
+	}{{"five outlets of one source", "pause", b.demo}, {"ten outlets of two sources", "resume", min(b.demo, 2*time.Minute)}} {
+		for _, record := range demoRest {
+			if err := i.post(ctx, record+"/"+part.call, nil); err != nil {
+				return "", err
+			}
 		}
-		if err := pause(ctx, time.Minute); err != nil {
-			return "", err
+		for minute := 1; time.Duration(minute)*time.Minute <= part.minutes; minute++ {
+			before, err := i.cpu()
+			if err != nil {
+				return "", err
+			}
+			if err := pause(ctx, time.Minute); err != nil {
+				return "", err
+			}
+			after, err := i.cpu()
+			if err != nil {
+				return "", err
+			}
+			line := fmt.Sprintf("| %s, %d | %.4f | %.0f MiB |\n", part.name, minute, (after-before).Seconds()/60, resident(pid))
+			fmt.Print("  " + line)
+			report += line
 		}
-		after, err := i.cpu()
-		if err != nil {
-			return "", err
-		}
-		line := fmt.Sprintf("| %d | %.3f | %.0f MiB |\n", minute, (after-before).Seconds()/60, resident(pid))
-		fmt.Print("  " + line)
-		report += line
 	}
 	return report, nil
 }
+
+// demoRest are what the demo has besides five outlets of different kinds: lines, Parquet, a
+// broker, a function and a pull outlet.
+var demoRest = []string{"/v1/outlets/feed", "/v1/outlets/feed-catalogue", "/v1/outlets/reporting", "/v1/outlets/reporting-catalogue", "/v1/outlets/works", "/v1/sources/catalogue"}
 
 // childServing is the process of a demo's service.
 func childServing(parent int) (int, error) {
