@@ -81,6 +81,7 @@ func (i *inserter) run(ctx context.Context) (rows int64, err error) {
 		session.Conn().SetDeadline(time.Unix(1, 0)) //nolint:errcheck // a socket that is gone ends the reading, too
 	})
 	rows, err = i.exchange(session.Frontend())
+	clear(i.bind.Parameters) // a block's bytes are not kept for the next one
 	if stop() {
 		return rows, err
 	}

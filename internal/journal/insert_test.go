@@ -30,7 +30,7 @@ func TestOneBlockAtATime(t *testing.T) {
 		require.Equal(t, next, head.Next)
 		for n := range 3 {
 			b := block(next, holds, n+1)
-			stored := string(b.Stored)
+			stored := hex.EncodeToString(b.Stored)
 			require.NoError(t, w.Append(ctx, []*Block{b}, []byte{0, byte(n)}, nil))
 			var first int64
 			var commits []time.Time
@@ -42,7 +42,7 @@ func TestOneBlockAtATime(t *testing.T) {
 			require.True(t, commits[0].Equal(b.FirstCommit.Truncate(time.Microsecond)) && commits[1].Equal(b.LastCommit.Truncate(time.Microsecond)))
 			require.Equal(t, []string{"public.holds"}, splitTables(tables))
 			require.Len(t, b.Payload, size)
-			require.Equal(t, `\x`+hex.EncodeToString([]byte(stored)), data)
+			require.Equal(t, `\x`+stored, data)
 			var checkpoint []byte
 			require.NoError(t, pool.QueryRow(ctx, "SELECT checkpoint FROM rillmark.journal_head").Scan(&checkpoint))
 			require.Equal(t, []byte{0, byte(n)}, checkpoint)

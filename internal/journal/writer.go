@@ -31,8 +31,8 @@ type Writer struct {
 	tail       *tail
 	counts     *counter
 	insert     string
-	inserter   inserter
 	insertOne  string
+	inserter   inserter
 	closed     bool
 	broken     error // what made an append fail
 }
