@@ -242,8 +242,8 @@ func (s *Explaining) Preview(ctx context.Context, name string, d *definition.Out
 	return s.preview(ctx, d, nil, from, limit)
 }
 
-// PreviewDraft is Preview of a definition whose destination need not be stored. What is wrong
-// with either is told by its place in "outlet" or "destination".
+// PreviewDraft is Preview of a definition whose destination need not be stored. The place of a
+// fault begins with "outlet" or "destination".
 func (s *Explaining) PreviewDraft(ctx context.Context, d *definition.Outlet, to *definition.Destination, from int64, limit int) (*Previews, error) {
 	if to != nil {
 		if err := to.Validate(); err != nil {
