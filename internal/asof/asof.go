@@ -290,12 +290,7 @@ func (t *Table) join(older, newer []byte) ([]byte, error) {
 	if was.kind == entryGone {
 		return t.write(entrySet, 1, is.row), nil
 	}
-	for i := range is.row {
-		if is.row[i].Presence == change.Omitted {
-			is.row[i] = was.row[i]
-		}
-	}
-	return t.write(was.kind, 1, is.row), nil
+	return t.write(was.kind, 1, change.Completed(is.row, was.row)), nil
 }
 
 // write is an entry in its stored form: its kind, its version, how often the row is there,

@@ -74,6 +74,24 @@ func RowKey(values []Value) string {
 	return string(b)
 }
 
+// Completed is an image in which omitted values are those of an older image of the same row,
+// as far as that has them. Images are read-only for whoever was handed them, and often shared:
+// the result is a copy where anything was filled in, else newer itself. Its texts are those of
+// both. An older image of another number of columns fills nothing.
+func Completed(newer, older []Value) []Value {
+	if len(older) != len(newer) || !Omits(newer) {
+		return newer
+	}
+	completed := make([]Value, len(newer))
+	copy(completed, newer)
+	for i := range completed {
+		if completed[i].Presence == Omitted {
+			completed[i] = older[i]
+		}
+	}
+	return completed
+}
+
 // Omits reports whether any value of an image was left out.
 func Omits(image []Value) bool {
 	for i := range image {

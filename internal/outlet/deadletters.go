@@ -193,10 +193,13 @@ func (s *sender) netEvents(ctx context.Context, until int64, each func(*change.E
 		}
 		for batch.Next(&e) && e.Offset <= until {
 			s.Origin.Fill(&e)
+			after := e.After
 			admitted, err := filter.Admits(&e)
 			switch {
 			case err != nil && s.SchemaChanges != ChangesDeadLetter:
 				return Unfit(s.Name, err)
+			case err == nil && !admitted && shape.Joins(&e) && filter.AdmitsTable(e.Table):
+				net.KeepBack(&e, after)
 			case err == nil && !admitted:
 			case err == nil && shape.Joins(&e):
 				net.Add(&e)

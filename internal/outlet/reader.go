@@ -263,14 +263,14 @@ func (r *reader) chosen(b *encode.Batch, e *change.Event) error {
 	if err := r.mayPass(e); err != nil {
 		return err
 	}
-	operation := e.Operation // by a condition it may become another one
+	operation, after := e.Operation, e.After // by a condition it may become another one
 	admitted, err := r.filter.Admits(e)
 	takes := admitted || err != nil || r.filter.AdmitsTable(e.Table)
 	keptBack := err == nil && !admitted
 	if err != nil {
 		err = r.refuse(b, e, Unfit(r.Name, err))
 	} else {
-		err = r.put(b, e, admitted)
+		err = r.put(b, e, admitted, after)
 	}
 	if err != nil || !takes {
 		return err // one that does not fit is no part of the batch
@@ -282,11 +282,15 @@ func (r *reader) chosen(b *encode.Batch, e *change.Event) error {
 	return nil
 }
 
-// put puts an event into the batch that the conditions admit, or do not.
-func (r *reader) put(b *encode.Batch, e *change.Event, admitted bool) error {
+// put puts an event into the batch that the conditions admit, or do not; after is the row after
+// it, whatever the conditions made of the event.
+func (r *reader) put(b *encode.Batch, e *change.Event, admitted bool, after []change.Value) error {
 	if r.Net {
 		switch {
 		case !admitted && !r.maker.Needs(e):
+			if shape.Joins(e) && r.filter.AdmitsTable(e.Table) {
+				r.net.KeepBack(e, after)
+			}
 			return nil
 		case admitted && shape.Joins(e):
 			b.Tally.Of(e.Table).Merged++
@@ -317,9 +321,6 @@ func (r *reader) append(b *encode.Batch, e *change.Event, admitted bool) error {
 }
 
 func (r *reader) flushNet(b *encode.Batch) error {
-	if r.net.Rows() == 0 {
-		return nil
-	}
 	return r.net.Take(func(e *change.Event) error {
 		b.Tally.Of(e.Table).Merged--
 		return r.append(b, e, true)

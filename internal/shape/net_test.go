@@ -3,6 +3,7 @@ package shape
 import (
 	"context"
 	"fmt"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -22,6 +23,8 @@ func (r *recorded) Next(context.Context) (*change.Event, error) {
 	r.rest = r.rest[1:]
 	return e, nil
 }
+
+func (r *recorded) KeptBack(func(*change.Event, []change.Value)) {}
 
 var noteSchema = change.NewSchema(change.PostgreSQL, "public.desk", []change.Column{{Name: "id", Type: "int64", Key: 1}, {Name: "note", Type: "string"}}, nil, false)
 
@@ -101,3 +104,96 @@ func TestNetInShares(t *testing.T) {
 	require.Equal(t, whole, shares, "the same, whatever the room")
 	require.Greater(t, often, once, "with little room it is read again")
 }
+
+// TestNetCompletesByCopy draws changes of rows with values that the log omits, of which a part is
+// kept back and keys change: what comes out folds to the rows, and what was given stays as it was.
+func TestNetCompletesByCopy(t *testing.T) {
+	random := seeded.Random(t, 1)
+	for round := range 2000 {
+		var net Net
+		rows, target := map[int][2]string{}, map[int][2]string{}
+		for id := range 3 {
+			rows[id], target[id] = [2]string{"there", "large"}, [2]string{"there", "large"}
+		}
+		var given, copies []change.Event
+		add := func(e change.Event, keptBack bool) {
+			e.Offset, e.Table, e.Schema = int64(len(given)+1), largeSchema.Table, largeSchema
+			given = append(given, e)
+			kept := e
+			kept.Before, kept.After = change.CloneImage(e.Before), change.CloneImage(e.After)
+			copies = append(copies, kept)
+			if keptBack {
+				net.KeepBack(&e, e.After)
+			} else {
+				net.Add(&e)
+			}
+		}
+		key := func(id int) []change.Value { return []change.Value{change.Of(fmt.Sprint(id))} }
+		image := func(id int, note, large string) []change.Value {
+			return append(key(id), change.Of(note), map[bool]change.Value{true: change.Of(large)}[large != ""])
+		}
+		for step := range 1 + random.IntN(8) {
+			id, other, note := random.IntN(4), random.IntN(5), fmt.Sprintf("%d.%d", round, step)
+			row, there := rows[id]
+			_, taken := rows[other]
+			switch kind := random.IntN(5); {
+			case !there:
+				add(change.Event{Operation: change.Insert, After: image(id, note, "L"+note)}, false)
+				rows[id] = [2]string{note, "L" + note}
+			case kind == 0:
+				add(change.Event{Operation: change.Delete, Before: image(id, note, "")}, false)
+				delete(rows, id)
+			case kind == 1 && !taken:
+				add(change.Event{Operation: change.Delete, Before: image(id, note, ""), Rekeyed: key(other)}, false)
+				add(change.Event{Operation: change.Insert, After: image(other, note, ""), Rekeyed: key(id)}, false)
+				delete(rows, id)
+				rows[other] = [2]string{note, row[1]}
+			case kind == 2: // its values come later, by an update that omits the large one
+				add(change.Event{Operation: change.Update, After: image(id, "hidden", "L"+note)}, true)
+				add(change.Event{Operation: change.Update, After: image(id, note, "")}, false)
+				rows[id] = [2]string{note, "L" + note}
+			default:
+				add(change.Event{Operation: change.Update, After: image(id, note, "")}, false)
+				rows[id] = [2]string{note, row[1]}
+			}
+		}
+		before := map[int][2]string{} // as rows stood when the net began, for keys that have changed
+		for id, row := range target {
+			before[id] = row
+		}
+		require.NoError(t, net.Take(func(e *change.Event) error {
+			var id, was int
+			fmt.Sscan(string(e.Image()[0].Text), &id) //nolint:errcheck // a number
+			if e.Operation == change.Delete {
+				delete(target, id)
+				return nil
+			}
+			row := target[id]
+			if e.Rekeyed != nil && change.Omits(e.After) {
+				fmt.Sscan(string(e.Rekeyed[0].Text), &was) //nolint:errcheck // a number
+				row = before[was]
+			}
+			for i, v := range e.After[1:] {
+				if v.Presence == change.Present {
+					row[i] = string(v.Text)
+				}
+			}
+			target[id] = row
+			return nil
+		}))
+		require.Equal(t, rows, target, "round %d: %v", round, copies)
+		require.Equal(t, copies, given, "what was given is read-only")
+		var readers sync.WaitGroup // of one journal, at its end; the race detector looks on
+		for range 2 {
+			readers.Go(func() {
+				var another Net
+				for _, e := range given {
+					another.Add(&e)
+				}
+			})
+		}
+		readers.Wait()
+	}
+}
+
+var largeSchema = change.NewSchema(change.PostgreSQL, "public.essays", []change.Column{{Name: "id", Type: "int64", Key: 1}, {Name: "note", Type: "string"}, {Name: "essay", Type: "string"}}, nil, false)

@@ -11,6 +11,9 @@ import (
 // next call. It is nil at the end.
 type Events interface {
 	Next(ctx context.Context) (*change.Event, error)
+	// KeptBack has rows' events that are not let through given to f in their places, with the
+	// row after them as it was before the filter saw them.
+	KeptBack(f func(e *change.Event, after []change.Value))
 }
 
 // NetBetween works out what the changes of rows between two offsets come to: of each
@@ -61,6 +64,7 @@ func (b *NetBetween) Each(ctx context.Context, from int64, f func(*change.Event)
 // gather takes the rows of the share at hand, up to the first event that is none of a
 // row, which it gives back. last is that one's offset where it is known.
 func (b *NetBetween) gather(ctx context.Context, events Events, last int64) (*change.Event, error) {
+	events.KeptBack(b.net.KeepBack)
 	for {
 		e, err := events.Next(ctx)
 		if e == nil || err != nil || e.Offset == last {

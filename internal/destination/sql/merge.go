@@ -132,18 +132,8 @@ func (n *Net) add(m *encode.Message) {
 	if m.Rekeyed != nil {
 		older = n.moved
 	}
-	row.Values, row.gone = filled(m.Row, older), false
+	row.Values, row.gone = change.Completed(m.Row, older), false
 	row.Key = n.key(m, row.Values)
-}
-
-// filled gives omitted values those of an older image.
-func filled(values, older []change.Value) []change.Value {
-	for i := range values {
-		if values[i].Presence == change.Omitted && i < len(older) {
-			values[i] = older[i]
-		}
-	}
-	return values
 }
 
 func (n *Net) key(m *encode.Message, image []change.Value) []change.Value {

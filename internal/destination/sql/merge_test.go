@@ -75,6 +75,11 @@ func TestNet(t *testing.T) {
 			}
 		}
 		var n Net
+		all := messages
+		given := make([][]change.Value, len(all)) // what is tried again one by one has to be as it came
+		for i, m := range all {
+			given[i] = change.CloneImage(m.Row)
+		}
 		for len(messages) > 0 {
 			n.Reset()
 			taken := n.Add(messages)
@@ -105,5 +110,8 @@ func TestNet(t *testing.T) {
 			}
 		}
 		require.Equal(t, want, target, "round %d", round)
+		for i, m := range all {
+			require.Equal(t, given[i], m.Row, "round %d: merging changes no message", round)
+		}
 	}
 }

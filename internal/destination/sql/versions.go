@@ -61,16 +61,8 @@ type made struct {
 
 // completed takes what was left out from the version before; false where that has none.
 func (v *made) completed(before *made) bool {
-	image := append([]change.Value(nil), v.image...)
-	for i := range image {
-		if image[i].Presence == change.Omitted {
-			if image[i] = before.image[i]; image[i].Presence == change.Omitted {
-				return false
-			}
-		}
-	}
-	v.image = image
-	return true
+	v.image = change.Completed(v.image, before.image)
+	return !change.Omits(v.image)
 }
 
 func (w *Writer) versionsAtOnce(ctx context.Context, b *Binding, all []*made) error {

@@ -48,7 +48,11 @@ type admitted struct {
 	event  change.Event
 	halves shape.Halves // of changed keys
 	behind bool         // the event in hand comes next: a half before it was handed out
+	kept   func(e *change.Event, after []change.Value)
 }
+
+// KeptBack implements [shape.Events].
+func (a *admitted) KeptBack(f func(e *change.Event, after []change.Value)) { a.kept = f }
 
 // Next implements [shape.Events].
 func (a *admitted) Next(ctx context.Context) (*change.Event, error) {
@@ -106,7 +110,11 @@ func (a *admitted) settled(next *change.Event) (*change.Event, error) {
 }
 
 func (a *admitted) admits(e *change.Event) (bool, error) {
+	after := e.After // a condition may make another event of it
 	admitted, err := a.feed.filter.Admits(e)
+	if err == nil && !admitted && a.kept != nil && shape.Joins(e) && a.feed.filter.AdmitsTable(e.Table) {
+		a.kept(e, after)
+	}
 	if err != nil {
 		return false, outlet.Unfit(a.feed.name, err)
 	}

@@ -209,12 +209,19 @@ func (f *Feed) release(next *change.Event) error {
 
 // take puts an event into what is handed out next, or into the net of changes.
 func (f *Feed) take(e *change.Event) error {
+	after := e.After // a condition may make another event of it
 	admitted, err := f.filter.Admits(e)
 	if err != nil {
 		return outlet.Unfit(f.name, err)
 	}
 	switch {
 	case f.net != nil && !admitted && !f.maker.Needs(e):
+		if shape.Joins(e) && f.filter.AdmitsTable(e.Table) {
+			f.net.KeepBack(e, after)
+			if f.net.Bytes() >= maxPageBytes {
+				return f.takeNet()
+			}
+		}
 		return nil
 	case f.net != nil && admitted && shape.Joins(e):
 		f.net.Add(e)
