@@ -104,10 +104,14 @@ func loadBesideCommitsThatCannotBeSeen(t *testing.T, _ int) {
 	}()
 	w := startWriters(t, source, name, 6, copies)
 	for range 3 {
+		before := i.loads("circulation", "")
 		for _, table := range []string{"copies", "loans", "shelves"} {
 			i.must(http.MethodPost, "/v1/sources/circulation/tables/public."+table+"/reload", nil, nil)
 		}
 		i.eventually("all is loaded again", func() bool {
+			if i.loads("circulation", "") < before+3 {
+				return false
+			}
 			for _, s := range i.status().Sources {
 				for _, table := range s.Tables {
 					if table.State != "following" {
@@ -251,6 +255,9 @@ func TestReloadsWhileAllGoesOn(t *testing.T) {
 			i.must(http.MethodPost, "/v1/sources/circulation/tables/public.desk/reload", map[string]string{"where": "id < 100"}, nil)
 		}
 		i.eventually("it is loaded", func() bool {
+			if i.loads("circulation", "public.desk") < 2+loads {
+				return false
+			}
 			for _, table := range i.status().Sources[0].Tables {
 				if table.State != "following" {
 					return false

@@ -27,6 +27,16 @@ func begin(t *testing.T, extra string, statements ...string) (*instance, string)
 
 func (i *instance) resume() { i.must(http.MethodPost, "/v1/sources/circulation/resume", nil, nil) }
 
+// loads counts the loads that a source's journal has of a table, or of all tables.
+func (i *instance) loads(source, table string) int {
+	var page struct{ Events []json.RawMessage }
+	status, raw, err := i.call(http.MethodGet, "/v1/sources/"+source+"/events?limit=5000&operation=loaded&table="+table, nil)
+	if err != nil || status >= 300 || json.Unmarshal(raw, &page) != nil {
+		return 0
+	}
+	return len(page.Events)
+}
+
 // ofTable chooses a table's events, of some operations or of all.
 func ofTable(events []*event, table string, operations ...string) []*event {
 	var kept []*event
