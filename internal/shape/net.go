@@ -31,9 +31,9 @@ type netRow struct {
 	known   []change.Value
 	moved   []change.Value // known, before the row went on under another key
 	origin  []change.Value // the key under which whoever reads has the row, where that is another
-	kept    bool // only changes that were kept back have come so far
-	existed bool // before the first of the changes
-	gone    bool // nothing is left of it
+	kept    bool           // only changes that were kept back have come so far
+	existed bool           // before the first of the changes
+	gone    bool           // nothing is left of it
 }
 
 // Rows is how many rows have changes that were let through.

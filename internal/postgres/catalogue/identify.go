@@ -10,14 +10,27 @@ import (
 // and of what the catalogue has now, which may be later than the message: mapped are
 // a partition's columns with the numbers of its root. dropped are the columns
 // that the table has had, and xid is the message's transaction. certain is false where the
-// numbers may be others than what is returned.
+// numbers may be others than what is returned. order has the root's numbers in the order of the
+// partition's own columns, those that were dropped among them; nil where that is not known.
 //
 // The server hands numbers out upwards and never uses one again. So a message has each column
 // on record that is still there; of the later ones that are still there, all up to some number;
 // and, to make up its count, some that were dropped since. Often one set of numbers is possible,
 // whatever the names are. Where there are more, the names have to leave exactly one, and
 // the transactions that dropped columns have to agree with it: each can mislead alone.
-func identify(message []pgoutput.RelationColumn, recorded, now []Column, dropped []Dropped, xid uint32, mapped bool) (numbers []int, certain bool) {
+func identify(message []pgoutput.RelationColumn, recorded, now []Column, dropped []Dropped, xid uint32, mapped bool, order []int) (numbers []int, certain bool) {
+	if mapped && order != nil {
+		// A partition's columns have an order of their own, which stays, as their numbers do.
+		var all bool
+		if now, all = inOrder(now, order); all {
+			if inIts, all := inOrder(recorded, order); all || !Known(recorded) {
+				recorded, mapped = inIts, false
+			}
+		}
+		if mapped {
+			return make([]int, len(message)), false
+		}
+	}
 	isNow, isRecorded := Fits(now, message, mapped), Fits(recorded, message, mapped)
 	guess := make([]int, len(message))
 	switch {
@@ -26,12 +39,22 @@ func identify(message []pgoutput.RelationColumn, recorded, now []Column, dropped
 	case isRecorded:
 		guess = numbersOf(recorded, message)
 	}
+	// In any order, names that were swapped fit both.
+	disagree := mapped && isNow && isRecorded && !slices.Equal(guess, numbersOf(recorded, message))
 	if !Known(recorded) {
 		return guess, isNow
 	}
 	choices, ok := choicesOf(recorded, now, dropped, len(message))
 	if !ok {
 		return guess, isNow != isRecorded
+	}
+	for n := range choices {
+		if order == nil {
+			break
+		}
+		if choices[n], ok = inIts(choices[n], order); !ok {
+			return guess, false
+		}
 	}
 	if len(choices) > 1 {
 		choices = slices.DeleteFunc(choices, func(choice []int) bool {
@@ -46,9 +69,33 @@ func identify(message []pgoutput.RelationColumn, recorded, now []Column, dropped
 		return guess, false
 	case !mapped:
 		return choices[0], true // they stand in their order
+	case disagree:
+		return guess, false
 	}
 	found := slices.Sorted(slices.Values(guess))
 	return guess, slices.Equal(found, choices[0])
+}
+
+// inIts are numbers in a partition's order; false where that is not known of one.
+func inIts(numbers, order []int) (placed []int, all bool) {
+	for _, number := range order {
+		if slices.Contains(numbers, number) {
+			placed = append(placed, number)
+		}
+	}
+	return placed, len(placed) == len(numbers)
+}
+
+// inOrder are columns in a partition's order; false where that is not known of one.
+func inOrder(columns []Column, order []int) (placed []Column, all bool) {
+	for _, number := range order {
+		for _, c := range columns {
+			if c.Number == number {
+				placed = append(placed, c)
+			}
+		}
+	}
+	return placed, len(placed) == len(columns)
 }
 
 // Dropped is a column that a table has had, and the transaction that dropped it.
@@ -158,7 +205,7 @@ func timely(choice []int, recorded []Column, dropped []Dropped, xid uint32) bool
 		newest = max(newest, c.Number)
 	}
 	return !slices.ContainsFunc(dropped, func(d Dropped) bool {
-		had := d.Number > newest && d.Number < choice[len(choice)-1] || slices.ContainsFunc(recorded, func(c Column) bool { return c.Number == d.Number })
+		had := d.Number > newest && d.Number < slices.Max(choice) || slices.ContainsFunc(recorded, func(c Column) bool { return c.Number == d.Number })
 		switch is := slices.Contains(choice, d.Number); {
 		case d.By == 0 || d.By == xid:
 			return false

@@ -71,10 +71,27 @@ func TestWhichColumnsAMessageHas(t *testing.T) {
 			message, want = append(message, pgoutput.RelationColumn{Name: c.Name}), append(want, c.Number)
 		}
 		said += "message; "
+		// Every other table is a partition, whose columns have an order of their own.
+		var order []int
+		mapped := round%2 == 0
+		if mapped {
+			order = random.Perm(next)
+			inOrder := func(a, b int) int { return slices.Index(order, a) - slices.Index(order, b) }
+			slices.SortFunc(want, inOrder)
+			slices.SortFunc(message, func(a, b pgoutput.RelationColumn) int {
+				number := func(m pgoutput.RelationColumn) int {
+					return columns[slices.IndexFunc(columns, func(c Column) bool { return c.Name == m.Name })].Number
+				}
+				return inOrder(number(a), number(b))
+			})
+			for n := next; n < next+10; n++ {
+				order = append(order, n) // columns that come later come last
+			}
+		}
 		xid++
 		at := xid
 		several(3)
-		got, sure := identify(message, recorded, columns, dropped, at, false)
+		got, sure := identify(message, recorded, columns, dropped, at, mapped, order)
 		certain[sure]++
 		if sure {
 			require.Equal(t, want, got, "round %d: %s", round, said)

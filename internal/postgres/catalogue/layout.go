@@ -92,7 +92,7 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*Layout, error) {
 		l.Raw = append(l.Raw, RawColumn{column, convert, from[i].toasted, from[i].number, from[i].base.oid, from[i].typeOID, from[i].typeMod})
 	}
 	var err error
-	if l.Layout, err = rows.New(rows.Version{Engine: change.PostgreSQL, Name: m.name, Rule: m.rule, Columns: bare, Order: m.places(bare), HashKey: m.hashKey, Guessed: guessed}); err != nil {
+	if l.Layout, err = rows.New(rows.Version{Engine: change.PostgreSQL, Name: m.name, Rule: m.rule, Columns: bare, Order: m.places(from), HashKey: m.hashKey, Guessed: guessed}); err != nil {
 		return nil, err
 	}
 	for i := range l.Raw {
@@ -105,9 +105,9 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*Layout, error) {
 	return l, nil
 }
 
-// places are the indexes of columns in the order in which they are captured; nil where that
-// is their own.
-func (m *layoutMaker) places(columns []change.Column) []int {
+// places are the indexes of columns in the order in which they are captured, which is that of
+// the root's numbers, or of its names where a number is not known; nil where it is their own.
+func (m *layoutMaker) places(columns []attribute) []int {
 	if m.order == nil {
 		return nil
 	}
@@ -115,8 +115,18 @@ func (m *layoutMaker) places(columns []change.Column) []int {
 	for i := range places {
 		places[i] = i
 	}
+	numbered := !slices.ContainsFunc(columns, func(a attribute) bool { return a.number == 0 })
+	at := func(name string) int {
+		if i := slices.Index(m.order, name); i >= 0 {
+			return i
+		}
+		return len(m.order) // one that is gone since comes last
+	}
 	slices.SortStableFunc(places, func(a, b int) int {
-		return slices.Index(m.order, columns[a].Name) - slices.Index(m.order, columns[b].Name)
+		if numbered {
+			return columns[a].number - columns[b].number
+		}
+		return at(columns[a].name) - at(columns[b].name)
 	})
 	return places
 }
@@ -293,11 +303,14 @@ func Announced(ctx context.Context, c *session.Config, q session.Querier, d *Des
 			}
 		}
 	}
-	dropped := d.dropped
+	dropped, order := d.dropped, []int(nil)
 	if maker.order != nil {
-		dropped = d.rootDropped
+		dropped, order = d.rootDropped, d.order()
 	}
-	numbers, certain := identify(m.Columns, recorded, now, dropped, xid, maker.order != nil)
+	numbers, certain := identify(m.Columns, recorded, now, dropped, xid, maker.order != nil, order)
+	if !certain {
+		numbers = make([]int, len(m.Columns)) // by their names, and what comes next is not measured by them
+	}
 	guessed := len(d.Columns) != len(m.Columns)
 	agreed := make([]attribute, len(m.Columns))
 	for i, c := range m.Columns {

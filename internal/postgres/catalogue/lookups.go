@@ -50,6 +50,46 @@ func (d *Described) Numbered(mapped bool) []Column {
 	return columns
 }
 
+// order has the root's numbers of a partition's columns in the partition's own order, of those
+// that were dropped, too: a column of the root is dropped with those of all partitions, in one
+// transaction. It is nil for a table that is no partition.
+func (d *Described) order() []int {
+	if d.rootOID == 0 {
+		return nil
+	}
+	type pair struct{ own, root int }
+	var pairs []pair
+	for i, one := range d.Numbered(true) {
+		pairs = append(pairs, pair{d.Columns[i].number, one.Number})
+	}
+	alike := slices.IsSortedFunc(pairs, func(a, b pair) int { return a.root - b.root })
+	by := func(dropped []Dropped) map[uint32][]int {
+		numbers := make(map[uint32][]int)
+		for _, one := range dropped {
+			numbers[one.By] = append(numbers[one.By], one.Number)
+		}
+		return numbers
+	}
+	roots := by(d.rootDropped)
+	for xid, own := range by(d.dropped) {
+		root := roots[xid]
+		if len(own) != len(root) || len(own) > 1 && !alike {
+			continue // which is which is not known
+		}
+		slices.Sort(own)
+		slices.Sort(root)
+		for i := range own {
+			pairs = append(pairs, pair{own[i], root[i]})
+		}
+	}
+	slices.SortFunc(pairs, func(a, b pair) int { return a.own - b.own })
+	numbers := make([]int, len(pairs))
+	for i, one := range pairs {
+		numbers[i] = one.root
+	}
+	return numbers
+}
+
 // LeftAfter reports whether the table may have been a partition, and have left its root after
 // a transaction began: attaching and detaching define all columns anew, in one transaction.
 func (d *Described) LeftAfter(xid uint32) bool {
