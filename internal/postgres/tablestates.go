@@ -112,7 +112,7 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			t.ID.Keyless = isKeyless(c)
 			switch {
 			case !c.All((*catalogue.Listed).Updatable):
-				s.Standing = insertsOnly.For(engine.StateFollowing)
+				s.Standing = insertsOnlyOf(c).For(engine.StateFollowing)
 			case len(c.Key()) == 0:
 				s.Standing = states.NoKey.For(engine.StateFollowing)
 			}
@@ -160,7 +160,7 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *tables.Table, p
 			place = before[l.Name()] // attached or detached between two queries: the next one shows it
 		}
 		lines = append(lines, l.Name()+"="+place)
-		if was := before[l.Name()]; was != "" && was != place && !r.moved[l.Name()] {
+		if was := before[l.Name()]; was != "" && !publication.Extends(was, place) && !r.moved[l.Name()] {
 			back = append(back, l)
 		}
 		delete(r.moved, l.Name())
@@ -211,8 +211,16 @@ func (r *run) readPartition(t *tables.Table, name string) {
 	r.loads.Wake()
 }
 
-// insertsOnly is why a table is followed and not loaded.
-var insertsOnly = change.Reason{Cause: change.CauseInsertsOnly, Text: "no key: only inserts and truncates are captured"}
+// insertsOnlyOf is why only a part of a table's changes is captured.
+func insertsOnlyOf(c *publication.Captured) change.Reason {
+	why := "no key"
+	for _, l := range c.Members {
+		if !l.Updatable() && len(l.Generated) > 0 {
+			why = l.LacksKey()
+		}
+	}
+	return change.Reason{Cause: change.CauseInsertsOnly, Text: why + ": only inserts and truncates are captured"}
+}
 
 // hasNewKey reports whether a table that was loaded without a key has been given
 // one: consumers then want its rows by that key.

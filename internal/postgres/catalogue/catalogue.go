@@ -11,6 +11,7 @@ package catalogue
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -28,6 +29,13 @@ type Listed struct {
 	Identity      pgoutput.ReplicaIdentity
 	hasPrimary    bool
 	hasIndex      bool // a valid index for IdentityIndex
+	// Generated names the generated columns of the primary key, or of the identity's index: a
+	// key that the log does not bring. Empty where it has none.
+	Generated []string
+	// RootKeyed says that the table that this one is a partition of can be published with updates:
+	// it has a primary key that the log brings, which each partition that comes has with it, and
+	// none of those that are there has another identity than that or the whole row.
+	RootKeyed bool
 	Persistence   string
 	Foreign       bool
 	// Root is the qualified name of the table that this one is a partition of.
@@ -88,6 +96,11 @@ func (l *Listed) Updatable() bool {
 	}
 }
 
+// LacksKey says why the log brings no key of a table that has one.
+func (l *Listed) LacksKey() string {
+	return "its key has the generated column " + strings.Join(l.Generated, ", ") + ", which the log does not bring"
+}
+
 // List reads all tables of the source but the server's own.
 func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 	rows, _ := q.Query(ctx, `SELECT c.oid, n.nspname, c.relname, c.relreplident::text, c.relpersistence::text, c.relkind = 'f',
@@ -102,11 +115,14 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 			ARRAY(SELECT attname::text FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			ARRAY(SELECT attnum::int FROM pg_attribute WHERE attrelid = rc.oid AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum),
 			coalesce(pg_has_role(c.relowner, 'USAGE'), false), coalesce(has_table_privilege(c.oid, 'SELECT'), false), -- null for one that was just dropped
-			p.indrelid IS NOT NULL,
-			EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisreplident AND i.indisvalid AND i.indimmediate),
+			p.indrelid IS NOT NULL AND `+BroughtByLog("p")+`,
+			EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisreplident AND i.indisvalid AND i.indimmediate AND `+BroughtByLog("i")+`),
+			ARRAY(SELECT a.attname::text FROM pg_index i, unnest(i.indkey) WITH ORDINALITY AS k(attnum, place), pg_attribute a
+				WHERE i.indexrelid = coalesce(ri.indexrelid, p.indexrelid) AND k.place <= i.indnkeyatts AND a.attrelid = c.oid AND a.attnum = k.attnum AND a.attgenerated <> '' ORDER BY k.place),
+			rc.oid IS NOT NULL AND EXISTS (SELECT FROM pg_index i WHERE i.indrelid = rc.oid AND i.indisprimary AND i.indimmediate AND `+BroughtByLog("i")+`),
 			coalesce((SELECT array_agg(a.attname::text ORDER BY k.place)
 				FROM pg_index i, unnest(i.indkey) WITH ORDINALITY AS k(attnum, place), pg_attribute a
-				WHERE i.indexrelid = coalesce(ri.indexrelid, p.indexrelid) AND k.place <= i.indnkeyatts
+				WHERE i.indexrelid = `+keyIndex+` AND k.place <= i.indnkeyatts
 				AND a.attrelid = c.oid AND a.attnum = k.attnum), '{}')
 		FROM pg_class c
 		JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -121,7 +137,7 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 		l := new(Listed)
 		var identity, rootSchema, root string
 		err := row.Scan(&l.OID, &l.schema, &l.table, &identity, &l.Persistence, &l.Foreign, &rootSchema, &root, &l.RootOID, &l.Estimate, &l.Hides, &l.Columns, &l.numbers, &l.Attached, &l.file, &l.defined, &l.typeOIDs, &l.rootColumns, &l.rootNumbers,
-			&l.Mine, &l.Readable, &l.hasPrimary, &l.hasIndex, &l.Key)
+			&l.Mine, &l.Readable, &l.hasPrimary, &l.hasIndex, &l.Generated, &l.RootKeyed, &l.Key)
 		if l.RootOID != 0 {
 			l.Root = change.TableName(rootSchema, root)
 		}
@@ -132,6 +148,15 @@ func List(ctx context.Context, q session.Querier) ([]*Listed, error) {
 	})
 	if err != nil {
 		return nil, err
+	}
+	other := make(map[uint32]bool) // roots with a partition of another identity
+	for _, l := range all {
+		if l.RootOID != 0 && (l.Foreign || l.Identity != pgoutput.IdentityDefault && l.Identity != pgoutput.IdentityFull) {
+			other[l.RootOID] = true
+		}
+	}
+	for _, l := range all {
+		l.RootKeyed = l.RootKeyed && !other[l.RootOID]
 	}
 	return all, listTypes(ctx, q, all)
 }
@@ -195,6 +220,9 @@ func (l *Listed) Describe(c *session.Config) engine.Table {
 	case l.Persistence == "u":
 		t.CannotPublish = "the table is unlogged: its changes are not in the log. ALTER TABLE " + l.Sanitized() + " SET LOGGED"
 		t.Captured = false
+	case !l.Updatable() && len(l.Generated) > 0:
+		t.InsertsOnly = true
+		t.Advice = l.LacksKey() + ": only inserts and truncates are captured. ALTER TABLE " + l.Sanitized() + " REPLICA IDENTITY FULL"
 	case !l.Updatable():
 		t.InsertsOnly = true
 		t.Advice = "without a key only inserts and truncates are captured, since the server would refuse the application's updates and deletes. " +
@@ -242,19 +270,36 @@ type typeInfo struct {
 // another one elsewhere.
 const CollationText = "k.collprovider::text || ' ' || coalesce(to_jsonb(k)->>'colllocale', to_jsonb(k)->>'colliculocale', k.collcollate)"
 
+// BroughtByLog is the condition that the log brings all key columns of an index, whose row of
+// pg_index has this name: it has no generated columns (of version 15; docs of CREATE TABLE).
+func BroughtByLog(index string) string {
+	return "NOT EXISTS (SELECT FROM unnest(" + index + ".indkey) WITH ORDINALITY AS part(attnum, place) JOIN pg_attribute made ON made.attrelid = " + index + ".indrelid AND made.attnum = part.attnum" +
+		" WHERE part.place <= " + index + ".indnkeyatts AND made.attgenerated <> '')"
+}
+
+// keyIndex is the index whose columns are the key of a table c: that of the identity, or the
+// primary key's; where a whole row is the identity and the primary key has generated columns,
+// another unique one of columns that are NOT NULL. Null where the log brings none.
+var keyIndex = `(SELECT i.indexrelid FROM pg_index i WHERE i.indrelid = c.oid AND i.indisvalid AND i.indimmediate AND ` + BroughtByLog("i") + `
+		AND CASE c.relreplident WHEN 'i' THEN i.indisreplident
+			WHEN 'f' THEN i.indisprimary OR i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL
+				AND EXISTS (SELECT FROM pg_index own WHERE own.indrelid = c.oid AND own.indisprimary AND NOT (` + BroughtByLog("own") + `))
+				AND NOT EXISTS (SELECT FROM pg_attribute free WHERE free.attrelid = c.oid AND free.attnum = ANY (i.indkey) AND NOT free.attnotnull)
+			ELSE i.indisprimary END
+		ORDER BY i.indisprimary DESC, i.indexrelid LIMIT 1)`
+
 // attributesSQL reads the columns of tables that the log carries: not the dropped
 // ones and not the generated ones. Key places are those of the replica identity's
 // index, or of the primary key where the identity is the whole row. The types of the
 // columns are looked up apart: joined in, they are scanned as a whole, and a database
 // of many tables has two for each.
-const attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coalesce(made.xmin::text::bigint, 0), (SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint % 4294967296), gone.numbers, gone.dropped, a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
+var attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coalesce(made.xmin::text::bigint, 0), (SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint % 4294967296), gone.numbers, gone.dropped, a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
 		a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum, c.relfilenode, a.xmin::text::bigint,
 		CASE WHEN a.attcollation >= 16384 THEN coalesce((SELECT ` + CollationText + `
 			FROM pg_collation k WHERE k.oid = a.attcollation AND NOT k.collisdeterministic), '') ELSE '' END,
 		coalesce((SELECT k.place FROM unnest(key.indkey) WITH ORDINALITY AS k(attnum, place) WHERE k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0)
 	FROM pg_class c
-	LEFT JOIN LATERAL (SELECT i.indkey, i.indnkeyatts FROM pg_index i
-		WHERE i.indrelid = c.oid AND CASE c.relreplident WHEN 'i' THEN i.indisreplident ELSE i.indisprimary END LIMIT 1) AS key ON true
+	LEFT JOIN LATERAL (SELECT i.indkey, i.indnkeyatts FROM pg_index i WHERE i.indexrelid = ` + keyIndex + `) AS key ON true
 	LEFT JOIN LATERAL (SELECT array_agg(g.attnum::int) AS numbers, array_agg(g.xmin::text::bigint) AS dropped FROM pg_attribute g WHERE g.attrelid = c.oid AND g.attisdropped) AS gone ON true
 	LEFT JOIN pg_attribute made ON made.attrelid = c.oid AND made.attnum = -1
 	JOIN pg_attribute a ON a.attrelid = c.oid

@@ -176,6 +176,8 @@ func checkTable(ctx context.Context, c *session.Config, conn *pgx.Conn, l *catal
 	}
 	full := "ALTER TABLE " + l.Sanitized() + " REPLICA IDENTITY FULL"
 	switch {
+	case t.InsertsOnly && len(l.Generated) > 0:
+		lines = append(lines, line(change.Note, l.LacksKey()+": updates and deletes will not be captured", "their events could not say which row they are about", full)...)
 	case t.InsertsOnly:
 		lines = append(lines, line(change.Note, "no key: updates and deletes will not be captured", "the server would refuse the application's updates and deletes on a published table without one",
 			"ALTER TABLE "+l.Sanitized()+" ADD PRIMARY KEY (…), or "+full)...)

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -245,16 +246,17 @@ func Align(ctx context.Context, c *session.Config, conn *pgx.Conn, chosen map[st
 			did.Moved[name], did.Refiltered[name] = isIn || isOut, isIn && !keeps
 		}
 	}
-	roots := make(map[string]bool)
-	for root, one := range captures {
-		if !one.Mapped || one.Rule.Filter != nil || !one.All((*catalogue.Listed).Updatable) {
-			continue
-		}
-		roots[root] = true
+	roots := rootsOf(c, captures)
+	for root := range roots {
 		if _, isIn := members[0][root]; !isIn {
 			// With its root published, a partition's rows come from its first one on. The
 			// rows carry the partition's name anyway, and so does a truncate.
 			_, err := conn.Exec(ctx, "ALTER PUBLICATION "+session.Quoted(names[0])+" ADD TABLE "+session.SanitizedName(root))
+			if session.IsDenied(err) {
+				if may, asked := MayUseFunction(ctx, c, conn); asked == nil && may {
+					_, err = conn.Exec(ctx, "SELECT "+c.PublishFunction()+"("+session.Literal(session.SanitizedName(root))+"::regclass)")
+				}
+			}
 			if err != nil && !session.IsDenied(err) && !session.IsGone(err) {
 				return nil, fmt.Errorf("publishing %s: %w", root, err)
 			}
@@ -269,6 +271,27 @@ func Align(ctx context.Context, c *session.Config, conn *pgx.Conn, chosen map[st
 		}
 	}
 	return did, nil
+}
+
+// rootsOf are the partitioned tables that are published with their partitions, so that rows of a
+// new one come from its first on: those that the rules choose, whole, and of which a partition
+// that comes has what its updates need.
+func rootsOf(c *session.Config, captures map[string]*Captured) map[string]bool {
+	roots := make(map[string]bool)
+	for _, one := range captures {
+		for _, l := range one.Members {
+			if l.Root == "" {
+				continue
+			}
+			rule := c.Rules.For(l.Root)
+			fit := rule != nil && rule.Filter == nil && one.Rule.Filter == nil && l.RootKeyed && l.Updatable()
+			if known, is := roots[l.Root]; !is || known {
+				roots[l.Root] = fit
+			}
+		}
+	}
+	maps.DeleteFunc(roots, func(_ string, fit bool) bool { return !fit })
+	return roots
 }
 
 // addedTogether bounds how many tables are locked for one statement.
@@ -336,6 +359,26 @@ func publicationFault(c *session.Config, err error) error {
 type Place struct {
 	Place string
 	Root  uint32
+}
+
+// Extends reports whether a table that was at a place is there still, and published by more than
+// before: nothing of what happened in between is missing.
+func Extends(was, now string) bool {
+	before, after := strings.Fields(was), strings.Fields(now)
+	if len(before) != len(after) {
+		return false
+	}
+	for i := range before {
+		at, to := strings.LastIndexByte(before[i], '.'), strings.LastIndexByte(after[i], '.')
+		if at < 0 || to < 0 || before[i][:at] != after[i][:to] {
+			return false
+		}
+		by := strings.Split(after[i][to+1:], "+")
+		if slices.ContainsFunc(strings.Split(before[i][at+1:], "+"), func(one string) bool { return !slices.Contains(by, one) }) {
+			return false
+		}
+	}
+	return true
 }
 
 // Tables lists what is published, each table with the catalogue's numbers

@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
 	"rillmark/internal/expression"
@@ -131,9 +132,21 @@ func FunctionIsOf(ctx context.Context, c *session.Config, q session.Querier) (is
 }
 
 // CandidateSQL is what the rules choose as an SQL condition on pg_class c and
-// pg_namespace n.
+// pg_namespace n: tables that hold rows, and the roots of partitions that carry their name.
 func CandidateSQL(c *session.Config) string {
-	return "c.relkind = 'r' AND c.relpersistence = 'p' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND " + ChosenSQL(c, NameSQL("n.nspname", "c.relname"))
+	return "c.relpersistence = 'p' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND (c.relkind = 'r' AND (" + ChosenSQL(c, NameSQL("n.nspname", "c.relname")) + ")" +
+		" OR c.relkind = 'r' AND c.relispartition AND EXISTS (SELECT FROM pg_class top JOIN pg_namespace near ON near.oid = top.relnamespace WHERE top.oid = pg_partition_root(c.oid) AND " + mappedSQL(c, NameSQL("near.nspname", "top.relname")) + ")" +
+		" OR c.relkind = 'p' AND NOT c.relispartition AND " + wholeSQL(c, NameSQL("n.nspname", "c.relname")) + ")"
+}
+
+// mappedSQL is the condition that rows of a root's partitions carry its name.
+func mappedSQL(c *session.Config, name string) string {
+	return casesSQL(c, name, func(rule *rules.Table) bool { return rule.Active && rule.Root })
+}
+
+// wholeSQL is the condition that a root is chosen and not filtered: see rootsOf.
+func wholeSQL(c *session.Config, name string) string {
+	return casesSQL(c, name, func(rule *rules.Table) bool { return rule.Active && rule.Filter == nil })
 }
 
 // NameSQL is a table's name in events as an SQL expression; see [change.TableName].
@@ -146,10 +159,15 @@ func NameSQL(schema, table string) string {
 
 // ChosenSQL is the table rules as an SQL condition on a qualified name.
 func ChosenSQL(c *session.Config, name string) string {
+	return casesSQL(c, name, func(rule *rules.Table) bool { return rule.Active })
+}
+
+// casesSQL is what the first rule that matches a name says.
+func casesSQL(c *session.Config, name string, says func(*rules.Table) bool) string {
 	var b strings.Builder
 	b.WriteString("CASE")
-	for _, rule := range c.Rules {
-		fmt.Fprintf(&b, " WHEN %s ~ %s THEN %t", name, session.Literal(rule.Match.Expression()), rule.Active)
+	for i := range c.Rules {
+		fmt.Fprintf(&b, " WHEN %s ~ %s THEN %t", name, session.Literal(c.Rules[i].Match.Expression()), says(&c.Rules[i]))
 	}
 	b.WriteString(" ELSE false END")
 	return b.String()

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/publication"
 	"rillmark/internal/postgres/session"
 )
@@ -65,18 +66,23 @@ func Setup(c *session.Config) string {
 	line("DECLARE t record; publication name;")
 	line("BEGIN")
 	line("  SELECT c.oid, n.nspname, c.relname,")
-	line("      c.relreplident = 'f' OR EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisvalid AND i.indimmediate")
-	line("        AND CASE c.relreplident WHEN 'd' THEN i.indisprimary WHEN 'i' THEN i.indisreplident ELSE false END) AS keyed")
+	line("      CASE c.relkind WHEN 'r' THEN (%s)", keyedSQL("c"))
+	line("        ELSE EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisprimary AND i.indimmediate AND %s)", catalogue.BroughtByLog("i"))
+	line("          AND NOT EXISTS (SELECT FROM pg_partition_tree(c.oid) part JOIN pg_class leaf ON leaf.oid = part.relid")
+	line("            WHERE part.isleaf AND (leaf.relkind <> 'r' OR NOT (%s))) END AS keyed, c.relkind", keyedSQL("leaf"))
 	line("    INTO t FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = chosen AND %s;", publication.CandidateSQL(c))
 	line("  IF NOT FOUND THEN")
 	line("    RAISE EXCEPTION 'the rules of source %% do not choose %%', %s, chosen USING ERRCODE = 'insufficient_privilege';", session.Literal(c.Source))
 	line("  END IF;")
 	line("  EXECUTE format('GRANT USAGE ON SCHEMA %%I TO %%I', t.nspname, %s);", session.Literal(c.Connection.User))
 	line("  EXECUTE format('GRANT SELECT ON %%I.%%I TO %%I', t.nspname, t.relname, %s);", session.Literal(c.Connection.User))
+	line("  IF t.relkind = 'p' AND NOT t.keyed THEN")
+	line("    RETURN; -- its partitions are published one by one: a new one may lack what its updates need")
+	line("  END IF;")
 	if c.Publication == "" {
 		line("  FOREACH publication IN ARRAY ARRAY[%s, %s]::name[] LOOP", session.Literal(names[1]), session.Literal(names[0]))
 		line("    IF (publication = %s) = t.keyed AND NOT EXISTS (SELECT FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid WHERE p.pubname = publication AND r.prrelid = t.oid) THEN", session.Literal(names[0]))
-		line("      EXECUTE format('ALTER PUBLICATION %%I ADD TABLE ONLY %%I.%%I', publication, t.nspname, t.relname);")
+		line("      EXECUTE format('ALTER PUBLICATION %%I ADD TABLE %%s %%I.%%I', publication, CASE t.relkind WHEN 'r' THEN 'ONLY' ELSE '' END, t.nspname, t.relname);")
 		line("    ELSIF (publication = %s) <> t.keyed AND EXISTS (SELECT FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid WHERE p.pubname = publication AND r.prrelid = t.oid) THEN", session.Literal(names[0]))
 		line("      EXECUTE format('ALTER PUBLICATION %%I DROP TABLE %%I.%%I', publication, t.nspname, t.relname);")
 		line("    END IF;")
@@ -90,6 +96,13 @@ func Setup(c *session.Config) string {
 	line("SELECT count(*) AS tables FROM (SELECT %s(c.oid) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace", c.PublishFunction())
 	line("  WHERE %s) AS published;", publication.CandidateSQL(c))
 	return b.String()
+}
+
+// keyedSQL is the condition that the server takes updates of a published table, and that the log
+// brings the key of each: see [catalogue.Listed.Updatable].
+func keyedSQL(class string) string {
+	return class + ".relreplident = 'f' OR EXISTS (SELECT FROM pg_index i WHERE i.indrelid = " + class + ".oid AND i.indisvalid AND i.indimmediate AND " + catalogue.BroughtByLog("i") +
+		" AND CASE " + class + ".relreplident WHEN 'd' THEN i.indisprimary WHEN 'i' THEN i.indisreplident ELSE false END)"
 }
 
 // Teardown implements [engine.Engine]: the way back, which can be run again.
@@ -125,10 +138,10 @@ func Teardown(c *session.Config) string {
 	line("  IF EXISTS (SELECT FROM pg_roles WHERE rolname = %s AND NOT rolsuper) THEN", session.Literal(c.Connection.User))
 	line("    EXECUTE (SELECT coalesce(string_agg(format('REVOKE ALL ON %%I.%%I FROM %%I;', n.nspname, c.relname, %s), ' '), 'SELECT 1')", session.Literal(c.Connection.User))
 	line("      FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace")
-	line("      WHERE c.relkind = 'r' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND %s);", publication.ChosenSQL(c, publication.NameSQL("n.nspname", "c.relname")))
+	line("      WHERE c.relkind IN ('r', 'p') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND %s);", publication.ChosenSQL(c, publication.NameSQL("n.nspname", "c.relname")))
 	line("    EXECUTE (SELECT coalesce(string_agg(DISTINCT format('REVOKE USAGE ON SCHEMA %%I FROM %%I;', n.nspname, %s), ' '), 'SELECT 1')", session.Literal(c.Connection.User))
 	line("      FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace")
-	line("      WHERE c.relkind = 'r' AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND %s);", publication.ChosenSQL(c, publication.NameSQL("n.nspname", "c.relname")))
+	line("      WHERE c.relkind IN ('r', 'p') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND %s);", publication.ChosenSQL(c, publication.NameSQL("n.nspname", "c.relname")))
 	line("    REVOKE EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) FROM %s;", session.Quoted(c.Connection.User))
 	line("    IF EXISTS (SELECT FROM pg_namespace WHERE nspname = 'rillmark') THEN")
 	line("      EXECUTE format('REVOKE ALL ON SCHEMA rillmark FROM %%I', %s);", session.Literal(c.Connection.User))
