@@ -206,6 +206,7 @@ func proveJournal(t *testing.T, events []*event) *fold {
 	t.Helper()
 	f := newFold()
 	ids, begun := make(map[string]bool), make(map[string]int64)
+	versions := make(map[string]string) // the newest that a schema event has announced
 	for n, e := range events {
 		require.Equal(t, int64(n+1), e.offset(), "offsets have no gap")
 		require.False(t, ids[e.ID], "id %s comes once", e.ID)
@@ -223,6 +224,14 @@ func proveJournal(t *testing.T, events []*event) *fold {
 				require.Equal(t, before.Index+1, now.Index, "%s is the next of its transaction", e.ID)
 				require.False(t, before.Last, "%s comes after its transaction's last", e.ID)
 			}
+		}
+		switch e.Data.Operation {
+		case "schema":
+			if versions[e.Data.Table] = e.DataSchema; strings.Contains(string(e.Data.Schema), `"definition":null`) {
+				versions[e.Data.Table] = "none: the table is gone"
+			}
+		case "existing", "insert", "update", "delete":
+			require.Equal(t, versions[e.Data.Table], e.DataSchema, "%s: a row follows the version that its table's schema event has announced", e.ID)
 		}
 		f.apply(e)
 	}

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -255,4 +256,37 @@ func TestARenameBesideALook(t *testing.T) {
 	for n := range count {
 		require.Equal(t, []int{1, 0}, []int{gone[fmt.Sprintf("public.shelf%d", n)], gone[fmt.Sprintf("public.rack%d", n)]}, "table %d", n)
 	}
+}
+
+// TestANameThatComesBack: behind the event that a table is gone, whatever has its name next begins
+// with a schema event of its own, though it has the columns that were seen before; across restarts,
+// and whether it is the same table or another one.
+func TestANameThatComesBack(t *testing.T) {
+	t.Parallel()
+	i, name := begin(t, "source:\n  refresh_every: 100ms\n", "CREATE TABLE loans (id bigint PRIMARY KEY, note text)", "INSERT INTO loans VALUES (1, 'a')",
+		"CREATE TABLE holds (id bigint PRIMARY KEY, note text)", "INSERT INTO holds VALUES (1, 'a')")
+	db := connect(t, sourceServer(t), name)
+	i.resume()
+	i.settled("circulation", db)
+	for n := range 3 {
+		run(t, db, "ALTER TABLE loans RENAME TO elsewhere", "DROP TABLE holds", "UPDATE elsewhere SET note = 'b'")
+		if n != 1 {
+			i.comesTo("public.loans", "gone")
+			i.comesTo("public.holds", "gone")
+		}
+		if n == 2 {
+			i.stop(syscall.SIGKILL)
+			i.start()
+		}
+		run(t, db, "ALTER TABLE elsewhere RENAME TO loans", "CREATE TABLE holds (id bigint PRIMARY KEY, note text)", "INSERT INTO holds VALUES (2, 'c')", "UPDATE loans SET note = 'c'")
+		i.eventually("both are followed", func() bool {
+			loans, _ := i.table("public.loans")
+			holds, _ := i.table("public.holds")
+			return loans == "following" && holds == "following"
+		})
+		i.settled("circulation", db)
+	}
+	f := proveJournal(t, i.journal("circulation")) // each row's version has been announced
+	f.equals(t, db, "loans")
+	f.equals(t, db, "holds")
 }

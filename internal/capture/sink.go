@@ -127,6 +127,13 @@ func (s *sink) Table(t engine.TableState) {
 		if s.states[i].Table != t.Table {
 			continue
 		}
+		if gone := t.State == engine.StateGone; gone || s.states[i].State == engine.StateGone {
+			if gone && s.states[i].Schema == nil {
+				s.states[i] = t
+				return
+			}
+			break // a table that is gone has no version, and one that comes back none of before
+		}
 		if t.Schema == nil {
 			t.Schema = s.states[i].Schema
 		}

@@ -66,3 +66,7 @@ type TableState struct {
 	RowsDone     int64
 	RowsEstimate int64
 }
+
+// TableGone is the state of a table that was dropped or renamed in the source: it has no schema
+// version any more.
+const TableGone = "gone"

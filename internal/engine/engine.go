@@ -65,16 +65,16 @@ type TableColumn struct {
 
 // The states of a table.
 const (
-	StateNew         = "new"         // it came a moment ago; writers who began before are waited for
-	StateToLoad      = "to-load"     // its load has not begun
-	StateLoading     = "loading"     // its rows are being read while it is followed
-	StateFollowing   = "following"   // its changes are captured
-	StateStale       = "stale"       // a schema change rewrote rows in silence: reload it
-	StateLoaded      = "loaded"      // its rows are in the journal, and it is not followed
-	StateUnpublished = "unpublished" // an administrator has to publish it first
-	StateNotLoaded   = "not-loaded"  // its load cannot go on, see the note; its changes are captured
-	StateGone        = "gone"        // dropped or renamed in the source
-	StateLeftOut     = "left-out"    // there, and no longer chosen by the rules
+	StateNew         = "new"            // it came a moment ago; writers who began before are waited for
+	StateToLoad      = "to-load"        // its load has not begun
+	StateLoading     = "loading"        // its rows are being read while it is followed
+	StateFollowing   = "following"      // its changes are captured
+	StateStale       = "stale"          // a schema change rewrote rows in silence: reload it
+	StateLoaded      = "loaded"         // its rows are in the journal, and it is not followed
+	StateUnpublished = "unpublished"    // an administrator has to publish it first
+	StateNotLoaded   = "not-loaded"     // its load cannot go on, see the note; its changes are captured
+	StateGone        = change.TableGone // dropped or renamed in the source
+	StateLeftOut     = "left-out"       // there, and no longer chosen by the rules
 )
 
 // Away reports whether a table of that state is not captured any more.

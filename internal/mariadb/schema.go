@@ -219,8 +219,8 @@ func (r *run) created(ctx context.Context, e statement.Effect, text string) ([]s
 		t.State.Rule = rule.Digest()
 		t.Statement, t.Session = r.printable(t, text), r.tx.session
 		t.KeyNote()
+		t.State.Schema = nil // of a new table nothing is rewritten
 		if l != nil {
-			t.State.Schema = nil // of a new table nothing is rewritten
 			r.adopt(t, l, filled)
 		}
 		r.sink.Table(t.Record())
@@ -334,6 +334,7 @@ func (r *run) goes(t *loads.Table, text string) {
 	if t.State.Schema != nil {
 		body := change.SchemaChange{Previous: t.State.Schema, Statement: text, Session: r.tx.session}
 		r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: t.State.Schema, Place: r.tx.place, Body: body.Encode()})
+		t.State.Schema = nil // whatever comes under its name has its own schema event
 	}
 	r.disturbed(t)
 	t.Listed = nil

@@ -279,6 +279,7 @@ func (r *run) goes(t *tables.Table, statement string, place session.LSN) {
 	body := change.SchemaChange{Previous: t.State.Schema, Statement: statement}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: t.State.Schema, Place: uint64(place), Body: body.Encode()})
 	t.Told = r.looks
+	t.State.Schema = nil // whatever comes under its name has its own schema event
 	r.loads.LeaveOut(t, states.Gone)
 }
 

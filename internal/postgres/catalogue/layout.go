@@ -330,6 +330,7 @@ func Announced(ctx context.Context, c *session.Config, q session.Querier, d *Des
 			if c.Identity && m.ReplicaIdentity != pgoutput.IdentityFull {
 				a.keyPlace = 1 + keyPlaces(agreed[:i])
 			}
+			a.defaulted = true // the catalogue has forgotten it: it may have filled the rows that were there
 		}
 		guessed = guessed || a.name != c.Name
 		a.name, a.number = c.Name, numbers[i]
