@@ -211,7 +211,7 @@ func drainMaria(ctx context.Context, c *session.Config, w *mariaWork, decode boo
 			}
 			columns = columns[:0]
 			for _, log := range t.Columns {
-				column, err := values.FromLog(log, sets)
+				column, err := values.FromLog(log, sets, "")
 				if err != nil {
 					return 0, 0, err
 				}

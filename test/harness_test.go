@@ -401,7 +401,11 @@ type outletStatus struct {
 	Attempts                 int
 	Reported                 *int64
 	Loads                    []any
-	Retention                *struct {
+	Incomplete               []struct {
+		Table, Code, Why, Fix string
+		Offset                int64
+	}
+	Retention *struct {
 		Used  float64
 		Level string
 	}

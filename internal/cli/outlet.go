@@ -129,6 +129,9 @@ func (a *app) outletList() *cobra.Command {
 	}}
 }
 
+// mostIncomplete is how many tables of an outlet are named that are not in order.
+const mostIncomplete = 5
+
 func (a *app) printOutlets(outlets []service.OutletStatus) error {
 	rows := make([][]string, len(outlets))
 	for i, o := range outlets {
@@ -140,12 +143,23 @@ func (a *app) printOutlets(outlets []service.OutletStatus) error {
 		if o.Dead+o.Waiting == 0 {
 			aside = "-"
 		}
-		rows[i] = []string{o.Name, o.Phase, o.Source, to, terminal.Count(o.Committed), terminal.Count(o.Behind), terminal.Seconds(o.BehindSeconds), fmt.Sprintf("%.1f", o.Rate), terminal.Count(o.Delivered), aside}
+		rows[i] = []string{o.Name, o.State(), o.Source, to, terminal.Count(o.Committed), terminal.Count(o.Behind), terminal.Seconds(o.BehindSeconds), fmt.Sprintf("%.1f", o.Rate), terminal.Count(o.Delivered), aside}
 	}
 	if err := terminal.Table(a.Out, []string{"outlet", "state", "source", "destination", ">committed", ">behind", ">lag", ">events/s", ">delivered", ">dead letters"}, rows); err != nil {
 		return err
 	}
 	for _, o := range outlets {
+		for n, t := range o.Incomplete {
+			if n == mostIncomplete {
+				fmt.Fprintf(a.Out, "outlet %s: %d more tables are not as the source has them; --json names all\n", o.Name, len(o.Incomplete)-n) //nolint:errcheck // a closed terminal
+				break
+			}
+			line := fmt.Sprintf("outlet %s: %s is not as the source has it: %s", o.Name, t.Table, t.Why)
+			if t.Fix != "" {
+				line += ". Fix: " + t.Fix
+			}
+			fmt.Fprintln(a.Out, line) //nolint:errcheck // a closed terminal
+		}
 		if o.Lost > 0 {
 			fmt.Fprintf(a.Out, "\noutlet %s has lost %s events: retention took them before they were delivered; `rillmark log --subject outlet/%s` says which\n", o.Name, terminal.Count(o.Lost), o.Name) //nolint:errcheck // a closed terminal
 		}

@@ -46,7 +46,23 @@ type Outlet struct {
 	// ReadAgain has rows of a table read from the source for this outlet alone, by their
 	// keys, which have a value for each column of the version's key. It is on record when
 	// ReadAgain returns; the rows come as events of a load. Nil where that cannot be.
+	// Without keys, all rows of the table are read.
 	ReadAgain func(ctx context.Context, of *change.Schema, keys [][]change.Value) error
+	// LetPass is the offset up to which somebody has let pass what held.
+	LetPass int64
+	// Held hears of all tables that are not what the source's are, each time that changes. Nil
+	// where nobody asks.
+	Held func([]Held)
+}
+
+// Held is a table that a destination has not as the source has it, while the outlet's others go on.
+type Held struct {
+	Table string
+	// Offset is the first event that was passed over; 0 where none is.
+	Offset int64
+	Code   string
+	Why    string
+	Fix    string
 }
 
 // RowFitter is a destination that can say itself what rows look like.

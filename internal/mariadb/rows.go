@@ -65,7 +65,7 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 		if err != nil || listed == nil {
 			return err
 		}
-		if _, agrees, err := catalogue.Bind(m, listed, r.reader.Sets); err == nil && !agrees {
+		if _, agrees, err := catalogue.Bind(m, listed, r.reader.Sets, nil); err == nil && !agrees {
 			return nil // a table of that name has come since
 		}
 	}
@@ -80,12 +80,12 @@ func (r *run) bind(ctx context.Context, s *stream.Stream, body []byte) error {
 			return err
 		}
 	}
-	columns, agrees, err := catalogue.Bind(m, t.Listed, r.reader.Sets)
+	columns, agrees, err := catalogue.Bind(m, t.Listed, r.reader.Sets, t.Stated)
 	if err == nil && !agrees {
 		if t.Listed, err = r.reader.Find(ctx, m.Database, m.Table); err != nil {
 			return err
 		}
-		columns, agrees, err = catalogue.Bind(m, t.Listed, r.reader.Sets)
+		columns, agrees, err = catalogue.Bind(m, t.Listed, r.reader.Sets, t.Stated)
 	}
 	if err != nil {
 		return &engine.Fault{Code: "unknown-type", Final: true, Cause: err, Message: "table " + name + " cannot be captured", Fix: "leave the table out by a rule, or give the column another type"}

@@ -214,12 +214,13 @@ func (r *run) created(ctx context.Context, e statement.Effect, text string) ([]s
 			r.sink.Add(&change.Row{Operation: change.Void, Table: t.State.Table, Schema: t.State.Schema, Place: r.tx.place})
 		}
 		r.disturbed(t)
-		t.Load, t.Listed = nil, listed
+		t.Load, t.Listed, t.Stated = nil, listed, nil
+		t.Defined(e)
 		t.State.Standing, t.State.RowsDone = change.Standing{State: engine.StateFollowing}, 0
 		t.State.Rule = rule.Digest()
 		t.Statement, t.Session = r.printable(t, text), r.tx.session
 		t.KeyNote()
-		t.State.Schema = nil // of a new table nothing is rewritten
+		t.State.Schema, t.Made = nil, true // of a new table nothing is rewritten
 		if l != nil {
 			r.adopt(t, l, filled)
 		}
@@ -245,6 +246,7 @@ func (r *run) altered(ctx context.Context, t *loads.Table, e statement.Effect, t
 	return step{brings, func() {
 		r.disturbed(t)
 		t.Listed = listed
+		t.Defined(e)
 		t.Statement, t.Session = joined(t.Statement, r.printable(t, text)), r.tx.session
 		if l != nil {
 			t.Altered(e, l.Schema)
@@ -355,6 +357,13 @@ func (r *run) adopt(t *loads.Table, l *rows.Layout, filled []bool) {
 	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.Statement, Session: t.Session, Renamed: t.Renamed}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: l.Schema, Place: r.tx.place, Body: body.Encode()})
 	t.State.Schema, t.Statement, t.Session, t.Renamed, t.Redefined, t.Lossy = l.Schema, "", 0, nil, false, false
+	if t.Made || old == nil && r.config.Load && t.Load == nil && t.State.State == engine.StateFollowing {
+		// It was made here, empty, whatever was under its name before: all of its rows are events.
+		for _, o := range []change.Operation{change.Void, change.Loaded} {
+			r.sink.Add(&change.Row{Operation: o, Table: t.State.Table, Schema: l.Schema, Place: r.tx.place})
+		}
+	}
+	t.Made = false
 	switch {
 	case old != nil && len(old.Key()) == 0 && len(l.Schema.Key()) > 0 && r.config.Load:
 		r.states.Reread(t, change.Reason{Cause: change.CauseNewKey, Text: "it has been given a key, which the events of its rows do not have"}, true)

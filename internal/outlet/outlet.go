@@ -43,6 +43,8 @@ type Status struct {
 	Attempts int
 	// HeldAt is the offset of the schema change before which it holds; else 0.
 	HeldAt int64
+	// Held are tables that the destination has not as the source has them; the others go on.
+	Held []destination.Held
 	// Committed is the newest offset that was delivered.
 	Committed int64
 	// Delivered counts the events that went out since the service started.
@@ -303,7 +305,8 @@ func (o *Outlet) once(ctx context.Context) error {
 		return err
 	}
 	s := &sender{Outlet: o, offset: offset, hold: hold}
-	writer, err := to.Open(ctx, destination.Outlet{ID: o.ID, Name: o.Name, Token: offset.Token, Run: offset.Run, Committed: offset.Committed, Wait: o.Wait, Log: o.Log, KeepRefused: s.keepRefused, ReadAgain: o.ReadAgain})
+	writer, err := to.Open(ctx, destination.Outlet{ID: o.ID, Name: o.Name, Token: offset.Token, Run: offset.Run, Committed: offset.Committed, Wait: o.Wait, Log: o.Log, KeepRefused: s.keepRefused, ReadAgain: o.ReadAgain,
+		LetPass: offset.LetPass, Held: func(tables []destination.Held) { o.set(func(s *Status) { s.Held = tables }) }})
 	if err != nil {
 		return err
 	}

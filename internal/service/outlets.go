@@ -6,6 +6,7 @@ import (
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/definition"
+	"rillmark/internal/encode"
 	"rillmark/internal/engine"
 	"rillmark/internal/outlet"
 	"rillmark/internal/service/base"
@@ -120,7 +121,7 @@ func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, rea
 		}
 	}
 	if letPass > 0 {
-		if record.Definition.SchemaChanges != string(outlet.ChangesHold) {
+		if record.Definition.SchemaChanges != string(outlet.ChangesHold) && !s.keepsTables(ctx, record) {
 			return &definition.Invalid{Location: "let_pass", Message: fmt.Sprintf("outlet %q does not hold before changes of tables: its schema_changes is not hold", name)}
 		}
 		if err := s.Catalog.LetPass(ctx, record.ID, letPass); err != nil {
@@ -133,6 +134,13 @@ func (s *Outlets) SetRunning(ctx context.Context, name string, running bool, rea
 	}
 	s.Note(ctx, "info", "outlet/"+name, word(running), done)
 	return base.Answer(s.running.Reconcile(), "outlet", name)
+}
+
+// keepsTables reports whether an outlet's destination is a database, which holds single tables.
+func (s *Outlets) keepsTables(ctx context.Context, record *catalog.Outlet) bool {
+	d := record.Definition
+	to, err := s.Catalog.Destination(ctx, d.Destination)
+	return err == nil && d.ValidateFor(&to.Definition) == nil && d.Format == encode.FormatTable
 }
 
 // Remove removes an outlet with its offset; what it delivered stays.

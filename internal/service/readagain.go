@@ -34,7 +34,7 @@ func (s *Outlets) readAgain(record *catalog.Outlet, source *catalog.Source) func
 		if err := s.Catalog.AskOutletRows(ctx, record.ID, of.Table, conditions); err != nil {
 			return base.Answer(err, "outlet", record.Name)
 		}
-		if told.Now(of.Table) {
+		if len(keys) > 0 && told.Now(of.Table) {
 			s.RunLog.Write("info", "outlet/"+record.Name, "load", fmt.Sprintf("rows of %s are read again for this outlet (%d now): the log left values out of their changes, and its table does not have them", of.Table, len(keys)))
 		}
 		s.running.Loads.Wake()
@@ -45,6 +45,9 @@ func (s *Outlets) readAgain(record *catalog.Outlet, source *catalog.Source) func
 // conditionsFor choose the rows of some keys; one that is empty chooses all.
 func (s *Outlets) conditionsFor(ctx context.Context, source *catalog.Source, of *change.Schema, keys [][]change.Value) ([]string, error) {
 	all := []string{""}
+	if len(keys) == 0 {
+		return all, nil
+	}
 	built, err := s.sources.build(source)
 	if err != nil {
 		return nil, err

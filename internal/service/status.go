@@ -123,7 +123,49 @@ type OutletStatus struct {
 	Retention     *running.RetentionUse `json:"retention,omitempty" doc:"How near it is to losing what it has not delivered"`
 	Loads         []OutletLoad          `json:"loads,omitempty" doc:"Tables that are loaded for this outlet alone, until that is done"`
 	Verified      *catalog.Verified     `json:"verified,omitempty" doc:"What the last comparison of all its tables has found"`
+	Incomplete    []IncompleteTable     `json:"incomplete,omitempty" doc:"Tables that its consumer has not as the source has them: held at the destination, or stale, unread or unpublished at the source. An outlet with any is not in order, though it delivers"`
 	Unmatched     []string              `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
+}
+
+// IncompleteTable is a table that an outlet's consumer has not as the source has it.
+type IncompleteTable struct {
+	Table  string `json:"table"`
+	Code   string `json:"code" doc:"The cause at the source, or the fault at the destination"`
+	Why    string `json:"why"`
+	Fix    string `json:"fix,omitempty"`
+	Offset int64  `json:"offset,omitempty" doc:"The first event that the destination could not take: the table's events are passed over from there on, until all of its rows are loaded"`
+}
+
+// State is how the outlet stands, in one word: its phase, or incomplete.
+func (o *OutletStatus) State() string {
+	if len(o.Incomplete) > 0 && (o.Phase == outlet.PhaseRunning || o.Phase == outlet.PhasePull) {
+		return "incomplete"
+	}
+	return o.Phase
+}
+
+// incomplete are the tables of a source that are not in order, of those that an outlet takes, and
+// those that its destination holds.
+func incomplete(one *running.Outlet, tables []TableStatus) (all []IncompleteTable) {
+	if one.Runner != nil {
+		for _, h := range one.Runner.Status().Held {
+			all = append(all, IncompleteTable{Table: h.Table, Code: h.Code, Why: h.Why, Fix: h.Fix, Offset: h.Offset})
+		}
+	}
+	filter, err := one.Record.Definition.Filter()
+	if err != nil {
+		return all // the outlet's own fault says it
+	}
+	for i := range tables {
+		t := &tables[i]
+		switch t.State {
+		case engine.StateStale, engine.StateUnpublished, engine.StateNotLoaded:
+			if filter.AdmitsTable(t.Name) {
+				all = append(all, IncompleteTable{Table: t.Name, Code: string(t.Cause), Why: t.State + ": " + t.Note})
+			}
+		}
+	}
+	return all
 }
 
 // statusCache keeps the newest status; keepStatus makes one a second while
@@ -251,6 +293,7 @@ func (s *Overview) make(ctx context.Context) *Status {
 		o.Verified = verified[one.Record.ID]
 		for i := range st.Sources {
 			if st.Sources[i].Name == o.Source {
+				o.Incomplete = incomplete(one, st.Sources[i].Tables)
 				o.Unmatched = unmatched(one.Record.Definition.Tables, st.Sources[i].Tables)
 				o.Loads = loadsOf(loads, one.Record.ID, st.Sources[i].Tables)
 			}

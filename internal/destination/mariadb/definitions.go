@@ -110,6 +110,9 @@ func (d *database) Modify(t *sql.Table, c *sql.Column) string {
 	return "ALTER TABLE " + t.SQL + " MODIFY COLUMN " + definition(&one)
 }
 
+// Retype implements [sql.Dialect].
+func (d *database) Retype(t *sql.Table, c *sql.Column) []string { return []string{d.Modify(t, c)} }
+
 // Rename implements [sql.Dialect].
 func (d *database) Rename(t *sql.Table, renamed []change.Rename) []string {
 	var parts []string

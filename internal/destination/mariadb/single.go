@@ -230,6 +230,23 @@ func (s *statements) version(b *sql.Binding, m *encode.Message) (err error) {
 		}
 		s.text = append(s.text, " AND "+sql.Until+" = '"+infinity+"'"...)
 	}
+	if len(b.Key) == 0 && m.Before != nil {
+		// One of the versions that hold and equal the row before it.
+		s.begin("UPDATE ", b.SQL, " SET ", sql.Until, " = ")
+		s.text = append(s.d.AppendTime(append(s.text, '\''), m.Committed), '\'')
+		s.text = append(s.text, ", "+sql.UntilOffset+" = "...)
+		if s.text, err = s.d.appendValue(s.text, b, len(b.From)+1, nil, one); err != nil {
+			return err
+		}
+		s.text = append(s.text, " WHERE "+sql.Until+" = '"+infinity+"' AND "+sql.Operation+" <> 'delete'"...)
+		for at := range b.From {
+			s.text = append(append(append(s.text, " AND "...), b.Names[at]...), " <=> "...)
+			if s.text, err = s.d.appendValue(s.text, b, at, m.Before, nil); err != nil {
+				return err
+			}
+		}
+		s.text = append(s.text, " LIMIT 1"...)
+	}
 	s.begin("INSERT INTO ", b.SQL, " (", b.List(b.All()), ") ")
 	if !change.Omits(image) || len(b.Key) == 0 || m.Operation == change.Delete {
 		s.text = append(s.text, "VALUES "...)

@@ -42,10 +42,42 @@ func typeFor(of *change.Schema, c *change.Column, hasUUID bool) string {
 			kind = ofPostgreSQL(c, kind)
 		}
 	}
-	if c.Key > 0 {
+	switch {
+	case c.Key > 0:
 		kind = inKey(of, kind)
+	case c.Treatment == "" && of.Engine == change.MariaDB:
+		kind = inRow(of, kind)
 	}
 	return kind
+}
+
+// longestRow is how many bytes the columns of a row can have, but for those of texts and blobs
+// (the manual, "InnoDB Limitations"), less what others need.
+const longestRow = 60_000
+
+// inRow makes of a long varchar a text, where those of the row are too long together in utf8mb4, in
+// which the table is made whatever the source's character sets are.
+func inRow(of *change.Schema, kind string) string {
+	length := func(kind string) int {
+		parts := sized.FindStringSubmatch(kind)
+		if parts == nil || !strings.HasPrefix(kind, "varchar") {
+			return 0
+		}
+		n, _ := strconv.Atoi(parts[1]) // it is digits
+		return n
+	}
+	all := 0
+	for i := range of.Columns {
+		all += 4 * length(of.Columns[i].Type)
+	}
+	switch n := length(kind); {
+	case all <= longestRow || n <= longestTyped:
+		return kind
+	case 4*n <= 65_535:
+		return "text"
+	default:
+		return "mediumtext"
+	}
 }
 
 // general is a type that holds the values of a rule.
@@ -121,6 +153,12 @@ func same(c *change.Column, general string, hasUUID bool) string {
 	if parts == nil || parts[1] == "uuid" && !hasUUID {
 		return general
 	}
+	switch parts[1] {
+	case "varchar", "varbinary", "char", "binary", "set", "bit", "decimal":
+		if !strings.Contains(parts[2], "(") {
+			return general // an earlier version did not know how long it was
+		}
+	}
 	switch kind := parts[1] + parts[2]; parts[1] {
 	case "enum":
 		labels := make([]string, len(c.Labels))
@@ -191,6 +229,9 @@ func writingOf(c *change.Column, into *sql.Column) sql.Writing {
 			return quotedText(dst, bytes.TrimSuffix(canonical, []byte("Z")))
 		}
 	case change.RuleInteger, change.RuleUnsigned, change.RuleDecimal, change.RuleFloat:
+		if bare && c.Rule == change.RuleFloat && c.Bits == 32 && strings.HasPrefix(into.Kind, "float") {
+			return single
+		}
 		if bare {
 			return number
 		}
@@ -211,6 +252,16 @@ func number(dst, canonical []byte) ([]byte, error) {
 		}
 	}
 	return append(dst, canonical...), nil
+}
+
+// single writes a number of single precision with all of its digits: the server takes the shortest
+// text of the largest one for one that is too large.
+func single(dst, canonical []byte) ([]byte, error) {
+	v, err := strconv.ParseFloat(string(canonical), 32)
+	if err != nil {
+		return number(dst, canonical)
+	}
+	return strconv.AppendFloat(dst, v, 'g', -1, 64), nil
 }
 
 func quotedText(dst, text []byte) ([]byte, error) { return appendQuoted(dst, text), nil }

@@ -101,6 +101,12 @@ func (d *database) Modify(t *sql.Table, c *sql.Column) string {
 	return "ALTER TABLE " + t.SQL + " " + strings.Join(parts, ", ")
 }
 
+// Retype implements [sql.Dialect]: by the conversion that an assignment makes, which the source's own
+// statement has made as well where it said nothing else, or by way of the text.
+func (d *database) Retype(t *sql.Table, c *sql.Column) []string {
+	return []string{fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s TYPE %s", t.SQL, quoted(c.Name), c.Kind), d.Modify(t, c)}
+}
+
 // Rename implements [sql.Dialect]. Each goes by way of a name that nobody has where names go
 // round.
 func (d *database) Rename(t *sql.Table, renamed []change.Rename) (statements []string) {

@@ -324,6 +324,11 @@ func (q *queued) version(b *sql.Binding, m *encode.Message) error {
 			return err
 		}
 	}
+	if len(b.Key) == 0 && m.Before != nil {
+		if err := q.endEqual(b, m); err != nil {
+			return err
+		}
+	}
 	places := b.All()[:len(b.From)]
 	params, err := row(b, image, places)
 	if err != nil {
@@ -367,6 +372,23 @@ func (q *queued) version(b *sql.Binding, m *encode.Message) error {
 		return "INSERT INTO " + b.SQL + " (" + b.List(b.All()) + ") OVERRIDING SYSTEM VALUE SELECT " + strings.Join(values, ", ") +
 			" FROM (SELECT) one LEFT JOIN LATERAL (SELECT * FROM " + b.SQL + " WHERE " + strings.Join(wheres, " AND ") + " AND " + sql.Operation + " <> 'delete' ORDER BY " + sql.Until + " DESC, " + sql.Offset + " DESC LIMIT 1) before ON true"
 	}), append(params, key...))
+}
+
+// endEqual ends one of the versions that hold and equal the row before a message, of a table without
+// a key. Some types know no equality: their texts do.
+func (q *queued) endEqual(b *sql.Binding, m *encode.Message) error {
+	params, err := row(b, m.Before, b.All()[:len(b.From)])
+	if err != nil {
+		return err
+	}
+	return q.run(b.Text("end equal", func() string {
+		n := len(b.From)
+		where := sql.Until + " = 'infinity' AND " + sql.Operation + " <> 'delete'"
+		for at := range b.From {
+			where += fmt.Sprintf(" AND %s::text IS NOT DISTINCT FROM ($%d::%s)::text", b.Names[at], at+1, b.Column(b.Source.Columns[b.From[at]].Name).Kind)
+		}
+		return fmt.Sprintf("UPDATE %s SET %s = $%d, %s = $%d WHERE ctid = (SELECT ctid FROM %[1]s WHERE %[6]s LIMIT 1)", b.SQL, sql.Until, n+1, sql.UntilOffset, n+2, where)
+	}), append(params, q.d.AppendTime(nil, m.Committed), fmt.Append(nil, m.Offset)))
 }
 
 // keyed is a condition on the key, in the first parameters.

@@ -25,28 +25,42 @@ func (w *Writer) schemaEvent(ctx context.Context, m *encode.Message) error {
 	if err != nil {
 		return err
 	}
+	known := w.record.Tables[m.Table]
 	t, err := w.tableFor(ctx, m.Table, now)
 	if err != nil {
 		return err
 	}
 	t.bound = nil
+	if body.Previous == nil && known != nil && !known.Rewound {
+		// Another table has come under the name of one that is gone: the rows here are void.
+		made := *m
+		made.Schema = now
+		return w.reconcile(ctx, t, &made)
+	}
 	var before *change.Schema
 	if body.Previous != nil {
 		if before, err = change.ParseSchema(body.Previous.Definition()); err != nil {
 			return err
 		}
 	}
-	return w.redefine(ctx, t, m.Offset, before, now, body.Renamed)
+	return w.redefine(ctx, t, m, before, now, body.Renamed)
 }
 
 // redefine gives a table the definition that rows have from an offset on; before is nil where
 // no version is known that they had.
-func (w *Writer) redefine(ctx context.Context, t *Table, offset int64, before, now *change.Schema, renamed []change.Rename) error {
-	if err := w.rename(ctx, t, offset, renamed); err != nil {
+func (w *Writer) redefine(ctx context.Context, t *Table, m *encode.Message, before, now *change.Schema, renamed []change.Rename) error {
+	at := *m
+	at.Schema = now
+	if before != nil {
+		if err := w.comeBack(ctx, t, m.Offset, before, now, renamed); err != nil {
+			return err
+		}
+	}
+	if err := w.rename(ctx, t, m.Offset, renamed); err != nil {
 		return err
 	}
 	if before != nil {
-		if err := w.retype(ctx, t, before, now, renamed); err != nil {
+		if err := w.retype(ctx, t, &at, before, renamed); err != nil {
 			return err
 		}
 	}
@@ -167,33 +181,52 @@ func (w *Writer) alter(ctx context.Context, t *Table, now *change.Schema) error 
 	return w.define(ctx, t, statements...)
 }
 
-// retype follows columns whose type has changed at the source.
-func (w *Writer) retype(ctx context.Context, t *Table, before, now *change.Schema, renamed []change.Rename) error {
+// comeBack makes way for columns that come under the names of others which the source has dropped
+// before: those were kept, with their values.
+func (w *Writer) comeBack(ctx context.Context, t *Table, offset int64, before, now *change.Schema, renamed []change.Rename) error {
+	state := *w.record.Tables[t.Source]
 	for i := range now.Columns {
-		c := &now.Columns[i]
+		name := now.Columns[i].Name
+		known, from := t.Column(name), nameBefore(name, renamed)
+		moves := slices.ContainsFunc(renamed, func(r change.Rename) bool { return r.From == name })
+		if known == nil || known.Generated || moves || from == name && before.Column(name) != nil || slices.Contains(t.Primary, known.Name) {
+			continue
+		}
+		if from != name && t.Column(from) == nil && before.Column(name) == nil {
+			continue // it was renamed here already
+		}
+		was := slices.Contains(state.Dropped, name) || from != name && before.Column(name) != nil
+		if !was && w.plan == nil {
+			// A version before this one has not put on record what it kept: values tell.
+			var err error
+			if was, err = w.db.Filled(ctx, t, w.db.Quote(known.Name)+" IS NOT NULL"); err != nil {
+				return err
+			}
+		}
+		if !was {
+			continue // somebody has made it here beforehand
+		}
+		if err := w.makeWay(ctx, t, offset, name); err != nil {
+			return err
+		}
+	}
+	if slices.ContainsFunc(state.Dropped, func(name string) bool { return now.Column(name) != nil }) {
+		state = *w.record.Tables[t.Source]
+		state.Dropped = slices.DeleteFunc(slices.Clone(state.Dropped), func(name string) bool { return now.Column(name) != nil })
+		w.setState(t.Source, &state)
+	}
+	return nil
+}
+
+// retype follows columns whose type has changed at the source.
+func (w *Writer) retype(ctx context.Context, t *Table, m *encode.Message, before *change.Schema, renamed []change.Rename) error {
+	for i := range m.Schema.Columns {
+		c := &m.Schema.Columns[i]
 		old, known := before.Column(nameBefore(c.Name, renamed)), t.Column(c.Name)
-		if old == nil || known == nil {
+		if old == nil || known == nil || old.Type == c.Type && old.Treatment == c.Treatment && slices.Equal(old.Labels, c.Labels) {
 			continue
 		}
-		if old.Type == c.Type && old.Treatment == c.Treatment && slices.Equal(old.Labels, c.Labels) {
-			continue
-		}
-		kind, prior, err := w.db.TypeOf(ctx, now, c, w.definable)
-		if err != nil {
-			return err
-		}
-		if known.Kind == kind {
-			continue
-		}
-		other := *known
-		other.Kind = kind
-		if err := w.define(ctx, t, append(prior, w.db.Modify(t, &other))...); err != nil {
-			return err
-		}
-		if known.Kind = kind; w.plan != nil {
-			continue
-		}
-		if err := w.lookAgain(ctx, t); err != nil { // its collation may be another
+		if err := w.retypeOne(ctx, t, m, c, known, false); err != nil {
 			return err
 		}
 	}
@@ -289,7 +322,14 @@ func (w *Writer) keysAnew(ctx context.Context, t *Table, former, was, is []strin
 func (w *Writer) dropColumns(ctx context.Context, t *Table, before, now *change.Schema, renamed []change.Rename) error {
 	for _, c := range before.Columns {
 		stays := slices.ContainsFunc(now.Columns, func(n change.Column) bool { return nameBefore(n.Name, renamed) == c.Name }) || slices.Contains(now.LeftOut, c.Name)
-		if stays || t.Column(c.Name) == nil || w.options.DroppedColumns != "drop" {
+		if stays || t.Column(c.Name) == nil {
+			continue
+		}
+		if w.options.DroppedColumns != "drop" {
+			if state := *w.record.Tables[t.Source]; w.plan == nil && !slices.Contains(state.Dropped, c.Name) {
+				state.Dropped = append(slices.Clone(state.Dropped), c.Name)
+				w.setState(t.Source, &state)
+			}
 			continue
 		}
 		if err := w.define(ctx, t, w.db.DropColumn(t, c.Name)); err != nil {

@@ -42,14 +42,14 @@ func (w *Writer) bindAll(ctx context.Context, messages []encode.Message) error {
 	}
 	for i := range messages {
 		if m := &messages[i]; m.Operation.IsRow() {
-			if t := w.tables[m.Table]; t != nil && t.bound.fits(m.Schema) {
+			if t := w.tables[m.Table]; t != nil && t.bound.fits(m.Schema) || w.isHeld(m.Table) {
 				continue
 			}
 			err := w.apart(ctx, m.Table, func(w *Writer) error {
 				_, err := w.bind(ctx, m.Table, m.Schema)
 				return err
 			})
-			if err != nil {
+			if err := w.heldFor(m, err); err != nil {
 				return err
 			}
 		}

@@ -80,6 +80,8 @@ type Dialect interface {
 	Create(t *Table, key []string) []string
 	AddColumn(t *Table, c *Column) string
 	Modify(t *Table, c *Column) string // to the type and the nullability of c
+	// Retype are the ways to give a column the type of c, in the order in which they are tried.
+	Retype(t *Table, c *Column) []string
 	Rename(t *Table, renamed []change.Rename) []string
 	DropColumn(t *Table, name string) string
 	// Rekey gives a table another key; where rows lack values of it, one that is unique for
@@ -235,4 +237,12 @@ type TableState struct {
 	// where definitions are not part of transactions, it shows whether that was done.
 	Renaming int64    `json:"renaming,omitempty"`
 	Columns  []string `json:"columns,omitempty"`
+	// Dropped are columns that the source has dropped and that were kept here.
+	Dropped []string `json:"dropped,omitempty"`
+	// Held, where not nil, has its events passed over.
+	Held *Hold `json:"held,omitempty"`
+	// Lacks says why rows lack values until all are loaded again; empty where they do not.
+	Lacks string `json:"lacks,omitempty"`
+	// Refused counts the rows of the load that is under way which were refused.
+	Refused int64 `json:"refused,omitempty"`
 }

@@ -28,7 +28,7 @@ func (w *Writer) part(ctx context.Context, batch *encode.Batch, from, to int, be
 			// No savepoint outlives such a statement.
 			end++
 			m := &batch.Messages[from]
-			if err = w.wholeTable(ctx, m); err != nil && w.db.RefusesRow(err) && !engine.IsFinal(err) {
+			if err = w.heldFor(m, w.wholeTable(ctx, m)); err != nil && w.db.RefusesRow(err) && !engine.IsFinal(err) {
 				more = []destination.Refusal{{Index: from, Err: w.db.Refusal(m.Table, err)}}
 				err = w.outlet.KeepRefused(ctx, batch, more)
 			}
@@ -90,7 +90,7 @@ func (w *Writer) wholeTable(ctx context.Context, m *encode.Message) error {
 	case change.Definition, change.Void:
 		return w.apart(ctx, m.Table, func(w *Writer) error { return w.event(ctx, m) })
 	case change.Truncate: // the rows go with the transaction
-		if m.Schema == nil {
+		if m.Schema == nil || w.isHeld(m.Table) {
 			return nil
 		}
 		err := w.apart(ctx, m.Table, func(w *Writer) error {
@@ -166,6 +166,16 @@ func (w *Writer) beside(ctx context.Context, source string, do func(w *Writer) e
 	}
 	if err != nil {
 		delete(w.tables, source) // it is not known what it is like
+	}
+	return err
+}
+
+// heldFor holds a message's table where an error is about that alone; nil then.
+func (w *Writer) heldFor(m *encode.Message, err error) error {
+	err = w.of(m.Table, m.Offset, err)
+	if one := new(tableError); errors.As(err, &one) {
+		w.hold(one)
+		return nil
 	}
 	return err
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"rillmark/internal/destination"
+	"rillmark/internal/encode"
 )
 
 // errPlanned ends what would do more than be looked at.
@@ -25,8 +26,7 @@ func Plan(ctx context.Context, db Database, options *Options, c destination.Rede
 		return nil, db.Explained(err)
 	}
 	w.record.Tables[t.Source] = t.fresh()
-	const noOffset = -1
-	err = w.redefine(ctx, t, noOffset, c.Before, c.Now, c.Renamed)
+	err = w.redefine(ctx, t, &encode.Message{Table: t.Source, Offset: -1}, c.Before, c.Now, c.Renamed)
 	if errors.Is(err, errPlanned) {
 		err = nil
 	}

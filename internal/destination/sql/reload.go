@@ -7,7 +7,9 @@ import (
 	"strings"
 
 	"rillmark/internal/change"
+	"rillmark/internal/destination"
 	"rillmark/internal/encode"
+	"rillmark/internal/engine"
 )
 
 // A load of a table that has rows puts its rows over what is there, so that readers never
@@ -22,8 +24,8 @@ func (w *Writer) void(ctx context.Context, m *encode.Message) error {
 		return err
 	}
 	state := *w.record.Tables[m.Table]
-	if !state.Reading {
-		state.Reading = true
+	if !state.Reading || state.Refused > 0 {
+		state.Reading, state.Refused = true, 0
 		w.setState(m.Table, &state)
 	}
 	if state.Kept {
@@ -139,12 +141,22 @@ func (w *Writer) loaded(ctx context.Context, m *encode.Message) error {
 		}
 	}
 	state := w.record.Tables[m.Table]
-	if body.Part != "" || state == nil || state.Loading == "" && state.Since == 0 && !state.Kept && !state.Reading {
+	if body.Part != "" || state == nil || state.Loading == "" && state.Since == 0 && !state.Kept && !state.Reading && state.Lacks == "" {
 		return nil
 	}
 	t, err := w.tableFor(ctx, m.Table, m.Schema)
 	if err != nil {
 		return err
+	}
+	if state.Refused > 0 {
+		brought, err := w.brought(ctx, t, state)
+		if err != nil {
+			return err
+		}
+		if !brought {
+			return &engine.Fault{Code: codeLoadRefused, Final: true, Message: fmt.Sprintf("the load of %s has brought nothing: its %d rows are dead letters; what was here before stays", m.Table, state.Refused),
+				Fix: "`rillmark dead-letter list " + w.outlet.Name + "` says why"}
+		}
 	}
 	var text string
 	switch {
@@ -178,7 +190,61 @@ func (w *Writer) loaded(ctx context.Context, m *encode.Message) error {
 		}
 	}
 	t.loading = ""
-	w.setState(m.Table, t.fresh())
+	fresh := t.fresh()
+	fresh.Dropped = state.Dropped
+	w.setState(m.Table, fresh)
+	if state.Lacks != "" {
+		w.tellHeld()
+	}
+	return nil
+}
+
+// brought reports whether a load has brought any row.
+func (w *Writer) brought(ctx context.Context, t *Table, state *TableState) (bool, error) {
+	if state.Loading != "" {
+		return w.db.Filled(ctx, &Table{SQL: state.Loading}, "true")
+	}
+	if t.Keep == Current {
+		return w.db.Filled(ctx, t, "true")
+	}
+	return w.db.Filled(ctx, t, fmt.Sprintf("coalesce(%s, 0) >= %d", Offset, state.Since))
+}
+
+// noteRefused counts the rows of loads that were refused. What is here of such a row stays until
+// its dead letter is delivered.
+func (w *Writer) noteRefused(ctx context.Context, batch *encode.Batch, refused []destination.Refusal) error {
+	for _, one := range refused {
+		m := &batch.Messages[one.Index]
+		state := w.record.Tables[m.Table]
+		if state == nil || !m.Operation.IsRow() || state.Loading == "" && state.Since == 0 && !state.Reading {
+			continue
+		}
+		now := *state
+		now.Refused++
+		w.setState(m.Table, &now)
+		if now.Loading == "" || m.Operation == change.Delete || m.Schema == nil {
+			continue
+		}
+		if err := w.savepoint(ctx, "noted"); err != nil {
+			return err
+		}
+		b, err := w.bind(ctx, m.Table, m.Schema)
+		if err == nil {
+			err = w.noteLoading(ctx, b, &run{table: m.Table, schema: m.Schema, messages: []*encode.Message{m}})
+		}
+		if err != nil && !w.db.RefusesRow(err) {
+			return err
+		}
+		if err != nil { // its key itself is refused: no such row is here
+			if err := w.rollbackTo(ctx, "noted"); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := w.exec(ctx, "RELEASE SAVEPOINT noted"); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

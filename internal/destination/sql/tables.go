@@ -184,7 +184,7 @@ func (w *Writer) define(ctx context.Context, t *Table, statements ...string) err
 	for _, statement := range statements {
 		if err := w.exec(ctx, statement); err != nil {
 			if w.db.RefusesDefinition(err) || w.db.RefusesRow(err) {
-				return &engine.Fault{Code: "definition-refused", Final: true, Cause: err, Message: "the database refuses: " + statement,
+				return &engine.Fault{Code: codeDefinitionRefused, Final: true, Cause: err, Message: "the database refuses: " + statement,
 					Fix: "alter the table by hand so that it holds the source's rows, then `rillmark outlet resume " + w.outlet.Name + "`"}
 			}
 			return err

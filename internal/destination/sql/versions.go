@@ -25,6 +25,16 @@ func (w *Writer) versions(ctx context.Context, b *Binding, messages []*encode.Me
 		return err
 	}
 	for _, m := range messages {
+		if len(b.Key) == 0 && m.Before != nil {
+			// It ends an equal row, which may be among those before it.
+			if err := flush(); err != nil {
+				return err
+			}
+			if err := w.db.Single(ctx, b, []*encode.Message{m}); err != nil {
+				return err
+			}
+			continue
+		}
 		one := &made{message: m, image: m.Row}
 		before := newest[string(m.OrderingKey)]
 		if m.Operation == change.Delete {
@@ -40,11 +50,13 @@ func (w *Writer) versions(ctx context.Context, b *Binding, messages []*encode.Me
 				continue
 			}
 		}
-		if before != nil {
-			before.endedAt, before.endedBy = m.Committed, m.Offset
+		if len(b.Key) > 0 { // rows without a key are versions of their own
+			if before != nil {
+				before.endedAt, before.endedBy = m.Committed, m.Offset
+			}
+			one.first = before == nil
+			newest[string(m.OrderingKey)] = one
 		}
-		one.first = before == nil
-		newest[string(m.OrderingKey)] = one
 		run = append(run, one)
 	}
 	return flush()

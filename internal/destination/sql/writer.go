@@ -2,6 +2,7 @@ package sql
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -63,6 +64,8 @@ func (w *Writer) begin(ctx context.Context) (err error) {
 		w.record.Tables = make(map[string]*TableState)
 	}
 	w.onRecord = maps.Clone(w.record.Tables)
+	w.letPass()
+	w.tellHeld()
 	if w.record.Run != w.outlet.Run {
 		if err := w.rewound(ctx); err != nil {
 			return err
@@ -85,7 +88,7 @@ func (w *Writer) rewound(ctx context.Context) error {
 	}
 	for source, state := range r.Tables {
 		now := *state
-		now.Rewound = true
+		now.Rewound, now.Held, now.Lacks = true, nil, ""
 		r.Tables[source] = &now
 	}
 	if err := w.db.WriteRecord(ctx, r); err != nil {
@@ -210,6 +213,9 @@ func (w *Writer) atOnce(ctx context.Context, batch *encode.Batch) (bool, error) 
 		if !m.Operation.IsRow() || t == nil || t.loading != "" || !t.bound.fits(m.Schema) || m.Rekeyed != nil {
 			return false, nil
 		}
+		if len(t.bound.Key) == 0 && t.Keep != Versions && m.Before != nil {
+			return false, nil // it holds the table
+		}
 		messages, bindings = append(messages, m), append(bindings, t.bound)
 	}
 	if slices.ContainsFunc(messages, leavesOut) {
@@ -295,13 +301,13 @@ func (w *Writer) segment(ctx context.Context, batch *encode.Batch, from, to int,
 		return nil, err
 	}
 	w.record.Committed = batch.Messages[to-1].Committed
-	err := w.apply(ctx, batch.Messages[from:to], fewRows)
+	err := w.applied(ctx, batch.Messages[from:to], fewRows)
 	if w.db.IsUnique(err) {
 		// Values may be unique only once all rows are written: together they are.
 		if err := w.rollbackTo(ctx, "part"); err != nil {
 			return nil, err
 		}
-		err = w.apply(ctx, batch.Messages[from:to], 0)
+		err = w.applied(ctx, batch.Messages[from:to], 0)
 	}
 	if err == nil {
 		return nil, w.exec(ctx, "RELEASE SAVEPOINT part")
@@ -316,10 +322,32 @@ func (w *Writer) segment(ctx context.Context, batch *encode.Batch, from, to int,
 	if err == nil && len(refused) > 0 {
 		err = w.outlet.KeepRefused(ctx, batch, refused)
 	}
+	if err == nil {
+		err = w.noteRefused(ctx, batch, refused)
+	}
 	if err != nil {
 		return nil, err
 	}
 	return refused, w.exec(ctx, "RELEASE SAVEPOINT part")
+}
+
+// applied applies messages behind the savepoint part; tables that cannot take theirs are held, each
+// once, and the others written without them.
+func (w *Writer) applied(ctx context.Context, messages []encode.Message, few int) error {
+	for {
+		err := w.apply(ctx, messages, few)
+		one := new(tableError)
+		if !errors.As(err, &one) {
+			return err
+		}
+		if err := w.rollbackTo(ctx, "part"); err != nil {
+			return err
+		}
+		w.hold(one)
+		if err := w.savepoint(ctx, "part"); err != nil {
+			return err
+		}
+	}
 }
 
 // oneByOne finds out which messages are refused, and writes the others.
@@ -342,11 +370,17 @@ func (w *Writer) oneByOne(ctx context.Context, batch *encode.Batch, from, to int
 				}
 				continue
 			}
-			if !w.db.RefusesRow(err) || engine.IsFinal(err) {
+			one := new(tableError)
+			held := errors.As(err, &one)
+			if !held && (!w.db.RefusesRow(err) || engine.IsFinal(err)) {
 				return nil, err
 			}
 			if rolling := w.rollbackTo(ctx, "one"); rolling != nil {
 				return nil, rolling
+			}
+			if held {
+				w.hold(one)
+				continue
 			}
 			err = w.db.Refusal(m.Table, err)
 		}
@@ -385,7 +419,7 @@ func (w *Writer) apply(ctx context.Context, messages []encode.Message, few int) 
 	flush := func() error {
 		for _, r := range runs {
 			if err := w.rows(ctx, r, few); err != nil {
-				return err
+				return w.of(r.table, r.messages[0].Offset, err)
 			}
 		}
 		runs = runs[:0]
@@ -395,6 +429,9 @@ func (w *Writer) apply(ctx context.Context, messages []encode.Message, few int) 
 	for i := range messages {
 		m := &messages[i]
 		if m.Operation.IsRow() {
+			if w.isHeld(m.Table) {
+				continue
+			}
 			r := byTable[m.Table]
 			if r == nil || r.schema != m.Schema && r.schema.Fingerprint() != m.Schema.Fingerprint() {
 				if r != nil { // rows of another version: those before go first
@@ -413,7 +450,7 @@ func (w *Writer) apply(ctx context.Context, messages []encode.Message, few int) 
 			return err
 		}
 		if err := w.event(ctx, m); err != nil {
-			return err
+			return w.of(m.Table, m.Offset, err)
 		}
 	}
 	return flush()
@@ -428,6 +465,9 @@ type run struct {
 
 // event does what an event means that is no row.
 func (w *Writer) event(ctx context.Context, m *encode.Message) error {
+	if passed, err := w.passes(ctx, m); passed || err != nil {
+		return err
+	}
 	switch m.Operation {
 	case change.Definition:
 		return w.schemaEvent(ctx, m)
@@ -464,7 +504,7 @@ func (w *Writer) rows(ctx context.Context, r *run, few int) error {
 
 // Keyless is the fault of a change to a row that cannot be found.
 func Keyless(m *encode.Message) error {
-	return &engine.Fault{Code: "no-key", Final: true, Message: fmt.Sprintf("%s has no key, and its rows are changed and deleted: the row of the %s at offset %d cannot be found in the target", m.Table, m.Operation, m.Offset),
+	return &engine.Fault{Code: codeNoKey, Final: true, Message: fmt.Sprintf("%s has no key, and its rows are changed and deleted: the row of the %s at offset %d cannot be found in the target", m.Table, m.Operation, m.Offset),
 		Fix: "give the table a key in the source's rules, keep its rows as versions, or let the outlet take inserts only (operations)"}
 }
 

@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"slices"
+	"strings"
 
 	"rillmark/internal/mariadb/binlog"
 	"rillmark/internal/mariadb/values"
@@ -9,8 +10,9 @@ import (
 
 // Bind is the columns of a table map, with what the catalogue adds where it is of the same
 // definition: t, which may be nil, is what it says. agrees is false where it says otherwise:
-// of the columns that differ, what the log does not say is then not known.
-func Bind(m *binlog.TableMap, t *Table, sets values.Charsets) (columns []*values.Column, agrees bool, err error) {
+// of the columns that differ, what the log does not say is then not known, but for the types that a
+// statement has given them: stated has their first words by the columns' names in lower case.
+func Bind(m *binlog.TableMap, t *Table, sets values.Charsets, stated map[string]string) (columns []*values.Column, agrees bool, err error) {
 	agrees = t != nil && len(t.Columns) == len(m.Columns)
 	columns = make([]*values.Column, len(m.Columns))
 	for i, log := range m.Columns {
@@ -20,7 +22,7 @@ func Bind(m *binlog.TableMap, t *Table, sets values.Charsets) (columns []*values
 		}
 		if known == nil || !same(&known.Log, &log) || len(known.Known) != len(log.Labels) {
 			agrees = false
-			if columns[i], err = values.FromLog(log, sets); err != nil {
+			if columns[i], err = values.FromLog(log, sets, stated[strings.ToLower(log.Name)]); err != nil {
 				return nil, false, err
 			}
 			continue

@@ -65,10 +65,18 @@ func Charsets(ctx context.Context, conn *wire.Conn) (values.Charsets, error) {
 			return nil, err
 		}
 	}
+	longest := make(map[string]int)
+	all, err := conn.All(ctx, "SELECT character_set_name, maxlen FROM information_schema.character_sets")
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range all {
+		longest[row[0]], _ = strconv.Atoi(row[1])
+	}
 	sets := make(values.Charsets, len(rows))
 	for _, row := range rows {
 		if id, err := strconv.ParseUint(row[0], 10, 16); err == nil {
-			sets[uint16(id)] = values.Charset{Name: row[1], Collation: row[2]}
+			sets[uint16(id)] = values.Charset{Name: row[1], Collation: row[2], Longest: longest[row[1]]}
 		}
 	}
 	return sets, nil

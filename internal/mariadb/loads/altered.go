@@ -45,6 +45,23 @@ func (t *Table) Altered(e statement.Effect, now *change.Schema) {
 	}
 }
 
+// Defined takes note of the types that a statement gives columns.
+func (t *Table) Defined(e statement.Effect) {
+	for _, pair := range e.Columns {
+		from := strings.ToLower(pair[0])
+		if kind, is := t.Stated[from]; is {
+			delete(t.Stated, from)
+			t.Stated[strings.ToLower(pair[1])] = kind
+		}
+	}
+	for _, c := range e.Defined {
+		if t.Stated == nil {
+			t.Stated = make(map[string]string)
+		}
+		t.Stated[strings.ToLower(c.Name)] = c.Type
+	}
+}
+
 // rename gives columns other names at once. Each column is there once, with its name in the
 // old version and the one that it has now.
 func (t *Table) rename(pairs map[string]string) {

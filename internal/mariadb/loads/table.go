@@ -22,6 +22,11 @@ type Table struct {
 	Statement string // what schema statements did since the last schema event
 	Session   uint32 // which ran the last of them
 	Renamed   []change.Rename
+	// Stated are the types that statements have given its columns, by their names in lower case:
+	// what the log does not say of them.
+	Stated map[string]string
+	// Made says that a statement has made it, and no version of it is in an event yet.
+	Made bool
 	// Redefined says that a column was dropped and another has its name now.
 	Redefined bool
 	// Lossy says that a statement has altered it that was free to cut values.

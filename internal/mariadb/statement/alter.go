@@ -63,6 +63,27 @@ func (r *reader) alteration(t Table, change *Effect) (more []Effect, ok bool) {
 			return nil, false
 		}
 		change.Columns = append(change.Columns, [2]string{from.text, to.text})
+		if kind := r.peek(); kind.kind == word {
+			change.Defined = append(change.Defined, Column{Name: to.text, Type: strings.ToLower(kind.text)})
+		}
+	case r.skip("MODIFY"):
+		r.skip("COLUMN")
+		r.skip("IF", "EXISTS")
+		r.definition(change, false)
+	case r.skip("ADD"):
+		r.skip("COLUMN")
+		r.skip("IF", "NOT", "EXISTS")
+		if r.sign("(") {
+			inside := Effect{}
+			r.all = append([]token{{kind: sign, text: "("}}, r.all...)
+			r.definitions(&inside)
+			for _, c := range inside.Defined {
+				c.Added = true
+				change.Defined = append(change.Defined, c)
+			}
+			break
+		}
+		r.definition(change, true)
 	case r.skip("EXCHANGE", "PARTITION"):
 		r.next()
 		if !r.skip("WITH", "TABLE") {

@@ -55,6 +55,8 @@ type Effect struct {
 	// column's.
 	Columns [][2]string
 	Dropped []string
+	// Defined are the columns that a CREATE or an ALTER defines, as far as that could be read.
+	Defined []Column
 	// Recoded is set of an ALTER that gives columns another character set than utf8mb4, which
 	// has all characters, and Generated of one that says anew how a column follows from others.
 	Recoded, Generated bool
@@ -64,6 +66,15 @@ type Effect struct {
 	Database, Savepoint string
 	// Replaces is set of a CREATE OR REPLACE, IfNotExists of what may have done nothing.
 	Replaces, IfNotExists bool
+}
+
+// Column is a column as a statement defines it.
+type Column struct {
+	Name string
+	// Type is the first word of its type, in lower case.
+	Type string
+	// Added says that an ALTER adds it: rows that are there get its default.
+	Added bool
 }
 
 // Mode is how a statement is to be read.
@@ -282,6 +293,7 @@ func (r *reader) create() []Effect {
 			return nil
 		}
 		e.Tables = []Table{t}
+		r.definitions(&e)
 		return []Effect{e}
 	case r.skipIndex():
 		r.skip("IF", "NOT", "EXISTS")
@@ -297,6 +309,44 @@ func (r *reader) create() []Effect {
 		return unknown()
 	}
 	return r.createOther()
+}
+
+// definitions reads the columns in the brackets of a CREATE TABLE.
+func (r *reader) definitions(e *Effect) {
+	if !r.sign("(") {
+		return
+	}
+	for len(r.all) > 0 {
+		r.definition(e, false)
+		for depth := 0; ; {
+			s := r.next()
+			switch {
+			case s.kind == ending, s.kind == sign && s.text == ")" && depth == 0:
+				return
+			case s.kind == sign && s.text == "(":
+				depth++
+			case s.kind == sign && s.text == ")":
+				depth--
+			}
+			if s.kind == sign && s.text == "," && depth == 0 {
+				break
+			}
+		}
+	}
+}
+
+// notColumns are the words with which other parts of a definition begin.
+var notColumns = []string{"PRIMARY", "KEY", "INDEX", "UNIQUE", "CONSTRAINT", "FOREIGN", "CHECK", "FULLTEXT", "SPATIAL", "PERIOD", "LIKE", "SELECT", "PARTITION", "SYSTEM"}
+
+// definition reads the name and the type of a column, where one is defined there.
+func (r *reader) definition(e *Effect, added bool) {
+	if len(r.all) < 2 || !r.all[0].isName() || r.all[1].kind != word {
+		return
+	}
+	if r.all[0].kind == word && slices.ContainsFunc(notColumns, r.all[0].is) {
+		return
+	}
+	e.Defined = append(e.Defined, Column{Name: r.next().text, Type: strings.ToLower(r.next().text), Added: added})
 }
 
 // skipIndex takes the words between CREATE and an index's name.

@@ -57,12 +57,31 @@ func TestRead(t *testing.T) {
 		"MERGE something":                                                                                                            {{Kind: Unknown}},
 		`ALTER TABLE loans COMMENT 'a \' RENAME TO x'`:                                                                               one(Alter, loans),
 	} {
-		require.Equal(t, want, Read(text, "lib", Mode{}), text)
+		got := Read(text, "lib", Mode{})
+		for n := range got {
+			got[n].Defined = nil // TestDefined has those
+		}
+		require.Equal(t, want, got, text)
 	}
 	require.Equal(t, one(Truncate, loans), Read("TRUNCATE Loans", "LIB", Mode{LowerCase: true}))
 	require.Equal(t, []Effect{{Kind: Rename, Tables: []Table{works}, To: []Table{loans}}}, Read("RENAME TABLE CAT.WORKS TO `Loans`", "Lib", Mode{LowerCase: true}))
 	require.Equal(t, one(Alter, Table{"lib", "lo\"ans"}), Read(`ALTER TABLE "lo""ans" FORCE`, "lib", Mode{ANSIQuotes: true}))
 	require.Equal(t, one(Alter, loans), Read(`ALTER TABLE loans COMMENT 'a \', FORCE`, "lib", Mode{NoBackslashes: true}))
+}
+
+// TestDefined: the columns that a statement defines are read with the words of their types.
+func TestDefined(t *testing.T) {
+	for text, want := range map[string][]Column{
+		"CREATE TABLE t (id uuid PRIMARY KEY, `a b` set('x','(') NOT NULL, j json, KEY k (id), CONSTRAINT c CHECK (j > 1), PRIMARY KEY (id)) ENGINE=InnoDB": {{Name: "id", Type: "uuid"}, {Name: "a b", Type: "set"}, {Name: "j", Type: "json"}},
+		"CREATE OR REPLACE TABLE t SELECT 1 a":               nil,
+		"CREATE TABLE t LIKE s":                              nil,
+		"ALTER TABLE t ADD COLUMN u UUID, ADD INDEX (u)":     {{Name: "u", Type: "uuid", Added: true}},
+		"ALTER TABLE t ADD (a int, b inet6), DROP c":         {{Name: "a", Type: "int", Added: true}, {Name: "b", Type: "inet6", Added: true}},
+		"ALTER TABLE t CHANGE a b json, MODIFY c varchar(3)": {{Name: "b", Type: "json"}, {Name: "c", Type: "varchar"}},
+	} {
+		effects := Read(text, "lib", Mode{})
+		require.Equal(t, want, effects[0].Defined, text)
+	}
 }
 
 // FuzzRead: no text makes it fail.

@@ -88,13 +88,23 @@ var integerNames = map[int]string{1: "tinyint", 2: "smallint", 3: "mediumint", 4
 type Charsets map[uint16]Charset
 
 // Charset is a character set, and how its texts are compared.
-type Charset struct{ Name, Collation string }
+type Charset struct {
+	Name, Collation string
+	// Longest is how many bytes a character can have; 0 where that is not known.
+	Longest int
+}
+
+// characters is how many characters a column of so many bytes holds.
+func (s Charsets) characters(collation, bytes uint16) int {
+	return int(bytes) / max(s[collation].Longest, 1)
+}
 
 const collationBinary = 63
 
-// FromLog is a column of which only the log is known: what the log does not say (JSON,
-// UUID, INET) is not known of it.
-func FromLog(log binlog.Column, sets Charsets) (*Column, error) {
+// FromLog is a column of which only the log is known, and the first word of the type that the
+// statement gave it which made the table: the log does not say JSON, UUID and INET. It is empty
+// where nobody has seen that.
+func FromLog(log binlog.Column, sets Charsets, stated string) (*Column, error) {
 	c := &Column{Log: log}
 	c.Name, c.Nullable, c.Key = log.Name, log.Nullable, log.Key
 	if size := integers[log.Type]; size > 0 {
@@ -132,19 +142,29 @@ func FromLog(log binlog.Column, sets Charsets) (*Column, error) {
 	case binlog.ColGeometry:
 		c.Kind, c.Type = Geometry, geometryName(log.Geometry)
 	case binlog.ColVarchar, binlog.ColVarString, binlog.ColVarcharCompr:
-		c.Kind, c.Type = Text, "varchar"
+		bytes := log.Meta
+		if log.Type == binlog.ColVarcharCompr {
+			bytes--
+		}
+		c.Kind, c.Type = Text, fmt.Sprintf("varchar(%d)", sets.characters(log.Collation, bytes))
 		if log.Collation == collationBinary {
-			c.Kind, c.Type = Binary, fmt.Sprintf("varbinary(%d)", log.Meta)
+			c.Kind, c.Type = Binary, fmt.Sprintf("varbinary(%d)", bytes)
 		}
 	case binlog.ColString:
-		c.Kind, c.Type = Text, "char"
-		if log.Collation == collationBinary {
+		c.Kind, c.Type = Text, fmt.Sprintf("char(%d)", sets.characters(log.Collation, log.Meta))
+		kind, same := unsaid[stated]
+		switch {
+		case log.Collation == collationBinary && same && log.Meta == unsaidBytes[kind]:
+			c.Kind, c.Type = kind, stated
+		case log.Collation == collationBinary:
 			c.Kind, c.Type, c.Bytes = Binary, fmt.Sprintf("binary(%d)", log.Meta), int(log.Meta)
 		}
 	case binlog.ColTinyBlob, binlog.ColBlob, binlog.ColMediumBlob, binlog.ColLongBlob, binlog.ColBlobCompressed:
 		c.Kind, c.Type = Text, [5]string{"text", "tinytext", "text", "mediumtext", "longtext"}[min(log.Meta&7, 4)]
 		if log.Collation == collationBinary {
 			c.Kind, c.Type = Binary, strings.Replace(c.Type, "text", "blob", 1)
+		} else if stated == "json" {
+			c.Kind, c.Type = JSON, stated
 		}
 	default:
 		return nil, fmt.Errorf("column %s is of a type (%d) that is not known", log.Name, log.Type)
@@ -154,6 +174,12 @@ func FromLog(log binlog.Column, sets Charsets) (*Column, error) {
 	}
 	return c, c.Prepare(sets)
 }
+
+// unsaid are the types of which the log says no more than that they are bytes, and so many.
+var (
+	unsaid      = map[string]Kind{"uuid": UUID, "inet4": Inet4, "inet6": Inet6}
+	unsaidBytes = map[Kind]uint16{UUID: 16, Inet4: 4, Inet6: 16}
+)
 
 func geometryName(subtype uint8) string {
 	names := [...]string{"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection"}
@@ -215,8 +241,15 @@ func (c *Column) Prepare(sets Charsets) error {
 		}
 	}
 	c.set, c.asked = labels, slices.ContainsFunc(c.Known, func(l string) bool { return strings.Contains(l, "?") })
-	if c.Kind == Enum {
+	switch {
+	case c.Kind == Enum:
 		c.Labels = once(labels)
+	case c.Kind == Set && c.Type == "set": // of the log alone
+		quoted := make([]string, len(labels))
+		for i, label := range labels {
+			quoted[i] = "'" + strings.ReplaceAll(label, "'", "''") + "'"
+		}
+		c.Type = "set(" + strings.Join(quoted, ",") + ")"
 	}
 	return nil
 }

@@ -15,7 +15,7 @@ func benchColumns(t testing.TB) ([]*Column, []byte) {
 		{Name: "note", Type: binlog.ColBlob, Meta: 2, Collation: 45}, {Name: "price", Type: binlog.ColNewDecimal, Meta: 8<<8 | 2}, {Name: "lent_at", Type: binlog.ColDateTime2, Meta: 6}}
 	columns := make([]*Column, len(logs))
 	for i, l := range logs {
-		c, err := FromLog(l, Charsets{45: {Name: "utf8mb4"}})
+		c, err := FromLog(l, Charsets{45: {Name: "utf8mb4", Longest: 4}}, "")
 		require.NoError(t, err)
 		columns[i] = c
 	}
@@ -86,7 +86,7 @@ func FuzzFromLog(f *testing.F) {
 	}
 	sets := Charsets{45: {Name: "utf8mb4"}, 13: {Name: "sjis"}, 35: {Name: "ucs2"}, 63: {Name: "binary"}, 60: {Name: "utf32"}}
 	f.Fuzz(func(t *testing.T, kind byte, meta, collation uint16, unsigned bool, data []byte) {
-		c, err := FromLog(binlog.Column{Name: "v", Type: types[int(kind)%len(types)], Meta: meta, Collation: collation, Unsigned: unsigned, Labels: [][]byte{[]byte("a"), []byte("b")}}, sets)
+		c, err := FromLog(binlog.Column{Name: "v", Type: types[int(kind)%len(types)], Meta: meta, Collation: collation, Unsigned: unsigned, Labels: [][]byte{[]byte("a"), []byte("b")}}, sets, "")
 		if err != nil {
 			return
 		}

@@ -35,9 +35,9 @@ type Listed struct {
 	// RootKeyed says that the table that this one is a partition of can be published with updates:
 	// it has a primary key that the log brings, which each partition that comes has with it, and
 	// none of those that are there has another identity than that or the whole row.
-	RootKeyed bool
-	Persistence   string
-	Foreign       bool
+	RootKeyed   bool
+	Persistence string
+	Foreign     bool
 	// Root is the qualified name of the table that this one is a partition of.
 	Root     string
 	RootOID  uint32
