@@ -140,9 +140,9 @@ func (h *Hold) StoreDeadLetters(ctx context.Context, run int, committed, deliver
 // wait behind them. It says how many.
 func (c *Catalog) RetryDeadLetters(ctx context.Context, outlet int64, f LetterFilter) (int64, error) {
 	where, args := f.where()
-	tag, err := c.Pool.Exec(ctx, `WITH chosen AS (SELECT id, row_name FROM rillmark.dead_letter WHERE outlet_id = $1 AND `+where+`)
+	tag, err := c.Pool.Exec(ctx, `WITH chosen AS (SELECT id, row_hash FROM rillmark.dead_letter WHERE outlet_id = $1 AND `+where+`)
 		UPDATE rillmark.dead_letter l SET retrying = true WHERE outlet_id = $1
-			AND (id IN (SELECT id FROM chosen) OR row_name <> '' AND row_name IN (SELECT row_name FROM chosen))`, append([]any{outlet}, args...)...)
+			AND (id IN (SELECT id FROM chosen) OR row_name <> '' AND row_hash IN (SELECT row_hash FROM chosen))`, append([]any{outlet}, args...)...)
 	return tag.RowsAffected(), err
 }
 
@@ -152,14 +152,14 @@ func (c *Catalog) DiscardDeadLetters(ctx context.Context, outlet int64, f Letter
 	var gone int64
 	err := pgx.BeginFunc(ctx, c.Pool, func(tx pgx.Tx) error {
 		where, args := f.where()
-		rows, _ := tx.Query(ctx, "DELETE FROM rillmark.dead_letter WHERE outlet_id = $1 AND "+where+" RETURNING row_name", append([]any{outlet}, args...)...)
-		names, err := pgx.CollectRows(rows, pgx.RowTo[[]byte])
+		rows, _ := tx.Query(ctx, "DELETE FROM rillmark.dead_letter WHERE outlet_id = $1 AND "+where+" RETURNING row_hash", append([]any{outlet}, args...)...)
+		hashes, err := pgx.CollectRows(rows, pgx.RowTo[[]byte])
 		if err != nil {
 			return err
 		}
-		gone = int64(len(names))
-		_, err = tx.Exec(ctx, `UPDATE rillmark.dead_letter l SET retrying = true WHERE outlet_id = $1 AND row_name = ANY($2)
-			AND NOT EXISTS (SELECT FROM rillmark.dead_letter d WHERE d.outlet_id = $1 AND d.row_name = l.row_name AND d.state = 'dead')`, outlet, names)
+		gone = int64(len(hashes))
+		_, err = tx.Exec(ctx, `UPDATE rillmark.dead_letter l SET retrying = true WHERE outlet_id = $1 AND row_hash = ANY($2)
+			AND NOT EXISTS (SELECT FROM rillmark.dead_letter d WHERE d.outlet_id = $1 AND d.row_hash = l.row_hash AND d.state = 'dead')`, outlet, hashes)
 		return err
 	})
 	return gone, err
@@ -175,8 +175,8 @@ func (c *Catalog) Redelivered(ctx context.Context, outlet, id int64) error {
 // FailedAgain notes that a letter was refused once more; those behind it wait on.
 func (c *Catalog) FailedAgain(ctx context.Context, outlet, id int64, text string) error {
 	_, err := c.Pool.Exec(ctx, `WITH one AS (UPDATE rillmark.dead_letter SET attempts = attempts + 1, error = $3, state = 'dead', last_at = now(), retrying = false
-			WHERE outlet_id = $1 AND id = $2 RETURNING row_name)
-		UPDATE rillmark.dead_letter l SET retrying = false FROM one WHERE l.outlet_id = $1 AND one.row_name <> '' AND l.row_name = one.row_name AND l.id <> $2`, outlet, id, change.Storable(text))
+			WHERE outlet_id = $1 AND id = $2 RETURNING row_name, row_hash)
+		UPDATE rillmark.dead_letter l SET retrying = false FROM one WHERE l.outlet_id = $1 AND one.row_name <> '' AND l.row_hash = one.row_hash AND l.id <> $2`, outlet, id, change.Storable(text))
 	return err
 }
 
@@ -184,7 +184,7 @@ func (c *Catalog) FailedAgain(ctx context.Context, outlet, id int64, text string
 // they came while what they waited for was being delivered. It says how many.
 func (c *Catalog) FreeBehind(ctx context.Context, outlet int64) (int64, error) {
 	tag, err := c.Pool.Exec(ctx, `UPDATE rillmark.dead_letter l SET retrying = true WHERE outlet_id = $1 AND state = 'behind' AND NOT retrying
-		AND NOT EXISTS (SELECT FROM rillmark.dead_letter d WHERE d.outlet_id = $1 AND d.row_name = l.row_name AND d.state = 'dead')`, outlet)
+		AND NOT EXISTS (SELECT FROM rillmark.dead_letter d WHERE d.outlet_id = $1 AND d.row_hash = l.row_hash AND d.state = 'dead')`, outlet)
 	return tag.RowsAffected(), err
 }
 

@@ -47,14 +47,11 @@ func (r *run) relate(all []catalogue.Cascade) {
 func (r *run) reference(ctx context.Context, e statement.Effect) error {
 	switch e.Kind {
 	case statement.Rename:
-		if len(r.foreign) == 0 {
-			return nil
+		// Foreign keys go with their tables, on either side. Reading all of the server's again would
+		// take seconds where there are many tables, and the log waits here.
+		for i, from := range e.Tables {
+			r.renamed(change.TableName(from.Database, from.Name), e.To[i])
 		}
-		all, err := r.reader.Cascades(ctx)
-		if err == nil {
-			r.relate(all)
-		}
-		return err
 	case statement.Create, statement.Alter:
 		for _, name := range e.Tables {
 			if err := r.referenceOf(ctx, name); err != nil {
@@ -64,6 +61,28 @@ func (r *run) reference(ctx context.Context, e statement.Effect) error {
 	default:
 	}
 	return nil
+}
+
+// renamed gives a table its new name in the foreign keys that are known; the lock is held.
+func (r *run) renamed(from string, as statement.Table) {
+	to, touched := change.TableName(as.Database, as.Name), false
+	all := slices.Clone(r.foreign)
+	for i := range all {
+		one := &all[i]
+		if one.Child == from {
+			one.Child, touched = to, true
+		}
+		if one.Parent == from {
+			one.Parent, touched = to, true
+		}
+	}
+	if !touched {
+		return
+	}
+	if r.tables[to] == nil && r.rule(to) != nil && !isOurs(as.Database) {
+		r.newTable(to, as) // it arrives next
+	}
+	r.relate(all)
 }
 
 // referenceOf looks at the foreign keys of a table that a statement has just made or altered: its

@@ -2,6 +2,7 @@ package outlet
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -71,7 +72,13 @@ func (s *sender) keepRefused(ctx context.Context, batch *encode.Batch, all []des
 	if err != nil {
 		return err
 	}
-	return s.hold.StoreDeadLetters(ctx, s.offset.Run, -1, 0, letters)
+	if err := s.hold.StoreDeadLetters(ctx, s.offset.Run, -1, 0, letters); err != nil && !errors.Is(err, catalog.ErrVersion) && ctx.Err() == nil {
+		// The destination asks for it: its own faults are others.
+		return &engine.Fault{Code: "state-database", Message: "cannot put dead letters on record in the state database", Cause: err, Fix: "see to the state database; delivery goes on by itself"}
+	} else if err != nil {
+		return err
+	}
+	return nil
 }
 
 // letters makes dead letters of refused events, if there is room for them.

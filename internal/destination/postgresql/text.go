@@ -2,14 +2,11 @@ package postgresql
 
 import (
 	"bytes"
-	"encoding/base64"
 	"encoding/hex"
-	"encoding/json"
-	"fmt"
-	"strings"
 
 	"rillmark/internal/change"
 	"rillmark/internal/destination/sql"
+	"rillmark/internal/postgres/canonical"
 )
 
 // writingOf is how a column's values are written; nil where their canonical text will do.
@@ -23,75 +20,10 @@ func writingOf(c *change.Column) sql.Writing {
 			return hex.AppendEncode(append(dst, `\x`...), canonical), nil
 		}
 	case change.RuleArray:
-		a := arrayText{element: c.Element, delimiter: ','}
-		if strings.HasPrefix(c.Type, "box[") {
-			a.delimiter = ';' // the one type whose values have commas (pg_type.typdelim)
-		}
-		return a.append
+		return sql.Writing(canonical.ArrayText(c))
 	default:
 	}
 	return nil
-}
-
-// arrayText makes of a JSON array the server's text of an array (the manual, section
-// "Array Input and Output Syntax"). A JSON string is that text itself.
-type arrayText struct {
-	element   change.Rule
-	delimiter byte
-}
-
-func (a arrayText) append(dst, canonical []byte) ([]byte, error) {
-	if len(canonical) > 0 && canonical[0] == '"' {
-		var text string
-		err := json.Unmarshal(canonical, &text)
-		return append(dst, text...), err
-	}
-	var items []json.RawMessage
-	if err := json.Unmarshal(canonical, &items); err != nil {
-		return dst, fmt.Errorf("an array that is none: %w", err)
-	}
-	dst = append(dst, '{')
-	for i, item := range items {
-		if i > 0 {
-			dst = append(dst, a.delimiter)
-		}
-		var err error
-		if dst, err = a.appendElement(dst, item); err != nil {
-			return dst, err
-		}
-	}
-	return append(dst, '}'), nil
-}
-
-func (a arrayText) appendElement(dst []byte, item json.RawMessage) ([]byte, error) {
-	switch {
-	case string(item) == "null":
-		return append(dst, "NULL"...), nil
-	case item[0] == '[' && a.element != change.RuleJSON:
-		return a.append(dst, item)
-	case item[0] != '"' || a.element == change.RuleJSON:
-		return appendQuoted(dst, item), nil
-	}
-	var text string
-	if err := json.Unmarshal(item, &text); err != nil {
-		return dst, err
-	}
-	if a.element == change.RuleBinary {
-		raw, err := base64.StdEncoding.DecodeString(text)
-		return appendQuoted(dst, hex.AppendEncode([]byte(`\x`), raw)), err
-	}
-	return appendQuoted(dst, []byte(text)), nil
-}
-
-func appendQuoted(dst, text []byte) []byte {
-	dst = append(dst, '"')
-	for _, b := range text {
-		if b == '"' || b == '\\' {
-			dst = append(dst, '\\')
-		}
-		dst = append(dst, b)
-	}
-	return append(dst, '"')
 }
 
 // appendCopied appends a text as COPY reads it (the manual, COPY, "Text Format").

@@ -125,7 +125,7 @@ func (r *Rows) After(ctx context.Context, after, upTo []string) (verify.Page, er
 func (r *Rows) inOrder() string {
 	names := make([]string, len(r.key))
 	for i, at := range r.key {
-		names[i] = wire.Name(r.table.Columns[at].Name)
+		names[i] = r.table.Columns[at].Compared(wire.Name(r.table.Columns[at].Name))
 	}
 	return " ORDER BY " + strings.Join(names, ", ")
 }
@@ -173,7 +173,7 @@ func (r *Rows) These(ctx context.Context, keys [][]string) (found [][]change.Val
 		for n, key := range part {
 			equal := make([]string, len(r.key))
 			for i, at := range r.key {
-				equal[i] = wire.Name(r.table.Columns[at].Name) + " = " + literal(r.table.Columns[at], key[i])
+				equal[i] = r.table.Columns[at].Compared(wire.Name(r.table.Columns[at].Name)) + " = " + literal(r.table.Columns[at], key[i])
 			}
 			alternatives[n] = "(" + strings.Join(equal, " AND ") + ")"
 		}
@@ -186,6 +186,16 @@ func (r *Rows) These(ctx context.Context, keys [][]string) (found [][]change.Val
 		}
 	}
 	return found, nil
+}
+
+// incomparable makes an error with which the server refuses to read a table the verdict on that
+// table: the others are compared. Errors of the connection stay.
+func incomparable(err error) error {
+	var refused *wire.Error
+	if errors.As(err, &refused) && (strings.HasPrefix(refused.State, "22") || strings.HasPrefix(refused.State, "42")) {
+		return verify.Incomparable("the server refuses to read it: " + refused.Error())
+	}
+	return err
 }
 
 func (r *Rows) conditions() []string {
@@ -210,13 +220,13 @@ func (r *Rows) side(key []string, compare string, itself ...string) string {
 					how = " " + compare + strings.Join(itself, "") + " "
 				}
 			}
-			parts = append(parts, wire.Name(c.Name)+how+literal(c, key[j]))
+			parts = append(parts, c.Compared(wire.Name(c.Name))+how+literal(c, key[j]))
 		}
 		alternatives = append(alternatives, "("+strings.Join(parts, " AND ")+")")
 	}
 	condition := "(" + strings.Join(alternatives, " OR ") + ")"
 	if first := r.table.Columns[r.key[0]]; len(r.key) > 1 { // the server finds the range by the first column
-		condition = wire.Name(first.Name) + " " + compare + "= " + literal(first, key[0]) + " AND " + condition
+		condition = first.Compared(wire.Name(first.Name)) + " " + compare + "= " + literal(first, key[0]) + " AND " + condition
 	}
 	return condition
 }
@@ -249,7 +259,7 @@ func (r *Rows) read(ctx context.Context, conditions []string, behind string) (*p
 	}
 	result, err := r.conn.Query(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+r.from(conditions)+behind)
 	if err != nil {
-		return nil, err
+		return nil, incomparable(err)
 	}
 	p := new(page)
 	r.arena = nil // the page before stays what it is
@@ -260,7 +270,7 @@ func (r *Rows) read(ctx context.Context, conditions []string, behind string) (*p
 			return nil, err
 		}
 	}
-	return p, result.Err()
+	return p, incomparable(result.Err())
 }
 
 func (r *Rows) convert(p *page, row [][]byte) error {

@@ -98,6 +98,9 @@ func walkable(t *catalogue.Table, l *rows.Layout) bool {
 		if c.Key == 0 {
 			continue
 		}
+		if c.TwoDigits() {
+			return false // no index helps with what its values are
+		}
 		switch c.Kind {
 		case values.Integer, values.Year, values.Decimal, values.Date, values.Time, values.DateTime, values.Timestamp, values.Text, values.Binary, values.UUID, values.Inet4, values.Inet6:
 		case values.Bits, values.Float, values.Double, values.JSON, values.Enum, values.Set, values.Geometry:

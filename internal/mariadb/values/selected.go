@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"strconv"
+	"strings"
 )
 
 // Selection is what a SELECT asks for so that [Column.FromSelect] reads the value; name is
@@ -14,6 +15,8 @@ func (c *Column) Selection(name string) string {
 		return "CAST(" + name + " AS DOUBLE)" // as itself it would be rounded to its display width
 	case UUID, Inet4, Inet6:
 		return "CAST(" + name + " AS CHAR)"
+	case Year:
+		return c.Compared(name)
 	case Enum, Set:
 		if c.asked {
 			return "CONVERT(" + name + " USING utf8mb4)"
@@ -23,6 +26,19 @@ func (c *Column) Selection(name string) string {
 		return name
 	}
 }
+
+// Compared is what is compared with a value that [Column.FromSelect] has read, and what rows are
+// ordered by for that; name is quoted already. A year of two digits shows, and compares, without its
+// century, which it has.
+func (c *Column) Compared(name string) string {
+	if c.TwoDigits() {
+		return "YEAR(" + name + ")"
+	}
+	return name
+}
+
+// TwoDigits reports whether the column is a YEAR(2).
+func (c *Column) TwoDigits() bool { return c.Kind == Year && strings.HasPrefix(c.Type, "year(2)") }
 
 // FromSelect appends a value that a SELECT brought: text in the column's own character
 // set (character_set_results is NULL), times in UTC. With an [*Undecodable] the

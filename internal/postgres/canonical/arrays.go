@@ -15,7 +15,8 @@ const maxArrayDepth = 6
 // Array makes a Converter from the text form of an array (the manual,
 // section "Array Input and Output Syntax") to a JSON array. An array whose
 // lower bounds are not 1 is written with them in front; no JSON array holds
-// those, so it becomes the engine's own text as a JSON string.
+// those, so it becomes the engine's own text as a JSON string. So does an array of documents
+// with the document null, which would read like a null of SQL.
 func Array(element change.Rule, convert Converter, delimiter byte) Converter {
 	form := element.Form()
 	return func(dst, text []byte) ([]byte, error) {
@@ -23,9 +24,13 @@ func Array(element change.Rule, convert Converter, delimiter byte) Converter {
 			return jsontext.AppendString(dst, text), nil
 		}
 		p := arrayParser{text: text, convert: convert, form: form, delimiter: delimiter}
+		start := len(dst)
 		dst, err := p.array(dst, 0)
 		if err == nil && p.at != len(text) {
 			err = errors.New("an array goes on after its end")
+		}
+		if err == nil && p.ambiguous {
+			return jsontext.AppendString(dst[:start], text), nil
 		}
 		return dst, err
 	}
@@ -38,6 +43,7 @@ type arrayParser struct {
 	form      change.Form
 	delimiter byte
 	scratch   []byte
+	ambiguous bool // an element is the document null
 }
 
 func (p *arrayParser) array(dst []byte, depth int) ([]byte, error) {
@@ -91,6 +97,7 @@ func (p *arrayParser) element(dst []byte) ([]byte, error) {
 	}
 	switch p.form {
 	case change.FormRaw:
+		p.ambiguous = p.ambiguous || string(value) == "null"
 		return append(dst, value...), nil
 	case change.FormNumber:
 		if jsontext.IsNumber(value) {

@@ -11,10 +11,12 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"rillmark/internal/capture/rules"
 	"rillmark/internal/change"
 	"rillmark/internal/engine"
+	"rillmark/internal/postgres/canonical"
 	"rillmark/internal/postgres/catalogue"
 	"rillmark/internal/postgres/chunk"
 	"rillmark/internal/postgres/session"
@@ -107,7 +109,7 @@ func (r *Rows) Skip(ctx context.Context, after []string, rows int64) (last []str
 	}
 	found := r.reader.Conn.PgConn().ExecParams(ctx, statement+fmt.Sprintf(" ORDER BY %s LIMIT 1 OFFSET %d", key, rows-1), parameters, nil, nil, nil).Read()
 	if found.Err != nil || len(found.Rows) == 0 {
-		return after, found.Err == nil, found.Err
+		return after, found.Err == nil, incomparable(found.Err)
 	}
 	for _, value := range found.Rows[0] {
 		last = append(last, string(value))
@@ -120,6 +122,9 @@ const keysAtOnce = 5000
 
 // These implements [verify.Side].
 func (r *Rows) These(ctx context.Context, keys [][]string) (found [][]change.Value, err error) {
+	if keys, err = r.serverKeys(keys); err != nil {
+		return nil, err
+	}
 	for len(keys) > 0 {
 		n := 0
 		rows, err := r.read(ctx, r.where, func(into *chunk.Rows) (err error) {
@@ -135,6 +140,36 @@ func (r *Rows) These(ctx context.Context, keys [][]string) (found [][]change.Val
 		keys = keys[n:]
 	}
 	return found, nil
+}
+
+// serverKeys are keys in the server's own text, where that is another than the canonical one.
+func (r *Rows) serverKeys(keys [][]string) ([][]string, error) {
+	for n, at := range r.layout.Schema.Key() {
+		c := &r.layout.Schema.Columns[at]
+		if c.Rule != change.RuleArray || c.Treatment != "" {
+			continue
+		}
+		text := canonical.ArrayText(c)
+		for i, key := range keys {
+			own, err := text(nil, []byte(key[n]))
+			if err != nil {
+				return nil, fmt.Errorf("the key of a row: %w", err)
+			}
+			keys[i] = slices.Clone(key)
+			keys[i][n] = string(own)
+		}
+	}
+	return keys, nil
+}
+
+// incomparable makes an error with which the server refuses to read a table the verdict on that
+// table: the others are compared. Errors of the connection stay.
+func incomparable(err error) error {
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && (strings.HasPrefix(refused.Code, "22") || strings.HasPrefix(refused.Code, "42") || strings.HasPrefix(refused.Code, "0A")) {
+		return verify.Incomparable("the server refuses to read it: " + refused.Message)
+	}
+	return err
 }
 
 // read reads in a transaction of its own.
@@ -153,7 +188,7 @@ func (r *Rows) read(ctx context.Context, where string, read func(*chunk.Rows) er
 	}
 	if err != nil {
 		r.reader.Conn.Exec(context.WithoutCancel(ctx), "ROLLBACK") //nolint:errcheck // the first error is the one to tell
-		return nil, err
+		return nil, incomparable(err)
 	}
 	_, err = r.reader.Conn.Exec(ctx, "COMMIT")
 	return into, err
