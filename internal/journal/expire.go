@@ -20,7 +20,7 @@ const expireBlocks = 8
 // many it took. Their offsets stay theirs: readers pass over them. Only a block as
 // a whole comes of age, so that an event may be kept a little longer than asked.
 func (s *Store) Expire(ctx context.Context, source int64, tables []string, age time.Duration, upto int64) (events int64, err error) {
-	segments, err := s.segments(ctx, source)
+	segments, err := s.dated(ctx, source)
 	if err != nil {
 		return 0, err
 	}
@@ -47,7 +47,7 @@ func (s *Store) Expire(ctx context.Context, source int64, tables []string, age t
 // expire rewrites some blocks behind an offset; last is the newest that it looked
 // at, 0 at the end.
 func (s *Store) expire(ctx context.Context, relation string, tables []string, age time.Duration, from, upto int64, c *Compressor) (events, last int64, err error) {
-	rows, _ := s.pool.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data FROM `+relation+` WHERE last_offset > $1 AND last_offset <= $2 AND last_commit < now() - $3::interval
+	rows, _ := s.pool.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data FROM `+relation+` WHERE last_offset > $1 AND last_offset <= $2 AND `+aged+` < now() - $3::interval
 		AND string_to_array(tables, E'\n') && $4 ORDER BY last_offset LIMIT $5`, from, upto, age, tables, expireBlocks)
 	blocks, err := pgx.CollectRows(rows, scanFetched)
 	if err != nil {

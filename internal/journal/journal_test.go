@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rillmark/internal/change"
+	"rillmark/internal/seeded"
 	"rillmark/internal/state"
 	"rillmark/internal/testserver"
 )
@@ -45,8 +46,13 @@ func store(t *testing.T, options Options) (*Store, *pgxpool.Pool) {
 
 // block closes a block of n rows of a table, each with a note that tells it.
 func block(first int64, schema *change.Schema, n int) *Block {
+	return blockAt(first, schema, n, time.Now().Add(-time.Hour))
+}
+
+// blockAt is a block of a transaction that was committed at a time.
+func blockAt(first int64, schema *change.Schema, n int, at time.Time) *Block {
 	b := NewBuilder(0)
-	tx := &change.OpenTransaction{ID: fmt.Sprint(first), CommitTime: time.Now().Add(-time.Hour).UnixMicro()}
+	tx := &change.OpenTransaction{ID: fmt.Sprint(first), CommitTime: at.UnixMicro()}
 	b.BeginTransaction()
 	for i := range n {
 		row := &change.Row{Operation: change.Insert, Schema: schema, Place: uint64(100 + i)}
@@ -140,6 +146,10 @@ func TestUpkeepChangesNoOffset(t *testing.T) {
 	before := blocks()
 	replaced, err := s.Merge(ctx, 1, time.Minute)
 	require.NoError(t, err)
+	require.Zero(t, replaced, "old commits that were appended just now are young")
+	grow(t, s, pool)
+	replaced, err = s.Merge(ctx, 1, time.Minute)
+	require.NoError(t, err)
 	require.Positive(t, replaced)
 	require.Less(t, blocks(), before/4)
 	require.Equal(t, all, readAll(t, s, 1, ReaderOptions{}), "merging changes nothing that is read")
@@ -162,6 +172,77 @@ func TestUpkeepChangesNoOffset(t *testing.T) {
 	_, err = s.Reader(1, 1, ReaderOptions{}).TryNext(ctx)
 	require.ErrorIs(t, err, ErrExpired, "what is gone is said to be gone")
 	w.Close(ctx)
+}
+
+// grow has a journal's blocks be an hour older; those of every other segment are as an earlier
+// version has left them, without the time of their append.
+func grow(t *testing.T, s *Store, pool *pgxpool.Pool) {
+	t.Helper()
+	segments, err := s.dated(t.Context(), 1)
+	require.NoError(t, err)
+	for n, one := range segments {
+		age := "now() - interval '1 hour'"
+		if n%2 == 0 {
+			age = "NULL"
+		}
+		_, err := pool.Exec(t.Context(), "UPDATE "+one.relation+" SET appended_at = "+age)
+		require.NoError(t, err)
+	}
+}
+
+// TestOffsetAtATime draws commit times, which may go back, and asks for the first event at each of
+// many moments: it is the same one whether blocks are in memory or stored, merged or not. Commits
+// of a year that is still to come keep nothing for longer.
+func TestOffsetAtATime(t *testing.T) {
+	random := seeded.Random(t, 0)
+	base := time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)
+	for _, options := range []Options{{SegmentBytes: 4000, TailBytes: 1}, {SegmentBytes: 4000}} {
+		s, pool := store(t, options)
+		ctx := t.Context()
+		w, _, err := s.TakeOver(ctx, 1, "")
+		require.NoError(t, err)
+		var times []time.Time
+		for n := range 300 {
+			at := base.Add(time.Duration(n+random.IntN(40)) * time.Second)
+			if n == 150 {
+				at = time.Date(2038, 1, 1, 0, 0, 0, 0, time.UTC)
+			}
+			b := blockAt(w.Next(), loans, 1+random.IntN(5), at)
+			for range b.Last - b.First + 1 {
+				times = append(times, at)
+			}
+			require.NoError(t, w.Append(ctx, []*Block{b}, nil, nil))
+		}
+		exact := func(what string) {
+			t.Helper()
+			for range 120 {
+				at := base.Add(time.Duration(random.IntN(360_000)) * time.Millisecond)
+				want := int64(1 + slices.IndexFunc(times, func(t time.Time) bool { return !t.Before(at) }))
+				got, err := s.OffsetAt(ctx, 1, at)
+				require.NoError(t, err)
+				require.Equal(t, want, got, "%s: %s", what, at)
+			}
+			got, err := s.OffsetAt(ctx, 1, time.Date(2040, 1, 1, 0, 0, 0, 0, time.UTC))
+			require.NoError(t, err)
+			require.Equal(t, w.Next(), got)
+		}
+		exact("as it was appended")
+		grow(t, s, pool)
+		replaced, err := s.Merge(ctx, 1, time.Minute)
+		require.NoError(t, err)
+		require.Positive(t, replaced)
+		exact("merged")
+		segments, err := s.segments(ctx, 1)
+		require.NoError(t, err)
+		for _, one := range segments {
+			_, err := pool.Exec(ctx, "UPDATE "+one.relation+" SET appended_at = now() - interval '1 hour'")
+			require.NoError(t, err)
+		}
+		_, dropped, err := s.Retain(ctx, 1, time.Minute, 0, nil)
+		require.NoError(t, err)
+		require.Equal(t, len(segments)-1, dropped, "a commit of 2038 keeps nothing")
+		w.Close(ctx)
+	}
 }
 
 // TestUnwantedBlocksAreSkipped damages a block that nobody wants: a reader that
@@ -237,7 +318,7 @@ func rest(payload []byte) (events []string, passed int64, err error) {
 // blocks of its own and in such that it shares, step by step and with merging in
 // between; all others stay at their offsets.
 func TestEventsOfOneTableExpire(t *testing.T) {
-	s, _ := store(t, Options{SegmentBytes: 4000, TailBytes: 1})
+	s, pool := store(t, Options{SegmentBytes: 4000, TailBytes: 1})
 	ctx := t.Context()
 	w, _, err := s.TakeOver(ctx, 1, "")
 	require.NoError(t, err)
@@ -254,6 +335,7 @@ func TestEventsOfOneTableExpire(t *testing.T) {
 		}
 	}
 	all := w.Next() - 1
+	grow(t, s, pool)
 	before, err := s.Expire(ctx, 1, []string{loans.Table}, time.Minute, all/3)
 	require.NoError(t, err)
 	require.Positive(t, before)

@@ -89,6 +89,10 @@ func (s *Store) IndexKeys(ctx context.Context, source int64, settle time.Duratio
 	if err != nil {
 		return 0, err
 	}
+	settled, err := s.settled(ctx, source, settle)
+	if err != nil {
+		return 0, err
+	}
 	reader := s.Reader(source, max(from+1, head.First), ReaderOptions{For: Everyone})
 	run := keyFilter{first: reader.Position(), keys: make(map[uint64]struct{})}
 	var e change.Event
@@ -98,7 +102,7 @@ func (s *Store) IndexKeys(ctx context.Context, source int64, settle time.Duratio
 		if errors.As(err, &damage) || errors.Is(err, ErrExpired) {
 			return runs, nil
 		}
-		if err != nil || batch == nil || time.Since(batch.LastCommit) < settle {
+		if err != nil || batch == nil || batch.Last > settled {
 			return runs, err // what is left of a run waits for more
 		}
 		for batch.Next(&e) {

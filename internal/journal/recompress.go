@@ -15,7 +15,7 @@ const recompressBlocks = 8
 // what is in them, and reports how many. Blocks whose newest event is younger than
 // settle are left alone.
 func (s *Store) Recompress(ctx context.Context, source int64, settle time.Duration) (recompressed int, err error) {
-	segments, err := s.segments(ctx, source)
+	segments, err := s.dated(ctx, source)
 	if err != nil {
 		return 0, err
 	}
@@ -39,7 +39,7 @@ func (s *Store) recompress(ctx context.Context, relation string, settle time.Dur
 	from := s.dense[relation]
 	s.mu.Unlock()
 	rows, _ := s.pool.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, CASE WHEN substring(data FROM 2 FOR 1) = '\x02' THEN data END FROM `+relation+`
-		WHERE last_offset > $1 AND last_commit < now() - $2::interval ORDER BY last_offset LIMIT $3`, from, settle, recompressBlocks)
+		WHERE last_offset > $1 AND `+aged+` < now() - $2::interval ORDER BY last_offset LIMIT $3`, from, settle, recompressBlocks)
 	blocks, err := pgx.CollectRows(rows, scanFetched)
 	if err != nil || len(blocks) == 0 {
 		return 0, false, err

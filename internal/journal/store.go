@@ -19,9 +19,10 @@ type Store struct {
 	resolve func(change.Fingerprint) (*change.Schema, error)
 	options Options
 
-	mu    sync.Mutex
-	tails map[int64]*tail
-	dense map[string]int64 // up to where a segment's blocks are known to be compressed well
+	mu     sync.Mutex
+	tails  map[int64]*tail
+	dense  map[string]int64 // up to where a segment's blocks are known to be compressed well
+	hasAge map[string]bool  // segments whose blocks have the time of their append
 }
 
 // Options are a store's limits; a zero field takes its default.

@@ -38,7 +38,7 @@ func (s *Store) Upkeep(ctx context.Context, source int64, settle time.Duration, 
 // younger than settle are left alone. One process at a time should merge a
 // source; two would do no harm, the later one's transaction fails.
 func (s *Store) Merge(ctx context.Context, source int64, settle time.Duration) (replaced int, err error) {
-	segments, err := s.segments(ctx, source)
+	segments, err := s.dated(ctx, source)
 	if err != nil {
 		return 0, err
 	}
@@ -70,7 +70,7 @@ func (s *Store) Merge(ctx context.Context, source int64, settle time.Duration) (
 func (s *Store) mergeRun(ctx context.Context, relation string, from int64, settle time.Duration, c *Compressor) (replaced int, next int64, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		rows, _ := tx.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data FROM `+relation+`
-			WHERE last_offset >= $1 AND payload_bytes < $2 AND last_commit < now() - $3::interval ORDER BY last_offset LIMIT $4`,
+			WHERE last_offset >= $1 AND payload_bytes < $2 AND `+aged+` < now() - $3::interval ORDER BY last_offset LIMIT $4`,
 			from, smallBlock, settle, mergeRun)
 		blocks, err := pgx.CollectRows(rows, scanFetched)
 		if err != nil || len(blocks) == 0 {
@@ -108,6 +108,10 @@ func (s *Store) mergeRun(ctx context.Context, relation string, from int64, settl
 				}
 			}
 		}
+		var appended time.Time
+		if err := tx.QueryRow(ctx, "SELECT max("+aged+") FROM "+relation+" WHERE last_offset BETWEEN $1 AND $2", merged.First, merged.Last).Scan(&appended); err != nil {
+			return err
+		}
 		tag, err := tx.Exec(ctx, "DELETE FROM "+relation+" WHERE last_offset BETWEEN $1 AND $2", merged.First, merged.Last)
 		if err != nil {
 			return err
@@ -117,9 +121,9 @@ func (s *Store) mergeRun(ctx context.Context, relation string, from int64, settl
 		}
 		merged.Payload = payload
 		c.Compress(&merged, false)
-		_, err = tx.Exec(ctx, `INSERT INTO `+relation+` (first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data)
-			VALUES ($1, $2, $3, $4, $5, $6, $7)`, merged.First, merged.Last, merged.FirstCommit, merged.LastCommit,
-			joinTables(merged.Tables), len(payload), merged.Stored)
+		_, err = tx.Exec(ctx, `INSERT INTO `+relation+` (first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data, appended_at)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, merged.First, merged.Last, merged.FirstCommit, merged.LastCommit,
+			joinTables(merged.Tables), len(payload), merged.Stored, appended)
 		replaced = run
 		return err
 	})
@@ -139,7 +143,7 @@ func (s *Store) Retain(ctx context.Context, source int64, age time.Duration, siz
 	if err != nil {
 		return 0, 0, err
 	}
-	segments, err := s.segments(ctx, source)
+	segments, err := s.dated(ctx, source)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -155,7 +159,7 @@ func (s *Store) Retain(ctx context.Context, source int64, age time.Duration, siz
 	for i := 0; i+1 < len(segments); i++ {
 		expired := false
 		if age > 0 {
-			if err := s.pool.QueryRow(ctx, `SELECT coalesce(max(last_commit) < now() - $1::interval, true) FROM `+segments[i].relation, age).Scan(&expired); err != nil {
+			if err := s.pool.QueryRow(ctx, `SELECT coalesce(max(`+aged+`) < now() - $1::interval, true) FROM `+segments[i].relation, age).Scan(&expired); err != nil {
 				return first, dropped, err
 			}
 		}
@@ -207,27 +211,35 @@ func (s *Store) OffsetAt(ctx context.Context, source int64, at time.Time) (int64
 	if err != nil {
 		return 0, err
 	}
+	var e change.Event
 	for _, one := range segments {
-		var first int64
-		err := s.pool.QueryRow(ctx, "SELECT first_offset FROM "+one.relation+" WHERE last_commit >= $1 ORDER BY last_offset LIMIT 1", at).Scan(&first)
-		if errors.Is(err, pgx.ErrNoRows) {
-			continue
-		}
-		if err != nil {
-			return 0, err
-		}
-		r := s.Reader(source, max(first, head.First), ReaderOptions{For: Everyone})
-		batch, err := r.TryNext(ctx)
-		if err != nil || batch == nil {
-			return max(first, head.First), err
-		}
-		var e change.Event
-		for batch.Next(&e) {
-			if !e.Transaction.CommittedAt.Before(at) {
-				return e.Offset, nil
+		for last := head.First - 1; ; {
+			var first int64
+			err := s.pool.QueryRow(ctx, "SELECT first_offset, last_offset FROM "+one.relation+" WHERE last_commit >= $1 AND last_offset > $2 ORDER BY last_offset LIMIT 1", at, last).Scan(&first, &last)
+			if errors.Is(err, pgx.ErrNoRows) {
+				break
+			}
+			if err != nil {
+				return 0, err
+			}
+			// The block may come in parts, as it was before it was merged; and what made it a
+			// candidate may be no longer kept.
+			r := s.Reader(source, max(first, head.First), ReaderOptions{For: Everyone})
+			for r.Position() <= last {
+				batch, err := r.TryNext(ctx)
+				if err != nil || batch == nil {
+					return max(first, head.First), err
+				}
+				for batch.Next(&e) {
+					if !e.Transaction.CommittedAt.Before(at) {
+						return e.Offset, nil
+					}
+				}
+				if err := batch.Err(); err != nil {
+					return 0, err
+				}
 			}
 		}
-		return batch.Last + 1, batch.Err()
 	}
 	return head.Next, nil
 }

@@ -175,6 +175,7 @@ func (w *Writer) roll(ctx context.Context) error {
 			tables        text NOT NULL,
 			payload_bytes bigint NOT NULL,
 			data          bytea NOT NULL,
+			appended_at   timestamptz DEFAULT now(),
 			CHECK (first_offset <= last_offset))`); err != nil {
 			return err
 		}
