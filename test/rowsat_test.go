@@ -165,3 +165,27 @@ func (i *instance) cliRows(table, at, where string) int {
 	require.Zero(i.t, code, errs)
 	return strings.Count(out, "\n")
 }
+
+// TestRowsOfATableThatWasNeverLoaded: what the journal has of it is shown, and said to be a part.
+func TestRowsOfATableThatWasNeverLoaded(t *testing.T) {
+	t.Parallel()
+	i, name := captured(t, "", []map[string]any{{"match": "public.*"}}, map[string]any{"mode": "follow-only"}, "CREATE TABLE seen (id int PRIMARY KEY, note text)", "INSERT INTO seen SELECT n, 'before' FROM generate_series(1, 50) n")
+	db := connect(t, sourceServer(t), name)
+	run(t, db, "INSERT INTO seen VALUES (100, 'new')", "UPDATE seen SET note = 'changed' WHERE id = 7")
+	i.reached("circulation", db)
+	out, errs, code := i.cli("rows", "circulation", "seen")
+	require.Zero(t, code, errs)
+	require.Equal(t, 2, strings.Count(out, "\n"))
+	require.Contains(t, errs, "not complete: the journal has no load of this table")
+	out, errs, code = i.cli("rows", "circulation", "seen", "--count", "--json")
+	require.Zero(t, code, errs)
+	var said struct {
+		Rows     int
+		Complete bool
+		Note     string
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &said), out)
+	require.Equal(t, 2, said.Rows)
+	require.False(t, said.Complete)
+	require.Contains(t, said.Note, "rillmark source reload circulation public.seen")
+}

@@ -27,6 +27,7 @@ const (
 	headerRows      = "Rillmark-Rows"
 	headerCommitted = "Rillmark-Committed-At"
 	headerNote      = "Rillmark-Note"
+	headerComplete  = "Rillmark-Complete"
 )
 
 func (s *Server) rowsAtRoutes() {
@@ -42,7 +43,7 @@ func (s *Server) rowsAtRoutes() {
 	}
 	header := func(about string) *huma.Header { return &huma.Header{Description: about, Schema: text("")} }
 	op.Responses = map[string]*huma.Response{"200": {Description: "The rows, as they come", Headers: map[string]*huma.Header{headerOffset: header("The newest offset that counts"), headerRows: header("How many rows the table had, whatever the condition"),
-		headerCommitted: header("When the newest event of the table was committed"), headerNote: header("Why rows may not be what they were")},
+		headerCommitted: header("When the newest event of the table was committed"), headerComplete: header("true: the rows are what they were; false: some may be missing, or not what they were"), headerNote: header("Why rows may not be what they were")},
 		Content: map[string]*huma.MediaType{"application/x-ndjson": {Schema: text("")}, "text/csv": {Schema: text("")}, parquetType: {Schema: text("binary")}}}}
 	s.live(op, s.rowsAt)
 }
@@ -68,6 +69,7 @@ func (s *Server) rowsAt(w http.ResponseWriter, r *http.Request) {
 	if !rows.CommittedAt.IsZero() {
 		h.Set(headerCommitted, rows.CommittedAt.Format(time.RFC3339Nano))
 	}
+	h.Set(headerComplete, strconv.FormatBool(rows.Complete))
 	if rows.Note != "" {
 		h.Set(headerNote, rows.Note)
 	}

@@ -23,6 +23,7 @@ type Table struct {
 	loading  int64 // the offset of the void of a load that is not complete; 0 for none
 	inexact  string
 	key      []change.Value
+	partial  int64 // rows of which only changes have come, as of the last [Table.Rows]
 }
 
 // What an entry of the store says of its key.
@@ -52,8 +53,13 @@ func New(dir string, limit int) *Table {
 // Close lets go of what the table holds on disk.
 func (t *Table) Close() error { return t.rows.close() }
 
+// Partial counts the rows that were changed and had not come before, as [Table.Rows] has found
+// them: what the changes left out of those is not known.
+func (t *Table) Partial() int64 { return t.partial }
+
 // Rows counts the rows.
 func (t *Table) Rows() (n int64, err error) {
+	t.partial = 0
 	err = t.rows.each(func(_ string, stored []byte) error {
 		if len(stored) == 0 {
 			return errTorn
@@ -63,7 +69,9 @@ func (t *Table) Rows() (n int64, err error) {
 		if width <= 0 || read <= 0 {
 			return errTorn
 		}
-		n += max(times, 0)
+		if n += max(times, 0); stored[0] == entryPatch {
+			t.partial++
+		}
 		return nil
 	})
 	return n, err
@@ -77,8 +85,8 @@ func (t *Table) Schema() *change.Schema {
 	return t.versions[len(t.versions)-1].schema
 }
 
-// Begun reports whether a load, or the table's making, was among the events: without one,
-// rows that have not changed are missing.
+// Begun reports whether the beginning of a load, or of an empty table, was among the events:
+// without one, rows that have not changed are missing.
 func (t *Table) Begun() bool { return t.begun }
 
 // Loading is the offset at which a load began that is not complete; 0 for none.
@@ -124,11 +132,8 @@ func (t *Table) define(e *change.Event) error {
 		return fmt.Errorf("the schema event at offset %d: %w", e.Offset, err)
 	}
 	if c.Definition == nil {
-		t.begun, t.loading = true, 0
+		t.begun, t.loading = false, 0 // another table may come under its name, with rows
 		return t.rows.empty()
-	}
-	if c.Previous == nil {
-		t.begun = true
 	}
 	if c.Rewrites {
 		t.inexact = fmt.Sprintf("rows have changed without events at offset %d, and the table has not been loaded anew since", e.Offset)

@@ -172,6 +172,10 @@ func TestWhatIsKnown(t *testing.T) {
 	}
 	apply(change.Event{Operation: change.Insert, After: values("1", "a")})
 	require.False(t, table.Begun(), "rows from before are not in it")
+	apply(change.Event{Operation: change.Update, After: values("9", "?")})
+	rows, err := table.Rows()
+	require.NoError(t, err)
+	require.EqualValues(t, []int64{2, 1}, []int64{rows, table.Partial()}, "of one row nothing but a change is known")
 	apply(change.Event{Operation: change.Void, Offset: 7})
 	require.True(t, table.Begun())
 	require.EqualValues(t, 7, table.Loading())

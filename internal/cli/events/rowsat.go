@@ -2,6 +2,7 @@ package events
 
 import (
 	"bufio"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -57,13 +58,18 @@ func (a *Reader) Rows() *cobra.Command {
 			if committed, err := time.Parse(time.RFC3339Nano, answer.Header.Get("Rillmark-Committed-At")); err == nil {
 				line += ", last changed " + terminal.Moment(committed)
 			}
+			note := answer.Header.Get("Rillmark-Note")
+			if countOnly && a.JSON {
+				raw, err := json.Marshal(map[string]any{"table": table, "rows": rows, "offset": offset, "complete": answer.Header.Get("Rillmark-Complete") == "true", "note": note})
+				return terminal.FirstOf(err, func() error { return a.PrintJSON(raw) })
+			}
 			out := a.Err
 			if countOnly {
 				out = a.Out
 			}
 			fmt.Fprintln(out, line) //nolint:errcheck // a closed terminal
-			if note := answer.Header.Get("Rillmark-Note"); note != "" {
-				fmt.Fprintln(a.Err, "note: "+note) //nolint:errcheck // a closed terminal
+			if note != "" {
+				fmt.Fprintln(a.Err, "not complete: "+note) //nolint:errcheck // a closed terminal
 			}
 			if countOnly {
 				return nil

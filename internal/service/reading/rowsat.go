@@ -35,8 +35,9 @@ type RowsAt struct {
 	CommittedAt time.Time
 	// Rows is how many rows the table had, whatever the condition.
 	Rows int64
-	// Note says why the rows may not be what they were; empty where they are.
-	Note string
+	// Complete says that the rows are what they were; Note says why they may not be.
+	Complete bool
+	Note     string
 
 	table *asof.Table
 	where *expression.BoundCondition
@@ -116,10 +117,19 @@ func (s *Reading) RowsAt(ctx context.Context, source string, of RowsOf) (_ *Rows
 			return nil, &engine.Fault{Code: base.CodeInvalid, Message: "where: " + err.Error()}
 		}
 	}
-	r.Note = r.table.Inexact()
 	if r.Rows, err = r.table.Rows(); err != nil {
 		return nil, err
 	}
+	reload := fmt.Sprintf("; `rillmark source reload %s %s` has all rows come again", source, r.Table)
+	switch {
+	case !r.table.Begun():
+		r.Note = "the journal has no load of this table up to here: rows that have not changed since capture began are missing" + reload
+	case r.table.Inexact() != "":
+		r.Note = r.table.Inexact()
+	case r.table.Partial() > 0:
+		r.Note = fmt.Sprintf("%d rows were changed that the journal does not have: what their changes left out is missing", r.table.Partial()) + reload
+	}
+	r.Complete = r.Note == ""
 	return r, nil
 }
 
@@ -156,8 +166,6 @@ func (r *RowsAt) ready(source string) error {
 	switch {
 	case r.table.Schema() == nil:
 		return &engine.Fault{Code: base.CodeNotFound, Message: fmt.Sprintf("the journal of %s has no event of a table %q up to offset %d", source, r.Table, r.Offset), Fix: "`rillmark source show " + source + "` lists its tables"}
-	case !r.table.Begun():
-		return &engine.Fault{Code: "not-known", Message: fmt.Sprintf("the journal no longer has the load of %s, so that rows which have not changed since are not in it", r.Table), Fix: fmt.Sprintf("`rillmark source reload %s %s` has them come again; from then on it is known", source, r.Table)}
 	case r.table.Loading() > 0:
 		return &engine.Fault{Code: "not-known", Message: fmt.Sprintf("at offset %d %s was being loaded, from offset %d on", r.Offset, r.Table, r.table.Loading()), Fix: "choose an offset before that, or one after the load"}
 	}
