@@ -372,6 +372,7 @@ func sourceDefinition(c *demo.Cluster, database string) map[string]any {
 
 // status is what tests want of /v1/status.
 type status struct {
+	At      time.Time
 	Sources []struct {
 		Name, Phase, Doing, Error, Code string
 		Journal                         struct {
@@ -417,6 +418,17 @@ func (i *instance) status() status {
 	if err == nil {
 		json.Unmarshal(raw, &st) //nolint:errcheck // an empty one is waited over
 	}
+	return st
+}
+
+// statusFromNow is a status that was made after the call: another may be half a second old.
+func (i *instance) statusFromNow() (st status) {
+	i.t.Helper()
+	from := time.Now()
+	i.eventually("there is a new status", func() bool {
+		st = i.status()
+		return st.At.After(from)
+	})
 	return st
 }
 

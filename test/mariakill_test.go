@@ -204,7 +204,7 @@ func finishXA(t *testing.T, db *sql.DB) {
 func reloadAfterLostRows(t *testing.T, i *instance, db *sql.DB) {
 	t.Helper()
 	named := regexp.MustCompile(`distributed transaction "([^"]+)"`)
-	for _, s := range i.status().Sources {
+	for _, s := range i.statusFromNow().Sources {
 		for _, table := range s.Tables {
 			if table.State != "stale" {
 				continue

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rillmark/internal/cli/terminal"
+	"rillmark/internal/cli/written"
 	"rillmark/internal/service"
 )
 
@@ -35,7 +36,7 @@ func (a *app) outletLoad() *cobra.Command {
 			}
 			return a.done(raw, "%s: loaded for outlet %s alone; `rillmark outlet show %s` shows how far that is", strings.Join(asked.Tables, ", "), args[0], args[0])
 		}}
-	c.Flags().StringSliceVar(&plan.Tables, "tables", nil, "patterns of the tables to load; all of the outlet's without it")
+	c.Flags().Var(written.NamesIn(&plan.Tables), "tables", "patterns of the tables to load; all of the outlet's without it")
 	c.Flags().StringVar(&plan.Where, "where", "", "a condition in the source's own SQL")
 	c.Flags().BoolVar(&wait, "wait", false, "return when the rows are loaded, and delivered")
 	return c

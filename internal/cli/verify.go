@@ -13,6 +13,7 @@ import (
 
 	"rillmark/internal/api"
 	"rillmark/internal/cli/terminal"
+	"rillmark/internal/cli/written"
 	"rillmark/internal/service/comparing"
 	"rillmark/internal/verify"
 )
@@ -51,7 +52,7 @@ func (a *app) verify() *cobra.Command {
 	c.Flags().StringVar(&p.sample, "sample", "", "compare this share of the rows of large tables, as 5%; all without it")
 	c.Flags().BoolVar(&p.resume, "resume", false, "go on with the last comparison that was not completed")
 	c.Flags().BoolVar(&p.fix, "fix", false, "load what differs again for this outlet alone, and compare once more")
-	c.Flags().StringSliceVar(&p.tables, "tables", nil, "patterns of the tables to compare; all of the outlet's without it")
+	c.Flags().Var(written.NamesIn(&p.tables), "tables", "patterns of the tables to compare; all of the outlet's without it")
 	return c
 }
 

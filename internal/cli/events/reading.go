@@ -16,6 +16,7 @@ import (
 	"rillmark/internal/api"
 	"rillmark/internal/change"
 	"rillmark/internal/cli/terminal"
+	"rillmark/internal/cli/written"
 	"rillmark/internal/jsontext"
 )
 
@@ -225,8 +226,8 @@ func (a *Reader) Watch() *cobra.Command {
 	c.Flags().StringVar(&from, "from", "now", "where to start: now, beginning, an offset, time:2026-11-23T09:00:00Z or mark:NAME")
 	c.Flags().StringVar(&until, "until", "", "the place before which to end, as in --from; without it there is no end")
 	c.Flags().StringVar(&changes, "changes", "each", "each, or combined between --from and --until")
-	c.Flags().StringSliceVar(&tables, "tables", nil, "patterns of tables, with commas between them or repeated")
-	c.Flags().StringSliceVar(&operations, "operation", nil, "operations, with commas between them or repeated")
+	c.Flags().Var(written.NamesIn(&tables), "tables", "patterns of tables, with commas between them or repeated")
+	c.Flags().Var(written.NamesIn(&operations), "operation", "operations, with commas between them or repeated")
 	return c
 }
 

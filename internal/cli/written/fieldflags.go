@@ -105,7 +105,7 @@ func AddFlag(flags *pflag.FlagSet, field *settings.Field, usage string) {
 		flags.Var(new(partFlag), field.Flag, usage)
 		flags.Lookup(field.Flag).NoOptDefVal = "true"
 	case settings.List:
-		flags.StringSlice(field.Flag, nil, usage+", with commas between them or repeated")
+		flags.Var(NamesIn(new([]string)), field.Flag, usage+", with commas between them or repeated")
 	case settings.Pairs:
 		flags.Var(&pairsFlag{}, field.Flag, usage+", as name=value; repeated for more")
 	default:

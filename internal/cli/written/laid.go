@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -176,6 +178,9 @@ func AnyGiven(c *cobra.Command, places map[string]string) bool {
 	return found
 }
 
+// ofRecord are the fields that `show` prints around a definition.
+var ofRecord = []string{"name", "version", "running", "reason", "created_at", "updated_at", "where", "definition", "warnings"}
+
 // Record takes a definition out of what `show` printed, with the version it has; a
 // bare definition stays as it is.
 func (d *File) Record() (version int64, err error) {
@@ -185,6 +190,16 @@ func (d *File) Record() (version int64, err error) {
 	}
 	if err := json.Unmarshal(d.JSON, &whole); err != nil || whole.Definition == nil || whole.Version == nil {
 		return 0, nil //nolint:nilerr // then it is a definition, and the service says what is wrong with it
+	}
+	var beside map[string]json.RawMessage
+	if err := json.Unmarshal(d.JSON, &beside); err != nil {
+		return 0, terminal.Usage("the definition %s: %w", d.Name, err)
+	}
+	for _, name := range slices.Sorted(maps.Keys(beside)) {
+		if !slices.Contains(ofRecord, name) {
+			line, column := d.find(name)
+			return 0, terminal.WithCode(terminal.ExitRefused, fmt.Errorf("%s:%d:%d: %s: this field stands beside definition, where it would change nothing: write it below definition", d.Name, line, column, name))
+		}
 	}
 	d.JSON, d.inside = whole.Definition, "definition"
 	return *whole.Version, nil

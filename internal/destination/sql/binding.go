@@ -144,7 +144,7 @@ func (b *Binding) unique() error {
 	if b.isUnique(key) {
 		return nil
 	}
-	return &engine.Fault{Code: "no-unique-key", Final: true, Message: fmt.Sprintf("%s has no unique index on just the key of %s (%s)", b.SQL, b.Table.Source, strings.Join(key, ", ")),
+	return &engine.Fault{Code: codeNoUniqueKey, Final: true, Message: fmt.Sprintf("%s has no unique index on just the key of %s (%s)", b.SQL, b.Table.Source, strings.Join(key, ", ")),
 		Fix: b.dialect.Rekey(b.Table, b.KeyNames(), false) + "; delivery goes on after `rillmark outlet resume`"}
 }
 

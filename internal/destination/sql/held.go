@@ -28,10 +28,11 @@ type Hold struct {
 }
 
 // holdable are the faults that concern one table, whatever the others are like.
-var holdable = []string{codeNoKey, codeDefinitionRefused, "no-unique-key", "column-taken", codeLoadRefused}
+var holdable = []string{codeNoKey, codeDefinitionRefused, codeNoUniqueKey, "column-taken", codeLoadRefused}
 
 const (
 	codeNoKey             = "no-key"
+	codeNoUniqueKey       = "no-unique-key"
 	codeDefinitionRefused = "definition-refused"
 	codeLoadRefused       = "load-refused"
 )
@@ -56,11 +57,11 @@ func (w *Writer) of(source string, offset int64, err error) error {
 		return err
 	}
 	var fault *engine.Fault
-	switch {
-	case errors.As(err, &fault) && slices.Contains(holdable, fault.Code):
-	case fault == nil && w.db.RefusesDefinition(err):
-	default:
+	if !errors.As(err, &fault) || !slices.Contains(holdable, fault.Code) {
 		return err
+	}
+	if written := w.onRecord[source]; fault.Code == codeNoUniqueKey && (written == nil || written.Target == "") {
+		return err // it was never right, and nothing has been written: somebody has to see to it first
 	}
 	return &tableError{source, offset, err}
 }
