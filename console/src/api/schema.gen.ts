@@ -1843,6 +1843,18 @@ export interface components {
              */
             url: string;
         };
+        IncompleteTable: {
+            /** @description The cause at the source, or the fault at the destination */
+            code: string;
+            fix?: string;
+            /**
+             * Format: int64
+             * @description The first event that the destination could not take: the table's events are passed over from there on, until all of its rows are loaded
+             */
+            offset?: number;
+            table: string;
+            why: string;
+        };
         Inventory: {
             counters: components["schemas"]["Counter"][];
             objects: components["schemas"]["Objects"][];
@@ -2781,6 +2793,8 @@ export interface components {
              * @description The offset of the change of a table before which it holds, as its schema_changes says
              */
             held_at?: number;
+            /** @description Tables that its consumer has not as the source has them: held at the destination, or stale, unread or unpublished at the source. An outlet with any is not in order, though it delivers */
+            incomplete?: components["schemas"]["IncompleteTable"][];
             /** @description Its destination's kind, or pull */
             kind: string;
             /** @description Tables that are loaded for this outlet alone, until that is done */
@@ -6441,6 +6455,8 @@ export interface operations {
                 headers: {
                     /** @description When the newest event of the table was committed */
                     "Rillmark-Committed-At"?: string;
+                    /** @description true: the rows are what they were; false: some may be missing, or not what they were */
+                    "Rillmark-Complete"?: string;
                     /** @description Why rows may not be what they were */
                     "Rillmark-Note"?: string;
                     /** @description The newest offset that counts */
