@@ -3,6 +3,7 @@ package catalog
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -31,6 +32,8 @@ type Offset struct {
 	LetPass int64
 	// Token is the outlet's own, wherever its name and number are met again.
 	Token string
+	// Claims are what it may have left beside its files, the newest first.
+	Claims []string
 }
 
 // Reached is how far the outlet's consumer is, by what was committed and what it says.
@@ -39,8 +42,8 @@ func (o *Offset) Reached() int64 { return max(o.Committed, o.Reported) }
 // Offset reads how far an outlet is.
 func (c *Catalog) Offset(ctx context.Context, outlet int64) (Offset, error) {
 	var o Offset
-	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at, coalesce(until, 0), return_to, coalesce(reported, 0), reported_at, token::text, let_pass FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
-		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.ReturnTo, &o.Reported, &o.ReportedAt, &o.Token, &o.LetPass)
+	err := c.Pool.QueryRow(ctx, "SELECT committed, run, delivered, committed_at, coalesce(until, 0), return_to, coalesce(reported, 0), reported_at, token::text, let_pass, claims FROM rillmark.outlet_offset WHERE outlet_id = $1", outlet).
+		Scan(&o.Committed, &o.Run, &o.Delivered, &o.CommittedAt, &o.Until, &o.ReturnTo, &o.Reported, &o.ReportedAt, &o.Token, &o.LetPass, &o.Claims)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return o, ErrNotFound
 	}
@@ -68,6 +71,25 @@ func (c *Catalog) Report(ctx context.Context, outlet, reported int64) error {
 		err = ErrNotFound
 	}
 	return err
+}
+
+// Claim puts on record what an outlet leaves beside its files now; what was there before may be
+// there still.
+func (h *Hold) Claim(ctx context.Context, token string) error {
+	tag, err := h.instance.catalog.Pool.Exec(ctx, "UPDATE rillmark.outlet_offset SET claims = array_prepend($3, claims[1:1]) WHERE outlet_id = $1 AND epoch = $2", h.outlet, h.epoch, token)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrHeld
+	}
+	return err
+}
+
+// StateName names the state database among all, its copies included.
+func (c *Catalog) StateName(ctx context.Context) (name string, err error) {
+	err = c.Pool.QueryRow(ctx, "SELECT concat_ws('/', (SELECT system_identifier FROM pg_control_system()), (SELECT oid FROM pg_database WHERE datname = current_database()), current_setting('port'))").Scan(&name)
+	if err != nil {
+		err = fmt.Errorf("asking what the state database is: %w", err)
+	}
+	return name, err
 }
 
 // LetPass has an outlet deliver beyond changes of tables' definitions up to an offset.

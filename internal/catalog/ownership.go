@@ -35,6 +35,9 @@ var ErrHeld = errors.New("another instance delivers this outlet")
 
 // Instance is this process among those on one state database.
 type Instance struct {
+	// Configured is what all instances must have in common, in words: key and files.
+	Configured string
+
 	catalog *Catalog
 	id      string
 
@@ -64,14 +67,21 @@ func (c *Catalog) NewInstance() *Instance {
 	return &Instance{catalog: c, id: hex.EncodeToString(id[:]), wake: make(chan struct{}, 1)}
 }
 
+// Otherwise is what another instance that lives has been given of what all must have in common, where
+// that is something else; empty where there is none.
+func (i *Instance) Otherwise(ctx context.Context) (configured string, err error) {
+	err = i.catalog.Pool.QueryRow(ctx, "SELECT coalesce((SELECT configured FROM rillmark.instance WHERE until > now() AND configured NOT IN ('', $1) LIMIT 1), '')", i.Configured).Scan(&configured)
+	return configured, err
+}
+
 // ID is the instance's, new with each process.
 func (i *Instance) ID() string { return i.id }
 
 // Renew says that the instance lives.
 func (i *Instance) Renew(ctx context.Context) error {
 	asked := time.Now()
-	_, err := i.catalog.Pool.Exec(ctx, `INSERT INTO rillmark.instance (id, until) VALUES ($1, now() + $2::interval)
-		ON CONFLICT (id) DO UPDATE SET until = excluded.until`, i.id, ownFor)
+	_, err := i.catalog.Pool.Exec(ctx, `INSERT INTO rillmark.instance (id, until, configured) VALUES ($1, now() + $2::interval, $3)
+		ON CONFLICT (id) DO UPDATE SET until = excluded.until`, i.id, ownFor, i.Configured)
 	if err != nil {
 		return err
 	}

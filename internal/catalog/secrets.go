@@ -4,7 +4,9 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -26,6 +28,8 @@ const sealedPrefix = "sealed:1:"
 // state database. It never prints what it holds.
 type Keeper struct {
 	aead cipher.AEAD
+	// Mark is the same for the same key, and says nothing of it.
+	Mark string
 	// References are what definitions may refer to.
 	References References
 }
@@ -60,7 +64,8 @@ func NewKeeper(file string) (*Keeper, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Keeper{aead: aead}, nil
+	mark := sha256.Sum256(append([]byte("which key it is\x00"), key...))
+	return &Keeper{aead: aead, Mark: hex.EncodeToString(mark[:6])}, nil
 }
 
 func keyFile(file string) (string, error) {

@@ -48,11 +48,23 @@ type Outlet struct {
 	// ReadAgain returns; the rows come as events of a load. Nil where that cannot be.
 	// Without keys, all rows of the table are read.
 	ReadAgain func(ctx context.Context, of *change.Schema, keys [][]change.Value) error
+	// Claim is what is on record of whom the outlet's files belong to; nil where nothing is kept.
+	Claim *Claim
 	// LetPass is the offset up to which somebody has let pass what held.
 	LetPass int64
 	// Held hears of all tables that are not what the source's are, each time that changes. Nil
 	// where nobody asks.
 	Held func([]Held)
+}
+
+// Claim is what a state database has on record of what an outlet has left beside its files.
+type Claim struct {
+	// State names the state database among all, its copies included.
+	State string
+	// Known are the newest tokens that may be there.
+	Known []string
+	// Record puts another one on record, before it is left there.
+	Record func(ctx context.Context, token string) error
 }
 
 // Held is a table that a destination has not as the source has it, while the outlet's others go on.

@@ -305,7 +305,12 @@ func (o *Outlet) once(ctx context.Context) error {
 		return err
 	}
 	s := &sender{Outlet: o, offset: offset, hold: hold}
+	named, err := o.Catalog.StateName(ctx)
+	if err != nil {
+		return err
+	}
 	writer, err := to.Open(ctx, destination.Outlet{ID: o.ID, Name: o.Name, Token: offset.Token, Run: offset.Run, Committed: offset.Committed, Wait: o.Wait, Log: o.Log, KeepRefused: s.keepRefused, ReadAgain: o.ReadAgain,
+		Claim:   &destination.Claim{State: named, Known: offset.Claims, Record: hold.Claim},
 		LetPass: offset.LetPass, Held: func(tables []destination.Held) { o.set(func(s *Status) { s.Held = tables }) }})
 	if err != nil {
 		return err

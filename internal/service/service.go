@@ -19,6 +19,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -148,12 +149,15 @@ func Open(ctx context.Context, config *config.Config, logger *slog.Logger, patie
 		case !passes(err):
 			pool.Close()
 			return nil, err
+		case time.Now().After(deadline) && errors.As(err, new(*otherwiseError)):
+			pool.Close()
+			return nil, err
 		case time.Now().After(deadline):
 			pool.Close()
 			return nil, fmt.Errorf("the state database cannot be reached: %w", err)
 		}
 		if !waiting {
-			logger.Warn("waiting for the state database", "error", err)
+			logger.Warn("waiting for the state database, or for another instance that is ending", "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -167,6 +171,9 @@ func Open(ctx context.Context, config *config.Config, logger *slog.Logger, patie
 // passes reports whether an error may be of a state database that is starting, or has
 // gone while we did: no answer at all, or one that says so.
 func passes(err error) bool {
+	if errors.As(err, new(*otherwiseError)) {
+		return true // one that was killed is forgotten in a moment
+	}
 	var server *pgconn.PgError
 	if errors.As(err, &server) {
 		return strings.HasPrefix(server.Code, "57P") || strings.HasPrefix(server.Code, "53")
@@ -175,6 +182,28 @@ func passes(err error) bool {
 	var connecting *pgconn.ConnectError
 	return errors.As(err, &network) || errors.As(err, &connecting) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
 		strings.Contains(err.Error(), "conn closed") // which pgx has no error value for
+}
+
+// inCommon is what instances on one state database must have in common: what one seals another
+// opens, and where one has left files another goes on.
+func inCommon(config *config.Config, keeper *catalog.Keeper) string {
+	files := config.FilesRoot
+	if files != "" {
+		if whole, err := filepath.Abs(files); err == nil {
+			files = whole
+		}
+		if real, err := filepath.EvalSymlinks(files); err == nil {
+			files = real
+		}
+	}
+	return "key " + keeper.Mark + ", files_root " + files
+}
+
+// otherwiseError keeps an instance from sharing a state database.
+type otherwiseError struct{ ours, theirs string }
+
+func (e *otherwiseError) Error() string {
+	return fmt.Sprintf("another instance runs on this state database with %s, and this one has %s: they cannot share sources and outlets. Give both the same key file and files_root, or this one a state database of its own", e.theirs, e.ours)
 }
 
 // assemble puts the parts together; nothing runs yet.
@@ -232,6 +261,12 @@ func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool 
 		Store: journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes})})
 	s.Work, s.Cancel = context.WithCancelCause(context.WithoutCancel(ctx))
 	s.Instance = c.NewInstance()
+	s.Instance.Configured = inCommon(config, keeper)
+	if other, err := s.Instance.Otherwise(ctx); err != nil {
+		return nil, fmt.Errorf("looking for other instances: %w", err)
+	} else if other != "" {
+		return nil, &otherwiseError{s.Instance.Configured, other}
+	}
 	if err := s.Instance.Renew(ctx); err != nil {
 		return nil, fmt.Errorf("the state database cannot be written to: %w", err)
 	}

@@ -159,6 +159,13 @@ func (d *Destination) Open(ctx context.Context, o destination.Outlet) (destinati
 	if err != nil {
 		return nil, fault(err)
 	}
+	place := d.directory
+	if d.bucket != nil {
+		place = d.spool
+	}
+	if w.owned, err = claim(ctx, place, d.mode, o); err != nil {
+		return nil, fault(err)
+	}
 	if err := w.resume(ctx); err != nil {
 		w.Close() //nolint:errcheck // the first error is the one to tell
 		return nil, fault(err)

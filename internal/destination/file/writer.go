@@ -43,6 +43,7 @@ type writer struct {
 	lastOne *openFile // nil where it is not open
 	notes   *os.File  // the note of open files, once it has a line
 	noted   int       // bytes in it
+	owned   *os.File  // has the folder's lock; nil where nothing is claimed
 }
 
 // openOf identifies an open file.
@@ -576,6 +577,9 @@ func (w *writer) roll(ctx context.Context) error {
 func (w *writer) Close() error {
 	var first error
 	w.closeNotes()
+	if w.owned != nil {
+		defer w.owned.Close() //nolint:errcheck // its lock goes with it, once all else is closed
+	}
 	for _, f := range w.open {
 		if f.f == nil {
 			continue

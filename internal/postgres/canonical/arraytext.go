@@ -80,4 +80,3 @@ func appendQuoted(dst, text []byte) []byte {
 	}
 	return append(dst, '"')
 }
-
