@@ -48,7 +48,9 @@ func TestAFolderBelongsToOneStateDatabase(t *testing.T) {
 	i.start()
 	i.outletIs("archive", "goes on", func(o outletStatus) bool { return o.Phase == "running" })
 	two.start()
-	two.outletIs("archive", "waits for the folder", func(o outletStatus) bool { return o.Phase == "waiting" && o.Code == "folder-in-use" || o.Code == "folder-of-another" })
+	two.outletIs("archive", "waits for the folder", func(o outletStatus) bool {
+		return o.Phase == "waiting" && o.Code == "folder-in-use" || o.Code == "folder-of-another"
+	})
 	i.stop(syscall.SIGTERM)
 	two.stop(syscall.SIGTERM)
 	size := func() (all int64) {

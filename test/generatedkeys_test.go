@@ -73,3 +73,43 @@ func TestKeysWithGeneratedColumns(t *testing.T) {
 	require.Less(t, code, 300, "%s", raw)
 	require.Contains(t, string(raw), "updates and deletes will not be captured")
 }
+
+// TestAKeyThatIsLost: what is no longer captured is said where people look: by the table's state,
+// by an event, by the outlets that carry it, in the log of the run, and beforehand; once there is a
+// key again, the table is loaded.
+func TestAKeyThatIsLost(t *testing.T) {
+	t.Parallel()
+	configured, _ := scratch(t)
+	i, name := captured(t, configured+"source:\n  refresh_every: 100ms\n", []map[string]any{{"match": "public.*"}}, nil, "CREATE TABLE loans (id int PRIMARY KEY, note text)", "INSERT INTO loans VALUES (1, 'a'), (2, 'b')", "CREATE TABLE holds (id int PRIMARY KEY)")
+	db := connect(t, sourceServer(t), name)
+	into := database(t, sourceServer(t), "postgres")
+	i.intoTables("tables", sourceServer(t), into, map[string]any{})
+	i.must(http.MethodPost, "/v1/outlets/other", map[string]any{"source": "circulation", "tables": []string{"public.holds"}}, nil)
+	out, errs, code := i.cli("schema", "impact", "circulation", "--sql", "ALTER TABLE loans DROP CONSTRAINT loans_pkey")
+	require.Equal(t, 5, code, out+errs)
+	require.Contains(t, out, "its key goes: updates and deletes are in no event from there on")
+	run(t, db, "ALTER TABLE loans DROP CONSTRAINT loans_pkey")
+	i.comesTo("public.loans", "stale")
+	_, note := i.table("public.loans")
+	require.Contains(t, note, "its key is gone")
+	i.eventually("an event says so", func() bool {
+		events := ofTable(i.journal("circulation"), "public.loans", "schema")
+		if len(events) != 2 {
+			return false
+		}
+		now, _, _ := strings.Cut(string(events[1].Data.Schema), `"previous"`)
+		return !strings.Contains(now, `"key":1`)
+	})
+	o := i.outletIs("tables", "says so", func(o outletStatus) bool { return len(o.Incomplete) == 1 })
+	require.Equal(t, "key-lost", o.Incomplete[0].Code)
+	require.Empty(t, i.outletStatus("other").Incomplete)
+	log, _, code := i.cli("log")
+	require.Zero(t, code)
+	require.Contains(t, log, "its key is gone")
+	run(t, db, "UPDATE loans SET note = 'unseen' WHERE id = 1", "DELETE FROM loans WHERE id = 2", "ALTER TABLE loans ADD PRIMARY KEY (id)")
+	i.comesTo("public.loans", "following")
+	i.settled("circulation", db)
+	i.caughtUp("tables")
+	require.Equal(t, []string{"(1,unseen)"}, digest(t, connect(t, sourceServer(t), into), "SELECT * FROM loans"))
+	i.outletIs("tables", "is in order", func(o outletStatus) bool { return len(o.Incomplete) == 0 })
+}

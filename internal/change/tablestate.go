@@ -6,6 +6,7 @@ type Cause string
 // Causes. None is empty: there is nothing to know.
 const (
 	CauseNoKey         Cause = "no-key"          // consumers cannot tell two equal rows apart
+	CauseKeyLost       Cause = "key-lost"        // it had a key: changes since then are in no event
 	CauseInsertsOnly   Cause = "inserts-only"    // no key, so that updates and deletes are not captured
 	CausePart          Cause = "part"            // the load reads some of the rows, or is for one outlet
 	CauseRuleChanged   Cause = "rule-changed"    // earlier events follow the rule as it was

@@ -100,6 +100,9 @@ type Rehearsal struct {
 	Renamed []change.Rename
 	// Rewrites says that rows change without an event each.
 	Rewrites bool
+	// InsertsOnly says that updates and deletes are not captured afterwards, since nothing says
+	// which row they are about.
+	InsertsOnly bool
 	// Exposes is a private column that would have another name, which no rule decides about;
 	// the source holds there.
 	Exposes string

@@ -152,8 +152,9 @@ func (r *run) differences(chosen map[string]*publication.Captured, all []*catalo
 			}
 		}
 		other := t.ID.OID != 0 && t.ID.OID != oid
+		rekeyed := len(t.State.Schema.Key()) > 0 && len(c.Key()) == 0
 		renumbered := catalogue.Known(t.ID.Newest()) && !catalogue.SameSet(l.Numbered(c.Mapped), t.ID.Newest()) || t.ID.Latest != nil
-		if other || renumbered || found.rewritten[t] != nil || c.Rule.Image != rules.ImageKey && columnsDiffer(l.Columns, t.State.Schema) {
+		if other || renumbered || rekeyed || found.rewritten[t] != nil || c.Rule.Image != rules.ImageKey && columnsDiffer(l.Columns, t.State.Schema) {
 			found.changed[t] = oid
 		}
 	}

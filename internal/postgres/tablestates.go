@@ -107,6 +107,20 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			}
 			r.loads.Rewritten(t, states.RuleChanged)
 		}
+		if s.State == engine.StateStale && s.Cause == change.CauseKeyLost && c.All((*catalogue.Listed).Updatable) {
+			// What it missed meanwhile only a load brings.
+			if r.config.Load {
+				r.loads.WantFull(t)
+				r.loads.ReleaseLoad(t)
+				s.Standing, s.RowsDone = change.Reason{Cause: change.CauseNewKey, Text: "it has a key again, and what happened meanwhile is in no event"}.For(engine.StateToLoad), 0
+			} else {
+				s.Standing.Note = "it has a key again; updates and deletes of the time between are in no event: " + reloadByHand
+			}
+		}
+		if lost := s.State == engine.StateFollowing && s.Schema != nil && len(s.Schema.Key()) > 0 && !c.All((*catalogue.Listed).Updatable); lost && t.Load == nil {
+			why := insertsOnlyOf(c)
+			s.Standing = change.Reason{Cause: change.CauseKeyLost, Text: "its key is gone: " + why.Text + ", and updates and deletes are in no event from here on. Give it a key again, or ALTER TABLE … REPLICA IDENTITY FULL; then it is loaded again"}.For(engine.StateStale)
+		}
 		if s.State == engine.StateFollowing {
 			s.Standing = change.Standing{State: engine.StateFollowing}
 			t.ID.Keyless = isKeyless(c)
@@ -121,7 +135,11 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			r.sink.Table(t.Record())
 			r.sink.Touch()
 			if !first && before.State != s.State {
-				r.sink.Report(engine.Report{Level: "info", Event: "table-" + s.State, Message: name + " " + s.Note})
+				level := "info"
+				if s.State == engine.StateStale {
+					level = "warn"
+				}
+				r.sink.Report(engine.Report{Level: level, Event: "table-" + s.State, Message: name + " " + s.Note})
 			}
 		}
 	}
@@ -210,6 +228,8 @@ func (r *run) readPartition(t *tables.Table, name string) {
 	}
 	r.loads.Wake()
 }
+
+const reloadByHand = "reload the table with `rillmark source reload`"
 
 // insertsOnlyOf is why only a part of a table's changes is captured.
 func insertsOnlyOf(c *publication.Captured) change.Reason {

@@ -277,6 +277,12 @@ func BroughtByLog(index string) string {
 		" WHERE part.place <= " + index + ".indnkeyatts AND made.attgenerated <> '')"
 }
 
+// UpdatableSQL is [Listed.Updatable] as a condition on a row of pg_class of this name.
+func UpdatableSQL(class string) string {
+	return class + ".relreplident = 'f' OR EXISTS (SELECT FROM pg_index i WHERE i.indrelid = " + class + ".oid AND i.indisvalid AND i.indimmediate AND " + BroughtByLog("i") +
+		" AND CASE " + class + ".relreplident WHEN 'd' THEN i.indisprimary WHEN 'i' THEN i.indisreplident ELSE false END)"
+}
+
 // keyIndex is the index whose columns are the key of a table c: that of the identity, or the
 // primary key's; where a whole row is the identity and the primary key has generated columns,
 // another unique one of columns that are NOT NULL. Null where the log brings none.

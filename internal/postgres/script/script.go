@@ -66,10 +66,10 @@ func Setup(c *session.Config) string {
 	line("DECLARE t record; publication name;")
 	line("BEGIN")
 	line("  SELECT c.oid, n.nspname, c.relname,")
-	line("      CASE c.relkind WHEN 'r' THEN (%s)", keyedSQL("c"))
+	line("      CASE c.relkind WHEN 'r' THEN (%s)", catalogue.UpdatableSQL("c"))
 	line("        ELSE EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisprimary AND i.indimmediate AND %s)", catalogue.BroughtByLog("i"))
 	line("          AND NOT EXISTS (SELECT FROM pg_partition_tree(c.oid) part JOIN pg_class leaf ON leaf.oid = part.relid")
-	line("            WHERE part.isleaf AND (leaf.relkind <> 'r' OR NOT (%s))) END AS keyed, c.relkind", keyedSQL("leaf"))
+	line("            WHERE part.isleaf AND (leaf.relkind <> 'r' OR NOT (%s))) END AS keyed, c.relkind", catalogue.UpdatableSQL("leaf"))
 	line("    INTO t FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = chosen AND %s;", publication.CandidateSQL(c))
 	line("  IF NOT FOUND THEN")
 	line("    RAISE EXCEPTION 'the rules of source %% do not choose %%', %s, chosen USING ERRCODE = 'insufficient_privilege';", session.Literal(c.Source))
@@ -96,13 +96,6 @@ func Setup(c *session.Config) string {
 	line("SELECT count(*) AS tables FROM (SELECT %s(c.oid) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace", c.PublishFunction())
 	line("  WHERE %s) AS published;", publication.CandidateSQL(c))
 	return b.String()
-}
-
-// keyedSQL is the condition that the server takes updates of a published table, and that the log
-// brings the key of each: see [catalogue.Listed.Updatable].
-func keyedSQL(class string) string {
-	return class + ".relreplident = 'f' OR EXISTS (SELECT FROM pg_index i WHERE i.indrelid = " + class + ".oid AND i.indisvalid AND i.indimmediate AND " + catalogue.BroughtByLog("i") +
-		" AND CASE " + class + ".relreplident WHEN 'd' THEN i.indisprimary WHEN 'i' THEN i.indisreplident ELSE false END)"
 }
 
 // Teardown implements [engine.Engine]: the way back, which can be run again.

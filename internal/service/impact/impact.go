@@ -211,6 +211,9 @@ func atSource(r *engine.Rehearsal) []Finding {
 	if r.Exposes != "" {
 		return append(findings, Finding{Holds, fmt.Sprintf("the private column %q would have another name, about which no table rule decides: the source holds before it, and every outlet waits", r.Exposes), "add a rule for the new name to the source, and ask again"})
 	}
+	if r.InsertsOnly && len(r.Before.Key()) > 0 {
+		findings = append(findings, Finding{Loses, "its key goes: updates and deletes are in no event from there on, and the table is stale until it has one again", "ALTER TABLE … REPLICA IDENTITY FULL beforehand, or give it another key in the same transaction"})
+	}
 	if r.Rewrites && r.After != nil && r.Name == r.Table {
 		findings = append(findings, Finding{Differs, "rows change without an event each: the table is loaded again, or is stale where the source loads nothing", ""})
 	}
