@@ -85,6 +85,13 @@ func TestAKeyThatIsLost(t *testing.T) {
 	into := database(t, sourceServer(t), "postgres")
 	i.intoTables("tables", sourceServer(t), into, map[string]any{})
 	i.must(http.MethodPost, "/v1/outlets/other", map[string]any{"source": "circulation", "tables": []string{"public.holds"}}, nil)
+	// What needs old rows that the log does not have is said at once, and by a check.
+	chosen := map[string]any{"source": "circulation", "where": map[string]string{"public.loans": "note == 'a'"}}
+	var stored struct{ Warnings []string }
+	i.must(http.MethodPost, "/v1/outlets/chosen", chosen, &stored)
+	require.Contains(t, fmt.Sprint(stored.Warnings), "public.loans: its condition looks at note, and the log carries the old row's key alone")
+	checked, _, _ := i.cli("outlet", "check", "chosen")
+	require.Contains(t, checked, "old rows of public.loans")
 	out, errs, code := i.cli("schema", "impact", "circulation", "--sql", "ALTER TABLE loans DROP CONSTRAINT loans_pkey")
 	require.Equal(t, 5, code, out+errs)
 	require.Contains(t, out, "its key goes: updates and deletes are in no event from there on")

@@ -338,7 +338,11 @@ func tables(t *testing.T, round int, from, engine string) {
 	require.NoError(t, err)
 	require.NotContains(t, string(log), "are read again for this outlet", "without a condition, each database has what the log left out")
 	voids := make(map[string]int)
-	for _, e := range s.journal("circulation") {
+	all := s.journal("circulation")
+	for _, outlet := range []string{"current", "flagged", "versions"} {
+		s.outletIs(outlet, fmt.Sprintf("has counted each of %d events once, whatever was killed", len(all)), func(o outletStatus) bool { return o.Delivered == int64(len(all)) })
+	}
+	for _, e := range all {
 		if e.Data.Operation == "void" {
 			voids[e.Data.Table]++
 		}

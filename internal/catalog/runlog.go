@@ -36,6 +36,26 @@ func (c *Catalog) Log(ctx context.Context, subject string, since time.Time, limi
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[LogEntry])
 }
 
+// RedeliveredAt is when an event was delivered that had been a dead letter, and what was said as it
+// became one, as far as the log of the run goes back; zero where it says nothing of it.
+func (c *Catalog) RedeliveredAt(ctx context.Context, outlet, eventID string) (at time.Time, why string, err error) {
+	rows, _ := c.Pool.Query(ctx, `SELECT at, message FROM rillmark.run_log WHERE subject = $1 AND event = 'dead-letter' AND starts_with(message, $2 || ' ') ORDER BY id`, "outlet/"+outlet, eventID)
+	var when time.Time
+	var message string
+	_, err = pgx.ForEachRow(rows, []any{&when, &message}, func() error {
+		if message == eventID+Redelivered {
+			at = when
+		} else {
+			why = message
+		}
+		return nil
+	})
+	return at, why, err
+}
+
+// Redelivered is what the log of the run says behind the id of a dead letter that was delivered.
+const Redelivered = " was delivered at last"
+
 // TrimLog drops lines that are older than age, and the oldest above most.
 func (c *Catalog) TrimLog(ctx context.Context, age time.Duration, most int) error {
 	_, err := c.Pool.Exec(ctx, `DELETE FROM rillmark.run_log WHERE at < now() - $1::interval

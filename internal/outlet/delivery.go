@@ -35,7 +35,8 @@ type sender struct {
 	wants     encode.Capabilities
 	again     *encode.Maker   // for dead letters
 	at        int64           // the newest offset that was sent, became a dead letter or was passed over
-	written   int64           // messages since the last commit
+	written   written         // messages since the last commit
+	repeated  int64           // the newest offset that was counted before
 	unflushed int64           // messages since the last flush
 	from      int64           // the batch in hand begins there
 	flushAt   time.Time       // when it is time to flush
@@ -232,8 +233,7 @@ func (s *sender) flush(ctx context.Context, last bool) error {
 		}
 		s.pace.end(durable > s.offset.Committed)
 		if s.committing == nil && durable > s.offset.Committed {
-			s.committing, s.committingAt = s.hold.Commit(s.offset.Run, durable, s.written, last), durable
-			s.written = 0
+			s.committing, s.committingAt = s.hold.Commit(s.offset.Run, durable, s.written.upTo(durable), last), durable
 		}
 	}
 	if last {
@@ -271,16 +271,17 @@ func (s *sender) commitDead(ctx context.Context, durable int64, letters []catalo
 	if err := s.awaitCommit(ctx); err != nil {
 		return err
 	}
-	if err := s.hold.StoreDeadLetters(ctx, s.offset.Run, max(durable, s.offset.Committed), s.written, letters); err != nil {
+	durable = max(durable, s.offset.Committed)
+	if err := s.hold.StoreDeadLetters(ctx, s.offset.Run, durable, s.written.upTo(durable), letters); err != nil {
 		return err
 	}
-	s.offset.Committed, s.written = max(durable, s.offset.Committed), 0
+	s.offset.Committed = durable
 	s.committingAt = s.offset.Committed
 	s.set(func(st *Status) { st.Committed = s.offset.Committed })
 	return nil
 }
 
-func (s *sender) delivered(messages []encode.Message, gone int64, committed time.Time, dead []refusal) {
+func (s *sender) went(messages []encode.Message, gone int64, committed time.Time, dead []refusal) {
 	now := time.Now()
 	s.mu.Lock()
 	defer s.mu.Unlock()

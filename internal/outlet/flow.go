@@ -82,6 +82,13 @@ func (f *Flow) of(table string) *TableFlow {
 	return one
 }
 
+// redelivered counts a dead letter that has gone out after all. It was dead in an earlier period,
+// perhaps: over all of them it is none.
+func (t *TableFlow) redelivered(operation string) {
+	t.Dead--
+	t.add("rillmark.row."+operation, 1)
+}
+
 // add counts messages of a type.
 func (t *TableFlow) add(kind string, n int64) {
 	if _, known := t.Messages[kind]; !known && len(t.Messages) >= maxTypes {

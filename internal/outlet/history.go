@@ -104,8 +104,8 @@ func (h *History) delivered(at time.Time, n int64, delay time.Duration) {
 	p.Delay = delay.Seconds()
 }
 
-// counted notes events that were read from the journal.
-func (o *Outlet) counted(n int64) {
+// countRead notes events that were read from the journal.
+func (o *Outlet) countRead(n int64) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.history.now(time.Now()).Read += n

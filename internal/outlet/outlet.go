@@ -126,7 +126,10 @@ type Outlet struct {
 	flows    Flows
 	// flowsFrom is since when flows counts.
 	flowsFrom time.Time
-	wake      chan struct{}
+	// counted is the newest offset that was counted in a run: what comes again after a fault is
+	// not counted once more.
+	counted, countedRun int64
+	wake                chan struct{}
 }
 
 // Status is how the outlet stands now.
@@ -146,12 +149,24 @@ func (o *Outlet) set(change func(*Status)) {
 // Carry takes over what was counted before the outlet's definition changed.
 func (o *Outlet) Carry(from *Outlet) {
 	from.mu.Lock()
+	counted, countedRun := from.counted, from.countedRun
 	status, rates, counts, history, flows, flowsFrom := from.status, from.rates, from.counts.clone(), from.history.clone(), from.flows.clone(), from.flowsFrom
 	from.mu.Unlock()
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.flows, o.flowsFrom = flows, flowsFrom
+	o.counted, o.countedRun = counted, countedRun
 	o.status.Delivered, o.status.Committed, o.status.Delay, o.rates, o.counts, o.history = status.Delivered, status.Committed, status.Delay, rates, counts, history
+}
+
+// countedIn is the newest offset that was counted in a run; 0 in one that begins.
+func (o *Outlet) countedIn(run int64) int64 {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.countedRun != run {
+		o.counted, o.countedRun = 0, run
+	}
+	return o.counted
 }
 
 // Wake lets a running outlet look for dead letters that are to be tried again.
@@ -325,6 +340,11 @@ func (o *Outlet) once(ctx context.Context) error {
 	defer o.Budget.running.Add(-1)
 	r := &reader{Outlet: o, at: s.at, ended: s.at, run: offset.Run, until: offset.Until, letPass: offset.LetPass, whole: s.wants.Whole, filter: o.Filter(), maker: o.maker(ctx, s.wants)}
 	r.halves.Filter = r.filter
+	s.repeated = o.countedIn(int64(offset.Run))
+	if n := o.delivered(ctx, offset.Committed, s.at); n > 0 {
+		s.written.batches = append(s.written.batches, writtenBatch{s.at, n})
+	}
+	r.repeated = s.repeated
 	if len(s.rows) > 0 {
 		r.maker.Order()
 	}

@@ -32,6 +32,18 @@ type reader struct {
 	filled  bool         // the last batch was handed on since it was full: there may be more
 	unfit   error        // the next event does not fit; what lies before it is in a batch
 	net     shape.Net
+	// repeated is the newest offset that was counted before; uncounted takes what is counted of
+	// those that come again.
+	repeated  int64
+	uncounted encode.TableTally
+}
+
+// tally is where an event counts.
+func (r *reader) tally(b *encode.Batch, e *change.Event) *encode.TableTally {
+	if e.Offset <= r.repeated {
+		return &r.uncounted
+	}
+	return b.Tally.Of(e.Table)
 }
 
 // resume opens the journal behind what was delivered. Where that lies in the
@@ -165,7 +177,7 @@ func (r *reader) fill(ctx context.Context, b *encode.Batch, waits bool) error {
 	}
 	b.Last, b.Committed = last, committed
 	b.Tally.Took = time.Since(start) - waited
-	r.counted(last - r.at)
+	r.Outlet.countRead(last - max(r.at, min(r.repeated, last)))
 	r.at = last
 	return nil
 }
@@ -275,7 +287,7 @@ func (r *reader) chosen(b *encode.Batch, e *change.Event) error {
 	if err != nil || !takes {
 		return err // one that does not fit is no part of the batch
 	}
-	tally := b.Tally.Of(e.Table)
+	tally := r.tally(b, e)
 	if tally.Read[operation]++; keptBack {
 		tally.KeptBack++
 	}
@@ -293,7 +305,7 @@ func (r *reader) put(b *encode.Batch, e *change.Event, admitted bool, after []ch
 			}
 			return nil
 		case admitted && shape.Joins(e):
-			b.Tally.Of(e.Table).Merged++
+			r.tally(b, e).Merged++
 			r.net.Add(e)
 			return nil
 		}
@@ -315,14 +327,14 @@ func (r *reader) append(b *encode.Batch, e *change.Event, admitted bool) error {
 		return r.refuse(b, e, err)
 	}
 	if said := b.Messages[before:]; admitted && (len(said) == 0 || said[0].Type == encode.TransactionEnd) {
-		b.Tally.Of(e.Table).KeptBack++
+		r.tally(b, e).KeptBack++
 	}
 	return err
 }
 
 func (r *reader) flushNet(b *encode.Batch) error {
 	return r.net.Take(func(e *change.Event) error {
-		b.Tally.Of(e.Table).Merged--
+		r.tally(b, e).Merged--
 		return r.append(b, e, true)
 	})
 }

@@ -3,6 +3,7 @@ package outlet
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
@@ -59,7 +60,10 @@ func (s *sender) redeliverWanted(ctx context.Context) error {
 			if err := s.Catalog.Redelivered(ctx, s.ID, l.ID); err != nil {
 				return err
 			}
-			s.Log("info", "dead-letter", l.EventID+" was delivered at last")
+			s.mu.Lock()
+			s.flows.now(time.Now()).of(l.Table).redelivered(l.Operation)
+			s.mu.Unlock()
+			s.Log("info", "dead-letter", l.EventID+catalog.Redelivered)
 		}
 	}
 	var err error

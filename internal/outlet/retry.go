@@ -3,6 +3,7 @@ package outlet
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"rillmark/internal/destination"
@@ -65,10 +66,11 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 		wait = min(wait*2, s.LongestWait)
 	}
 	s.at = last
-	gone := int64(all - len(dead))
-	s.written += gone
-	s.unflushed += gone
-	s.delivered(messages, gone, committed, dead)
+	s.unflushed += int64(all - len(dead))
+	s.written.add(last, messages, dead)
+	// What was sent before, and comes again after a fault, is not counted once more.
+	messages, dead, passed = s.counting(messages, dead, last, passed)
+	s.went(messages, int64(len(messages)-countedIn(messages, dead)), committed, dead)
 	s.mu.Lock()
 	flow := s.flows.now(time.Now())
 	flow.sent(&b.Tally, passed, messages, dead)
@@ -80,6 +82,33 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 	}
 	clear(s.tries)
 	return err
+}
+
+// counting leaves out what was counted before, and notes how far is counted now.
+func (s *sender) counting(messages []encode.Message, dead []refusal, last, passed int64) ([]encode.Message, []refusal, int64) {
+	if first := last - passed; s.repeated > first {
+		passed = max(last-s.repeated, 0)
+		messages = slices.DeleteFunc(slices.Clone(messages), func(m encode.Message) bool { return m.Offset <= s.repeated })
+		dead = slices.DeleteFunc(slices.Clone(dead), func(d refusal) bool { return d.offset <= s.repeated })
+	}
+	s.mu.Lock()
+	s.counted = max(s.counted, last)
+	s.mu.Unlock()
+	return messages, dead, passed
+}
+
+// countedIn is how many of some messages are dead letters.
+func countedIn(messages []encode.Message, dead []refusal) (n int) {
+	gone := make(map[int64]bool, len(dead))
+	for _, one := range dead {
+		gone[one.offset] = true
+	}
+	for i := range messages {
+		if gone[messages[i].Offset] {
+			n++
+		}
+	}
+	return n
 }
 
 // held takes out what is bad, and what has to wait behind dead letters.

@@ -94,6 +94,9 @@ func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]strin
 	if err != nil {
 		return nil, err
 	}
+	for _, one := range s.oldRows(ctx, d, versions) {
+		advice = append(advice, one.Table+": "+one.Says+". Fix: "+one.Fix)
+	}
 	shaped, err := s.Shape(ctx, d)
 	if err != nil {
 		return nil, err

@@ -275,6 +275,23 @@ func (s *Explaining) fate(ctx context.Context, record *catalog.Outlet, w *Why) e
 		if w.Deliveries, err = s.Catalog.Deliveries(ctx, record.ID, w.Offset); err != nil {
 			return base.Answer(err, "outlet", record.Name)
 		}
+		var event struct {
+			ID string `json:"id"`
+		}
+		if len(w.Event) > 0 && json.Unmarshal(w.Event, &event) != nil {
+			event.ID = "" // it is of no form that has one
+		}
+		at, was, err := s.Catalog.RedeliveredAt(ctx, record.Name, event.ID)
+		if err != nil {
+			return base.Answer(err, "outlet", record.Name)
+		}
+		if !at.IsZero() {
+			w.Text = "it was a dead letter, and was delivered at last at " + at.UTC().Format(time.RFC3339)
+			if was != "" {
+				w.Text += " (" + was + ")"
+			}
+			return nil
+		}
 		if n := len(w.Deliveries); n > 0 {
 			w.Text = "it was " + deliveredWords(w.Deliveries[n-1])
 			if n > 1 {
