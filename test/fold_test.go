@@ -84,6 +84,7 @@ func (f *fold) schema(table string, rows map[string]map[string]json.RawMessage, 
 		Definition *struct{ Columns []struct{ Name string } }
 		Rewrites   bool
 		Renamed    []struct{ From, To string }
+		Filled     map[string]json.RawMessage
 	}
 	json.Unmarshal(raw, &s) //nolint:errcheck // an empty one shows
 	if s.Definition == nil {
@@ -110,6 +111,9 @@ func (f *fold) schema(table string, rows map[string]map[string]json.RawMessage, 
 			has[c.Name] = true
 			if _, there := row[c.Name]; !there && !s.Rewrites {
 				row[c.Name] = json.RawMessage("null")
+				if v, filled := s.Filled[c.Name]; filled {
+					row[c.Name] = v
+				}
 			}
 		}
 		for name := range row {

@@ -41,6 +41,8 @@ type version struct {
 	// rewrites says that rows have changed without events: what a new column holds is not
 	// known.
 	rewrites bool
+	// filled are the values of rows that were there in columns that came.
+	filled map[string]change.Value
 }
 
 // New is an empty table that keeps up to limit bytes in memory, and more in a file in dir.
@@ -138,7 +140,19 @@ func (t *Table) define(e *change.Event) error {
 	if c.Rewrites {
 		t.inexact = fmt.Sprintf("rows have changed without events at offset %d, and the table has not been loaded anew since", e.Offset)
 	}
-	return t.become(version{schema: e.Schema, renamed: c.Renamed, rewrites: c.Rewrites})
+	now := version{schema: e.Schema, renamed: c.Renamed, rewrites: c.Rewrites, filled: make(map[string]change.Value, len(c.Filled))}
+	for name, raw := range c.Filled {
+		column := e.Schema.Column(name)
+		if column == nil {
+			continue
+		}
+		v, err := change.FilledValue(column, raw)
+		if err != nil {
+			return fmt.Errorf("the schema event at offset %d: %w", e.Offset, err)
+		}
+		now.filled[name] = v
+	}
+	return t.become(now)
 }
 
 // become goes on with another schema version.
@@ -380,6 +394,8 @@ func (v *version) from(before *change.Schema, row []change.Value, patch bool) []
 		}
 		if at := slices.IndexFunc(before.Columns, func(b change.Column) bool { return b.Name == name }); at >= 0 && name != "" {
 			now[i] = row[at]
+		} else if filled, is := v.filled[c.Name]; is && !patch {
+			now[i] = filled
 		} else if !v.rewrites && !patch {
 			now[i] = change.NullValue()
 		}

@@ -16,6 +16,9 @@ type SchemaChange struct {
 	Previous    *Schema `json:"previous"`
 	// Rewrites says that rows have changed without an event.
 	Rewrites bool `json:"rewrites"`
+	// Filled has the value that each row which was there got in a column that came with the
+	// change, where it is known: as [FilledJSON] has it. New columns that are not in it are null.
+	Filled map[string]json.RawMessage `json:"filled,omitempty"`
 	// Statement and Renamed are there where the source says what was done: Statement has
 	// all statements on the table since its last schema event.
 	Statement string `json:"statement,omitempty"`

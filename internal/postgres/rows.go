@@ -168,6 +168,9 @@ func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
 		rewrites = old != nil && !void && (redefined || !changes.Known && lost(old, l) || l.Rewrites(old, &changes, inPlace))
 		body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites,
 			Statement: t.Statement, Renamed: changes.Renamed}
+		if old != nil && !void && !rewrites {
+			body.Filled = l.Filled(old, &changes)
+		}
 		t.Statement = ""
 		r.sink.Add(&change.Row{Operation: change.Definition, Table: l.Name, Schema: l.Schema, Place: uint64(place), Body: body.Encode()})
 		t.State.Schema = l.Schema

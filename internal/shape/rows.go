@@ -459,6 +459,33 @@ func (r *Rows) exposed(at int, c *change.SchemaChange) error {
 	return &Unfit{Table: c.Definition.Table, At: form.At, New: -1, Exposes: true, Reason: fmt.Sprintf("the private column %q is gone, and %q is new and has no rule: it may be the same column under another name; add a rule for it", gone, came)}
 }
 
+// filled gives the values that filled columns the form's names. A column that the form treats, or works
+// out, from others has values that the event cannot say: rows have changed without an event then.
+func (r *Rows) filled(b *boundRows, form *RowForm, is *change.Schema, body *change.SchemaChange) {
+	given := body.Filled
+	body.Filled = nil
+	if len(given) == 0 || is == nil {
+		return
+	}
+	plain := len(form.New) == 0
+	for name, raw := range given {
+		treat, out, _ := form.of(name)
+		switch {
+		case treat == Drop:
+		case treat == Keep && b.schema.Column(out) != nil:
+			if body.Filled == nil {
+				body.Filled = make(map[string]json.RawMessage)
+			}
+			body.Filled[out] = raw
+		default:
+			plain = false
+		}
+	}
+	if !plain {
+		body.Filled, body.Rewrites = nil, true
+	}
+}
+
 // definition is a schema change as it concerns what goes out.
 func (r *Rows) definition(b *boundRows, out *change.Event) (*change.Event, error) {
 	at := r.formOf(out.Table)
@@ -482,6 +509,7 @@ func (r *Rows) definition(b *boundRows, out *change.Event) (*change.Event, error
 	if is != nil {
 		body.Definition, body.Fingerprint = b.schema, b.schema.Fingerprint().String()
 	}
+	r.filled(b, form, is, &body)
 	if body.Previous != nil && is != nil && !body.Rewrites && body.Previous.Fingerprint() == body.Definition.Fingerprint() {
 		return nil, nil
 	}

@@ -22,6 +22,9 @@ func (d *database) Quote(name string) string { return wire.Name(name) }
 // Literal implements [sql.Dialect].
 func (d *database) Literal(text string) string { return literal(text) }
 
+// Constant implements [sql.Dialect]: the text is a literal already.
+func (d *database) Constant(_ *sql.Column, text []byte) string { return string(text) }
+
 // AppendTime implements [sql.Dialect].
 func (d *database) AppendTime(dst []byte, t time.Time) []byte {
 	return t.UTC().AppendFormat(dst, "2006-01-02 15:04:05.000000")

@@ -23,6 +23,11 @@ func (d *database) Quote(name string) string { return quoted(name) }
 // Literal implements [sql.Dialect].
 func (d *database) Literal(text string) string { return literal(text) }
 
+// Constant implements [sql.Dialect].
+func (d *database) Constant(c *sql.Column, text []byte) string {
+	return literal(string(text)) + "::" + c.Kind
+}
+
 const timeFormat = "2006-01-02T15:04:05.999999Z07:00"
 
 // AppendTime implements [sql.Dialect].

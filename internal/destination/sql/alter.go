@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -43,7 +44,10 @@ func (w *Writer) schemaEvent(ctx context.Context, m *encode.Message) error {
 			return err
 		}
 	}
-	return w.redefine(ctx, t, m, before, now, body.Renamed)
+	if err := w.redefine(ctx, t, m, before, now, body.Renamed); err != nil {
+		return err
+	}
+	return w.fill(ctx, t, m, now, body.Filled)
 }
 
 // redefine gives a table the definition that rows have from an offset on; before is nil where
@@ -71,6 +75,42 @@ func (w *Writer) redefine(ctx context.Context, t *Table, m *encode.Message, befo
 		return err
 	}
 	return w.dropColumns(ctx, t, before, now, renamed)
+}
+
+// fill gives rows that are there the values that those of the source have got in new columns. It can
+// be done once more: rows that have come since have values of their own.
+func (w *Writer) fill(ctx context.Context, t *Table, m *encode.Message, now *change.Schema, filled map[string]json.RawMessage) error {
+	for _, name := range slices.Sorted(maps.Keys(filled)) {
+		c, known := now.Column(name), t.Column(name)
+		if c == nil || known == nil || known.Generated {
+			continue
+		}
+		v, err := change.FilledValue(c, filled[name])
+		if err != nil || v.Presence != change.Present {
+			return err
+		}
+		text := v.Text
+		if write := w.db.Writing(c, known); write != nil {
+			if text, err = write(nil, text); err != nil {
+				return fmt.Errorf("the value that filled column %s of %s: %w", name, m.Table, err)
+			}
+		}
+		where := w.db.Quote(known.Name) + " IS NULL"
+		switch t.Keep {
+		case Flagged:
+			where += " AND NOT coalesce(" + Deleted + ", false)"
+		case Versions:
+			where += " AND " + Until + " = '" + w.db.Infinity() + "' AND " + Operation + " <> 'delete'"
+		case Current:
+		}
+		if err := w.begun(ctx); err != nil {
+			return err
+		}
+		if _, err := w.db.OfAll(ctx, "UPDATE "+t.SQL+" SET "+w.db.Quote(known.Name)+" = "+w.db.Constant(known, text)+" WHERE "+where); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // rename follows columns that have another name now, those whose names go round included.

@@ -63,6 +63,8 @@ type Dialect interface {
 	// Quote quotes a name, Literal a text.
 	Quote(name string) string
 	Literal(text string) string
+	// Constant is a value of a column in a statement, of the text that Writing makes.
+	Constant(c *Column, text []byte) string
 	// AppendTime appends the text of a moment.
 	AppendTime(dst []byte, t time.Time) []byte
 	// Infinity is the text of a moment after all others, as the end of what holds still.

@@ -247,6 +247,9 @@ type attribute struct {
 	element  *typeInfo
 	// defaulted columns fill the rows that are there when they are added.
 	defaulted bool
+	// missing is the value of rows that were there when the column was added, in the server's
+	// text; nil where the catalogue has none.
+	missing *string
 	// toasted columns may be stored out of line.
 	toasted bool
 	// number is the column's, whatever its name (attnum).
@@ -300,7 +303,7 @@ var keyIndex = `(SELECT i.indexrelid FROM pg_index i WHERE i.indrelid = c.oid AN
 // columns are looked up apart: joined in, they are scanned as a whole, and a database
 // of many tables has two for each.
 var attributesSQL = `SELECT c.oid, c.relispartition OR c.relkind = 'p', coalesce(made.xmin::text::bigint, 0), (SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint % 4294967296), gone.numbers, gone.dropped, a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
-		a.atthasmissing OR a.atthasdef OR a.attidentity <> '', a.attstorage <> 'p', a.attnum, c.relfilenode, a.xmin::text::bigint,
+		a.atthasmissing OR a.atthasdef OR a.attidentity <> '', CASE WHEN a.atthasmissing THEN (a.attmissingval::text::text[])[1] END, a.attstorage <> 'p', a.attnum, c.relfilenode, a.xmin::text::bigint,
 		CASE WHEN a.attcollation >= 16384 THEN coalesce((SELECT ` + CollationText + `
 			FROM pg_collation k WHERE k.oid = a.attcollation AND NOT k.collisdeterministic), '') ELSE '' END,
 		coalesce((SELECT k.place FROM unnest(key.indkey) WITH ORDINALITY AS k(attnum, place) WHERE k.attnum = a.attnum AND k.place <= key.indnkeyatts), 0)
@@ -327,7 +330,7 @@ func eachAttribute(rows pgx.Rows, each func(t tableRow, a attribute)) error {
 	var numbers []int
 	var by []uint32
 	var a attribute
-	_, err := pgx.ForEachRow(rows, []any{&t.oid, &t.rooted, &t.made, &t.next, &numbers, &by, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.toasted, &a.number, &t.file, &a.defined, &a.collation, &a.keyPlace}, func() error {
+	_, err := pgx.ForEachRow(rows, []any{&t.oid, &t.rooted, &t.made, &t.next, &numbers, &by, &a.name, &a.typeOID, &a.typeMod, &a.typeName, &a.notNull, &a.defaulted, &a.missing, &a.toasted, &a.number, &t.file, &a.defined, &a.collation, &a.keyPlace}, func() error {
 		t.dropped = make([]Dropped, len(numbers))
 		for i := range numbers {
 			t.dropped[i] = Dropped{numbers[i], by[i]}

@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -27,6 +28,8 @@ type Layout struct {
 	Convert []canonical.Converter
 	// defaulted says of each whether adding it filled existing rows.
 	defaulted []bool
+	// filled says with what, where that is known: as events have it, with the treatment.
+	filled map[int]change.Value
 	// OID is the table's, its root's where it is captured under that name; rootOrder
 	// says that the columns have the root's numbers.
 	OID       uint32
@@ -101,6 +104,18 @@ func (m *layoutMaker) make(from []attribute, guessed bool) (*Layout, error) {
 	for i, raw := range l.From {
 		l.Convert = append(l.Convert, l.converter(i, l.Raw[raw].Convert))
 		l.defaulted = append(l.defaulted, from[raw].defaulted)
+		if missing := from[raw].missing; missing != nil {
+			value := change.Of(*missing)
+			if convert := l.Convert[i]; convert != nil {
+				if value.Text, err = convert(nil, value.Text); err != nil {
+					continue // it is not known
+				}
+			}
+			if l.filled == nil {
+				l.filled = make(map[int]change.Value)
+			}
+			l.filled[i] = value
+		}
 	}
 	return l, nil
 }
@@ -175,7 +190,7 @@ func (l *Layout) Rewrites(old *change.Schema, changes *ColumnChanges, inPlace bo
 		if inPlace && was != nil && was.Rule == c.Rule && was.Element == c.Element && was.Bits == c.Bits && was.Treatment == c.Treatment && len(c.Labels)+len(was.Labels) == 0 {
 			continue
 		}
-		if was != nil && (was.Type != c.Type || was.Treatment != c.Treatment) && !strings.HasSuffix(c.Type, "."+was.Type) || was == nil && l.defaulted[i] {
+		if was != nil && (was.Type != c.Type || was.Treatment != c.Treatment) && !strings.HasSuffix(c.Type, "."+was.Type) || was == nil && l.defaulted[i] && !l.knowsFilled(i) {
 			return true
 		}
 		// A label that is gone has another name now, in every row that has it.
@@ -184,6 +199,35 @@ func (l *Layout) Rewrites(old *change.Schema, changes *ColumnChanges, inPlace bo
 		}
 	}
 	return false
+}
+
+// knowsFilled reports whether it is known what adding a column of Schema gave the rows that were
+// there, and an event can say so.
+func (l *Layout) knowsFilled(i int) bool {
+	v, known := l.filled[i]
+	if known {
+		_, known = change.FilledJSON(&l.Schema.Columns[i], v)
+	}
+	return known
+}
+
+// Filled are the values that rows which were there have got in columns that came since old.
+func (l *Layout) Filled(old *change.Schema, changes *ColumnChanges) (filled map[string]json.RawMessage) {
+	for i := range l.Schema.Columns {
+		c := &l.Schema.Columns[i]
+		name := c.Name
+		if changes.Known {
+			name = changes.from[c.Name]
+		}
+		if old.Column(name) != nil || slices.Contains(old.LeftOut, name) || !l.knowsFilled(i) {
+			continue
+		}
+		if filled == nil {
+			filled = make(map[string]json.RawMessage)
+		}
+		filled[c.Name], _ = change.FilledJSON(c, l.filled[i]) // it is known
+	}
+	return filled
 }
 
 // Exposes is the name of a column that was private before and may now be there
