@@ -8,6 +8,7 @@ const shapes: Record<string, { shape: string; tone: string }> = {
   "to-load": { shape: "ring", tone: "busy" },
   standby: { shape: "ring", tone: "quiet" },
   waiting: { shape: "diamond", tone: "warn" },
+  incomplete: { shape: "diamond", tone: "warn" },
   stale: { shape: "diamond", tone: "warn" },
   unpublished: { shape: "diamond", tone: "warn" },
   "not-loaded": { shape: "cross", tone: "bad" },

@@ -14,6 +14,10 @@ export function sourceAttention(s: SourceStatus): number {
   return s.phase === "paused" ? 1 : 0;
 }
 
+/** outletState is how an outlet stands, in one word: its phase, or incomplete where it delivers and
+ * its consumer has not all tables as the source has them. */
+export const outletState = (o: OutletStatus): string => (o.incomplete?.length && (o.phase === "running" || o.phase === "pull") ? "incomplete" : o.phase);
+
 export function outletAttention(o: OutletStatus): number {
   if (o.phase === "failed") {
     return 4;
@@ -21,7 +25,7 @@ export function outletAttention(o: OutletStatus): number {
   if (o.phase === "waiting" || o.error) {
     return 3;
   }
-  if (o.dead_letters > 0 || o.verified?.equal === false || o.lost_events > 0 || o.retention?.level === "lost") {
+  if (o.incomplete?.length || o.dead_letters > 0 || o.verified?.equal === false || o.lost_events > 0 || o.retention?.level === "lost") {
     return 2;
   }
   return o.phase === "paused" ? 1 : 0;
@@ -35,4 +39,14 @@ export const worstFirst = (outlets: OutletStatus[]) => [...outlets].sort((a, b) 
 export function groupAttention(s: SourceStatus, outlets: OutletStatus[]): number {
   const most = Math.max(sourceAttention(s), ...outlets.map(outletAttention));
   return most > 1 ? most : s.phase === "paused" ? -1 : 0;
+}
+
+/** mostNamed is how many tables are named at most. */
+export const mostNamed = 5;
+
+/** incompleteWords names the tables that an outlet's consumer has not as the source has them. */
+export function incompleteWords(o: OutletStatus): string {
+  const names = [...new Set((o.incomplete ?? []).map((t) => t.table))];
+  const more = names.length > mostNamed ? ` and ${names.length - mostNamed} more` : "";
+  return `Not as the source has ${names.length === 1 ? "it" : "them"}: ${names.slice(0, mostNamed).join(", ")}${more}`;
 }

@@ -9,6 +9,7 @@ import { Figure } from "../../parts/Figure";
 import { Ask } from "../../parts/Ask";
 import { LogTab } from "../../parts/LogTab";
 import { count, localMoment, rate, span } from "../../parts/numbers";
+import { incompleteWords, mostNamed, outletState } from "../../parts/attention";
 import { StateMark } from "../../parts/StateMark";
 import { Tabs } from "../../parts/Tabs";
 import { Trouble } from "../../parts/Trouble";
@@ -82,7 +83,12 @@ function Head({ outlet, patterns }: { outlet: OutletStatus; patterns: string[] }
     <section aria-label={`Outlet ${outlet.name}`} className="source-head">
       <div className="page-head">
         <h1>{outlet.name}</h1>
-        <StateMark state={outlet.phase} word={outlet.phase === "pull" ? "pull, consumers read" : outlet.until ? `running once, up to offset ${count(outlet.until)}` : outlet.phase} />
+        <StateMark
+          state={outletState(outlet)}
+          word={
+            outletState(outlet) === "incomplete" ? "incomplete" : outlet.phase === "pull" ? "pull, consumers read" : outlet.until ? `running once, up to offset ${count(outlet.until)}` : outlet.phase
+          }
+        />
         <span className="note">
           of {outlet.source}
           {outlet.destination && ` to ${outlet.kind} ${outlet.destination}`}
@@ -138,6 +144,20 @@ function Head({ outlet, patterns }: { outlet: OutletStatus; patterns: string[] }
             </span>
           )}
         </p>
+      )}
+      {!!outlet.incomplete?.length && (
+        <div className="trouble" role="alert">
+          {incompleteWords(outlet)}. The others go on.
+          <ul>
+            {outlet.incomplete.slice(0, mostNamed).map((t) => (
+              <li key={t.table + t.code}>
+                <strong>{t.table}</strong>
+                {t.offset ? `, held at offset ${count(t.offset)}` : ""}: {t.why}
+                {t.fix && <span className="fix"> Fix: {t.fix}</span>}
+              </li>
+            ))}
+          </ul>
+        </div>
       )}
       {!!outlet.loads?.length && (
         <p className="note" role="status">

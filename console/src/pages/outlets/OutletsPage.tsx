@@ -2,7 +2,7 @@ import { Table } from "react-bootstrap";
 import { Link } from "react-router-dom";
 import { useOutlets } from "../../api/status";
 import { count, rate, span } from "../../parts/numbers";
-import { worstFirst } from "../../parts/attention";
+import { incompleteWords, outletState, worstFirst } from "../../parts/attention";
 import { StateMark } from "../../parts/StateMark";
 import { Destinations } from "./Destinations";
 import { SharedForms } from "./SharedForms";
@@ -57,7 +57,8 @@ export function OutletsPage() {
                     <Link to={`/outlets/${o.name}`}>{o.name}</Link>
                   </th>
                   <td>
-                    <StateMark state={o.phase} />
+                    <StateMark state={outletState(o)} />
+                    {!!o.incomplete?.length && <div className="note-cell">{incompleteWords(o)}</div>}
                     {o.error && <div className="note-cell">{o.error}</div>}
                   </td>
                   <td>{o.source}</td>

@@ -2,7 +2,7 @@ import { memo, useMemo, useState } from "react";
 import { Form } from "react-bootstrap";
 import { Link } from "react-router-dom";
 import type { OutletStatus, SourceStatus } from "../../api/types";
-import { groupAttention, outletAttention, sourceAttention, worstFirst } from "../../parts/attention";
+import { groupAttention, outletAttention, outletState, sourceAttention, worstFirst } from "../../parts/attention";
 import { bytes, count, rate, span } from "../../parts/numbers";
 import { StateMark } from "../../parts/StateMark";
 
@@ -42,7 +42,7 @@ export function Crowd({ sources, outlets }: { sources: SourceStatus[]; outlets: 
         />
         <Form.Check id="only-attention" label="Only what needs attention" checked={only} onChange={(e) => setOnly(e.target.checked)} />
         <span className="crowd-sum" role="status">
-          <Sum word="source" states={sources.map((s) => s.phase)} /> <Sum word="outlet" states={outlets.map((o) => o.phase)} />
+          <Sum word="source" states={sources.map((s) => s.phase)} /> <Sum word="outlet" states={outlets.map(outletState)} />
         </span>
       </div>
       {found.length === 0 && <p className="note">{only && !wanted ? "Nothing needs attention." : "Nothing is called so."}</p>}
@@ -116,7 +116,7 @@ const Group = memo(function Group({ source, outlets, all }: { source: SourceStat
 const OutletLine = memo(function OutletLine({ outlet: o }: { outlet: OutletStatus }) {
   return (
     <li>
-      <StateMark state={o.phase} />
+      <StateMark state={outletState(o)} />
       <Link to={`/outlets/${o.name}`}>{o.name}</Link>
       <span className="to">{o.destination && `${o.kind} ${o.destination}`}</span>
       <span className="number" title={`${count(o.behind_events)} events behind`}>

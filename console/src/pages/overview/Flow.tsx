@@ -3,6 +3,7 @@ import type { OutletStatus, SourceStatus } from "../../api/types";
 import { Link } from "react-router-dom";
 import { Figure } from "../../parts/Figure";
 import { bytes, count, localMoment, rate, span } from "../../parts/numbers";
+import { outletState } from "../../parts/attention";
 import { StateMark } from "../../parts/StateMark";
 import { JournalLine } from "./JournalLine";
 import { RateChart } from "./RateChart";
@@ -66,7 +67,7 @@ const OutletNode = memo(function OutletNode({ outlet }: { outlet: OutletStatus }
         <h2>
           <Link to={`/outlets/${outlet.name}`}>{outlet.name}</Link>
         </h2>
-        <StateMark state={outlet.phase} />
+        <StateMark state={outletState(outlet)} />
         <span className="to">{outlet.destination ? `${outlet.kind} ${outlet.destination}` : "consumers read"}</span>
       </div>
       {outlet.phase === "paused" && outlet.reason && <p className="note">{outlet.reason}</p>}
