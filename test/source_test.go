@@ -123,7 +123,7 @@ func TestASilentRewriteIsShown(t *testing.T) {
 	i.reached("circulation", db)
 	state, _ := i.table("public.loans")
 	require.Equal(t, "following", state, "a column without a default changes no row")
-	run(t, db, "ALTER TABLE loans ADD COLUMN filled integer DEFAULT 7", "UPDATE loans SET note = 'c' WHERE id = 2")
+	run(t, db, "ALTER TABLE loans ADD COLUMN filled double precision DEFAULT random()", "UPDATE loans SET note = 'c' WHERE id = 2")
 	i.comesTo("public.loans", "stale")
 	_, note := i.table("public.loans")
 	require.Contains(t, note, "rillmark source reload")

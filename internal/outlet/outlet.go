@@ -342,7 +342,7 @@ func (o *Outlet) once(ctx context.Context) error {
 	r.halves.Filter = r.filter
 	s.repeated = o.countedIn(int64(offset.Run))
 	if n := o.delivered(ctx, offset.Committed, s.at); n > 0 {
-		s.written.batches = append(s.written.batches, writtenBatch{s.at, n})
+		s.written.runs = append(s.written.runs, writtenRun{s.at, s.at, n})
 	}
 	r.repeated = s.repeated
 	if len(s.rows) > 0 {

@@ -2,6 +2,7 @@ package outlet
 
 import (
 	"errors"
+	"slices"
 	"testing"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
+	"rillmark/internal/seeded"
 )
 
 // TestMoments: all outlets flush at the same moments, however often each does.
@@ -38,6 +40,46 @@ func offsets(messages []encode.Message) (list []int64) {
 		list = append(list, m.Offset)
 	}
 	return list
+}
+
+// TestWritten: what is counted up to any offset is what was sent up to it, wherever batches end,
+// with gaps and with two messages of one offset.
+func TestWritten(t *testing.T) {
+	random := seeded.Random(t, 1)
+	for range 2000 {
+		var w written
+		var sent []int64
+		offset, durable, counted := int64(1), int64(0), int64(0)
+		for range 1 + random.IntN(20) {
+			var batch []encode.Message
+			var dead []refusal
+			for range random.IntN(30) {
+				offset += int64(random.IntN(3) * random.IntN(2))
+				if len(batch) == 0 && len(sent) > 0 && offset == sent[len(sent)-1] {
+					offset++ // a batch ends where an event does
+				}
+				batch = append(batch, encode.Message{Offset: offset})
+				if random.IntN(20) == 0 {
+					dead = append(dead, refusal{offset: offset})
+				}
+			}
+			for i := range batch {
+				if !slices.ContainsFunc(dead, func(d refusal) bool { return d.offset == batch[i].Offset }) {
+					sent = append(sent, batch[i].Offset)
+				}
+			}
+			w.add(batch, dead)
+			durable += random.Int64N(max(offset-durable, 0) + 1)
+			counted += w.upTo(durable)
+			want := int64(0)
+			for _, one := range sent {
+				if one <= durable {
+					want++
+				}
+			}
+			require.Equal(t, want, counted, "%v up to %d", sent, durable)
+		}
+	}
 }
 
 // TestWhatIsHeld: a message that cannot be written is a dead letter, and so is what comes

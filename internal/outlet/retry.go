@@ -67,7 +67,7 @@ func (s *sender) send(ctx context.Context, b *encode.Batch) error {
 	}
 	s.at = last
 	s.unflushed += int64(all - len(dead))
-	s.written.add(last, messages, dead)
+	s.written.add(messages, dead)
 	// What was sent before, and comes again after a fault, is not counted once more.
 	messages, dead, passed = s.counting(messages, dead, last, passed)
 	s.went(messages, int64(len(messages)-countedIn(messages, dead)), committed, dead)

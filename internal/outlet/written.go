@@ -9,58 +9,56 @@ import (
 )
 
 // written counts the messages that were sent and are not committed yet, so that a commit counts
-// those that it makes durable and no others: what comes again after a restart is counted then.
-type written struct {
-	batches []writtenBatch
-	// newest are the offsets of the newest batch's messages: a commit may end within it.
-	newest []int64
-}
+// those that it makes durable and no others: what comes again after a restart is counted then. A
+// commit may end anywhere, within a batch or several batches back.
+type written struct{ runs []writtenRun }
 
-type writtenBatch struct{ last, messages int64 }
+// writtenRun are messages of adjoining offsets, one of each; of others it is one offset alone.
+type writtenRun struct{ first, last, messages int64 }
 
-// maxWritten bounds the batches; those above are put together, as where a file takes long to fill.
-const maxWritten = 4096
+// maxWritten bounds the runs; those above are put together, as where a file takes long to fill.
+const maxWritten = 64 << 10
 
-// add takes in a batch that was sent up to an offset, but for what is dead of it.
-func (w *written) add(last int64, messages []encode.Message, dead []refusal) {
+// add takes in messages that were sent, but for what is dead of them.
+func (w *written) add(messages []encode.Message, dead []refusal) {
 	gone := make(map[int64]bool, len(dead))
 	for _, one := range dead {
 		gone[one.offset] = true
 	}
-	w.newest = w.newest[:0]
 	for i := range messages {
 		if m := &messages[i]; !gone[m.Offset] {
-			w.newest = append(w.newest, m.Offset)
+			w.one(m.Offset)
 		}
 	}
-	n := len(w.batches)
-	if n >= maxWritten {
-		w.batches[n-1].last, w.batches[n-1].messages = last, w.batches[n-1].messages+int64(len(w.newest))
-		return
-	}
-	w.batches = append(w.batches, writtenBatch{last, int64(len(w.newest))})
 }
+
+func (w *written) one(offset int64) {
+	if n := len(w.runs); n > 0 {
+		switch newest := &w.runs[n-1]; {
+		case offset == newest.last+1 && newest.dense(), offset == newest.last && newest.first == offset, n >= maxWritten:
+			newest.last = max(newest.last, offset)
+			newest.messages++
+			return
+		}
+	}
+	w.runs = append(w.runs, writtenRun{offset, offset, 1})
+}
+
+// dense reports whether there is one message of each offset.
+func (r *writtenRun) dense() bool { return r.messages == r.last-r.first+1 }
 
 // upTo takes out the messages up to an offset, and counts them.
 func (w *written) upTo(durable int64) (n int64) {
 	done := 0
-	for done < len(w.batches) && w.batches[done].last <= durable {
-		n += w.batches[done].messages
+	for done < len(w.runs) && w.runs[done].last <= durable {
+		n += w.runs[done].messages
 		done++
 	}
-	w.batches = append(w.batches[:0], w.batches[done:]...)
-	if len(w.batches) != 1 {
-		return n
+	w.runs = append(w.runs[:0], w.runs[done:]...)
+	if len(w.runs) > 0 && w.runs[0].first <= durable && w.runs[0].dense() {
+		part := durable - w.runs[0].first + 1
+		w.runs[0].first, w.runs[0].messages, n = durable+1, w.runs[0].messages-part, n+part
 	}
-	kept := w.newest[:0]
-	for _, offset := range w.newest {
-		if offset > durable {
-			kept = append(kept, offset)
-		}
-	}
-	n += int64(len(w.newest) - len(kept))
-	w.batches[0].messages -= int64(len(w.newest) - len(kept))
-	w.newest = kept
 	return n
 }
 
