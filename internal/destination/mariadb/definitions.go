@@ -151,6 +151,10 @@ func (d *database) Rekey(t *sql.Table, key []string, missing bool) string {
 // Look implements [sql.Definer].
 func (d *database) Look(ctx context.Context, t *sql.Table) error {
 	t.AnyCase = true
+	if unnameable(t.Schema + t.Name) {
+		return &engine.Fault{Code: sql.CodeNoSuchName, Final: true, Message: fmt.Sprintf("the server takes no sign beyond U+FFFF in a name, and the table would be %s", t.SQL),
+			Fix: "name it in the outlet's mariadb.renamed_tables"}
+	}
 	at := " WHERE TABLE_SCHEMA = " + literal(t.Schema) + " AND TABLE_NAME = " + literal(t.Name)
 	row, err := d.conn.One(ctx, "SELECT TABLE_TYPE, coalesce(ENGINE, ''), TABLE_SCHEMA, TABLE_NAME FROM information_schema.TABLES"+at)
 	if err != nil || row == nil {
@@ -226,8 +230,17 @@ func (d *database) MakeSchema(ctx context.Context, schema string) ([]string, err
 	return []string{"CREATE DATABASE IF NOT EXISTS " + wire.Name(schema) + " CHARACTER SET utf8mb4"}, nil
 }
 
+// unnameable reports whether a name has signs that no name has on the server.
+func unnameable(name string) bool {
+	return strings.ContainsFunc(name, func(r rune) bool { return r > 0xFFFF })
+}
+
 // TypeOf implements [sql.Definer].
 func (d *database) TypeOf(_ context.Context, of *change.Schema, c *change.Column, _ func(what string, statements ...string) error) (kind string, before []string, err error) {
+	if unnameable(c.Name) {
+		return "", nil, &engine.Fault{Code: sql.CodeNoSuchName, Final: true, Message: fmt.Sprintf("the server takes no sign beyond U+FFFF in a name, and a column is %q", c.Name),
+			Fix: "name the column in the outlet's form of rows (rows, columns, name), or drop it there"}
+	}
 	return typeFor(of, c, d.version >= 100700), nil, nil
 }
 

@@ -28,13 +28,17 @@ type Hold struct {
 }
 
 // holdable are the faults that concern one table, whatever the others are like.
-var holdable = []string{codeNoKey, codeDefinitionRefused, codeNoUniqueKey, "column-taken", codeLoadRefused}
+var holdable = []string{codeNoKey, codeDefinitionRefused, codeNoUniqueKey, "column-taken", codeLoadRefused, codeNoColumns, CodeNoSuchName}
+
+// CodeNoSuchName is the code of a fault of a [Database] over a name that it takes for nothing.
+const CodeNoSuchName = "no-such-name"
 
 const (
 	codeNoKey             = "no-key"
 	codeNoUniqueKey       = "no-unique-key"
 	codeDefinitionRefused = "definition-refused"
 	codeLoadRefused       = "load-refused"
+	codeNoColumns         = "no-columns"
 )
 
 // tableError is an error that concerns one table of the source, from an event on.
@@ -138,10 +142,10 @@ func (w *Writer) passes(ctx context.Context, m *encode.Message) (bool, error) {
 	if !w.isHeld(m.Table) {
 		return false, nil
 	}
-	if m.Operation != change.Void || m.Schema == nil {
-		return true, nil
-	}
 	state := *w.record.Tables[m.Table]
+	if m.Operation != change.Void || m.Schema == nil || state.Held.Offset == m.Offset {
+		return true, nil // that very event is what the table cannot take
+	}
 	state.Held = nil
 	if state.Target == "" {
 		delete(w.record.Tables, m.Table)

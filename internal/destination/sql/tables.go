@@ -42,6 +42,9 @@ func (w *Writer) tableFor(ctx context.Context, source string, schema *change.Sch
 	if t := w.tables[source]; t != nil {
 		return t, nil
 	}
+	if schema != nil && len(schema.Columns) == 0 && w.kept(source) == Current {
+		return nil, &engine.Fault{Code: codeNoColumns, Message: source + " has no columns: there is nothing to keep", Fix: "give it one"}
+	}
 	t, err := w.look(ctx, source)
 	if err != nil {
 		return nil, err
