@@ -98,6 +98,7 @@ func (r *run) publish(ctx context.Context, conn *pgx.Conn, first bool) error {
 // differences are what a look at the source has found to be otherwise than on record.
 type differences struct {
 	look      int
+	listed    map[*tables.Table]*catalogue.Listed // one of the tables that hold the rows of those in changed
 	changed   map[*tables.Table]uint32            // tables with other columns, or other tables of that name
 	rewritten map[*tables.Table][]uint32          // those with members whose rows were written anew
 	gone      []*tables.Table                     // those that are there no more
@@ -110,7 +111,7 @@ type differences struct {
 // differences finds what no row has brought; the lock is held. A table that the look has not
 // listed is not gone where the stream has said since that it is there.
 func (r *run) differences(chosen map[string]*publication.Captured, all []*catalogue.Listed, look int) *differences {
-	found := &differences{look: look, changed: make(map[*tables.Table]uint32), rewritten: make(map[*tables.Table][]uint32), members: make(map[*tables.Table]map[uint32]string), attached: make(map[*tables.Table]map[uint32]string), strays: make(map[*tables.Table]map[uint32]string)}
+	found := &differences{look: look, listed: make(map[*tables.Table]*catalogue.Listed), changed: make(map[*tables.Table]uint32), rewritten: make(map[*tables.Table][]uint32), members: make(map[*tables.Table]map[uint32]string), attached: make(map[*tables.Table]map[uint32]string), strays: make(map[*tables.Table]map[uint32]string)}
 	for name, c := range chosen {
 		t := r.tables[name]
 		if t == nil || t.State.State == engine.StateUnpublished || t.State.State == engine.StateNew {
@@ -155,7 +156,7 @@ func (r *run) differences(chosen map[string]*publication.Captured, all []*catalo
 		rekeyed := len(t.State.Schema.Key()) > 0 && len(c.Key()) == 0
 		renumbered := catalogue.Known(t.ID.Newest()) && !catalogue.SameSet(l.Numbered(c.Mapped), t.ID.Newest()) || t.ID.Latest != nil
 		if other || renumbered || rekeyed || found.rewritten[t] != nil || c.Rule.Image != rules.ImageKey && columnsDiffer(l.Columns, t.State.Schema) {
-			found.changed[t] = oid
+			found.changed[t], found.listed[t] = oid, l
 		}
 	}
 	there := make(map[string]bool, len(all))

@@ -306,6 +306,11 @@ func (r *run) followCatalogue(ctx context.Context, conn *pgx.Conn, found *differ
 			if rule == nil || engine.Away(t.State.State) || len(now[oid].Columns) == 0 {
 				continue
 			}
+			// The stream may come to the mark much later than it was written: what the catalogue has
+			// had since then stands behind it in the log. The next look finds that.
+			if !found.listed[t].Still(now[oid], t.Mapped()) {
+				continue
+			}
 			l, err := catalogue.LayoutOf(r.config, now[oid], t.State.Table, rule)
 			var fault *engine.Fault
 			if errors.As(err, &fault) {

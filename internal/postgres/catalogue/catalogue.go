@@ -96,6 +96,27 @@ func (l *Listed) Updatable() bool {
 	}
 }
 
+// Still reports whether the catalogue, as it was asked later, has the table as it was listed: with
+// the same columns, defined by the same transactions. Of a table that is captured under its root's
+// name, d is the root's.
+func (l *Listed) Still(d *Described, mapped bool) bool {
+	if d == nil {
+		return false
+	}
+	if mapped {
+		return SameSet(l.Numbered(true), d.Numbered(false))
+	}
+	if len(l.numbers) != len(d.Columns) {
+		return false
+	}
+	for i := range d.Columns {
+		if a := &d.Columns[i]; a.number != l.numbers[i] || a.name != l.Columns[i].Name || a.defined != l.defined[i] {
+			return false
+		}
+	}
+	return true
+}
+
 // LacksKey says why the log brings no key of a table that has one.
 func (l *Listed) LacksKey() string {
 	return "its key has the generated column " + strings.Join(l.Generated, ", ") + ", which the log does not bring"
