@@ -92,3 +92,41 @@ func TestMariaDBRowsGoUnseen(t *testing.T) {
 	}
 	require.Len(t, ofTable(i.journal("catalogue"), database+".sound", "void"), 1, "the first load's: a repair does nothing to it")
 }
+
+// TestMariaDBDefaultsThatFillRows: a default that is a constant fills the rows that are there, and
+// the schema event says with what, after one ALTER as after several, before rows of the table come
+// and while they do. Where it is no constant, the table is stale.
+func TestMariaDBDefaultsThatFillRows(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, nil)
+	i, database, db := mariaFollowed(t, m, "", "CREATE TABLE loans (id int PRIMARY KEY, note text)", "INSERT INTO loans VALUES (1, 'a'), (2, 'b')", "CREATE TABLE drawn (id int PRIMARY KEY)", "INSERT INTO drawn VALUES (1)")
+	to := targetOf(t, "postgresql")
+	s := &stage{instance: i}
+	s.keeps("current", to, map[string]any{"schema": "current", "offsets": to.database + ".outlets"}, map[string]any{"source": "catalogue", "tables": []string{database + ".loans"}})
+	i.caughtUp("current")
+	for n, alter := range []string{"ADD a int DEFAULT -007, ADD b int unsigned NOT NULL, ADD c bigint DEFAULT '9007199254740993'", "ADD d decimal(8,2) DEFAULT 00.5 AFTER id, ADD e decimal(20,4) NOT NULL, ADD f decimal(5) DEFAULT -12, ADD f0 decimal(5,1) DEFAULT -0.0",
+		"ADD g varchar(9) NOT NULL DEFAULT 'gold' FIRST", "ADD (h char(4) DEFAULT 'x', i text NOT NULL)", "ADD j enum('x','Y') DEFAULT 'x'", "ADD k bool DEFAULT TRUE, ADD l int DEFAULT NULL, ADD k2 int", "ALTER k SET DEFAULT 0", "RENAME COLUMN a TO a2",
+		"ADD n varchar(9) DEFAULT 007, ADD o varchar(9) DEFAULT -1.50, ADD p smallint zerofill DEFAULT 12", "ADD q int DEFAULT 3 COMMENT 'DEFAULT 4', ADD q2 varchar(40) CHARACTER SET ucs2 DEFAULT 'wide'"} {
+		mariaRun(t, db, "ALTER TABLE loans "+alter)
+		if n%3 == 1 {
+			mariaRun(t, db, "UPDATE loans SET note = CONCAT(note, 'x') WHERE id = 1")
+		}
+		if n%4 == 2 {
+			i.mariaReached("catalogue", db)
+		}
+	}
+	mariaRun(t, db, "INSERT INTO loans (id, b, e, i) VALUES (3, 4, 5, 'new')", "ALTER TABLE drawn ADD r double DEFAULT (rand())")
+	i.mariaReached("catalogue", db)
+	i.eventually("the table with drawn values is stale", func() bool { state, _ := i.table(database + ".drawn"); return state == "stale" })
+	i.caughtUp("current")
+	state, note := i.table(database + ".loans")
+	require.Equal(t, "following", state, note)
+	events := i.journal("catalogue")
+	require.Len(t, ofTable(events, database+".loans", "void"), 1, "it is loaded once")
+	proveJournal(t, events).mariaEquals(t, db, database, "loans")
+	const shown = "SELECT id, note, a2, b, c, d, e, f, f0, g, h, i, j, k, l, k2, n, o, p + 0, q, q2 FROM "
+	want, err := mariaRows(db)(t.Context(), shown+"loans ORDER BY id")
+	require.NoError(t, err)
+	require.Len(t, want, 3)
+	require.Equal(t, fmt.Sprint(want), fmt.Sprint(to.digest(t, shown+"current.loans ORDER BY id")))
+}

@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -242,7 +243,8 @@ func (r *run) altered(ctx context.Context, t *loads.Table, e statement.Effect, t
 			return step{}, err
 		}
 	}
-	brings := l != nil && (t.State.Schema == nil || t.State.Schema.Fingerprint() != l.Schema.Fingerprint() || len(e.Columns)+len(e.Dropped) > 0 || e.Generated || e.Recoded)
+	ahead := l != nil && t.Ahead(e, l.Schema) // the statement that brings the rest, or a row, has it adopted
+	brings := l != nil && !ahead && (t.State.Schema == nil || t.State.Schema.Fingerprint() != l.Schema.Fingerprint() || len(e.Columns)+len(e.Dropped) > 0 || e.Generated || e.Recoded)
 	return step{brings, func() {
 		r.disturbed(t)
 		t.Listed = listed
@@ -250,6 +252,8 @@ func (r *run) altered(ctx context.Context, t *loads.Table, e statement.Effect, t
 		t.Statement, t.Session = joined(t.Statement, r.printable(t, text)), r.tx.session
 		if l != nil {
 			t.Altered(e, l.Schema)
+		}
+		if l != nil && !ahead {
 			r.adopt(t, l, listed.Filled)
 		}
 		t.KeyNote()
@@ -353,8 +357,15 @@ func (r *run) adopt(t *loads.Table, l *rows.Layout, filled []bool) {
 		t.Statement, t.Session = "", 0
 		return
 	}
+	var values map[string]json.RawMessage
+	if old != nil {
+		values, filled = catalogue.Filled(old, l, filled, t.Filled)
+	}
 	rewrites := old != nil && (t.Redefined || catalogue.Rewrites(old, l, filled, t.Renamed, t.Lossy))
-	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Statement: t.Statement, Session: t.Session, Renamed: t.Renamed}
+	if rewrites {
+		values = nil
+	}
+	body := change.SchemaChange{Fingerprint: l.Schema.Fingerprint().String(), Definition: l.Schema, Previous: old, Rewrites: rewrites, Filled: values, Statement: t.Statement, Session: t.Session, Renamed: t.Renamed}
 	r.sink.Add(&change.Row{Operation: change.Definition, Table: t.State.Table, Schema: l.Schema, Place: r.tx.place, Body: body.Encode()})
 	t.State.Schema, t.Statement, t.Session, t.Renamed, t.Redefined, t.Lossy = l.Schema, "", 0, nil, false, false
 	if t.Made || old == nil && r.config.Load && t.Load == nil && t.State.State == engine.StateFollowing {
@@ -363,7 +374,7 @@ func (r *run) adopt(t *loads.Table, l *rows.Layout, filled []bool) {
 			r.sink.Add(&change.Row{Operation: o, Table: t.State.Table, Schema: l.Schema, Place: r.tx.place})
 		}
 	}
-	t.Made = false
+	t.Made, t.Filled = false, nil
 	switch {
 	case old != nil && len(old.Key()) == 0 && len(l.Schema.Key()) > 0 && r.config.Load:
 		r.states.Reread(t, change.Reason{Cause: change.CauseNewKey, Text: "it has been given a key, which the events of its rows do not have"}, true)

@@ -59,7 +59,37 @@ func (t *Table) Defined(e statement.Effect) {
 			t.Stated = make(map[string]string)
 		}
 		t.Stated[strings.ToLower(c.Name)] = c.Type
+		if !c.Added {
+			delete(t.Filled, strings.ToLower(c.Name)) // it may have another type now
+			continue
+		}
+		if t.Filled == nil {
+			t.Filled = make(map[string]statement.Column)
+		}
+		t.Filled[strings.ToLower(c.Name)] = c
 	}
+	for _, pair := range e.Columns {
+		delete(t.Filled, strings.ToLower(pair[0])) // under another name it is not looked for
+	}
+	for _, name := range e.Dropped {
+		delete(t.Filled, strings.ToLower(name))
+	}
+}
+
+// Ahead reports whether a version that the catalogue has is one of after the statement that is being
+// read: it has a column that neither the last version nor a statement so far has brought.
+func (t *Table) Ahead(e statement.Effect, now *change.Schema) bool {
+	if t.State.Schema == nil {
+		return false
+	}
+	return slices.ContainsFunc(now.Columns, func(c change.Column) bool {
+		is := func(name string) bool { return strings.EqualFold(name, c.Name) }
+		_, stated := t.Stated[strings.ToLower(c.Name)]
+		return !stated && !slices.ContainsFunc(t.State.Schema.Columns, func(old change.Column) bool { return is(old.Name) }) &&
+			!slices.ContainsFunc(t.Renamed, func(one change.Rename) bool { return is(one.To) }) &&
+			!slices.ContainsFunc(e.Columns, func(pair [2]string) bool { return is(pair[1]) }) &&
+			!slices.ContainsFunc(e.Defined, func(added statement.Column) bool { return is(added.Name) })
+	})
 }
 
 // rename gives columns other names at once. Each column is there once, with its name in the

@@ -25,6 +25,9 @@ type Table struct {
 	// Stated are the types that statements have given its columns, by their names in lower case:
 	// what the log does not say of them.
 	Stated map[string]string
+	// Filled are columns that statements have added since the last schema event, by their names in
+	// lower case: rows that are there have got their defaults.
+	Filled map[string]statement.Column
 	// Made says that a statement has made it, and no version of it is in an event yet.
 	Made bool
 	// Redefined says that a column was dropped and another has its name now.

@@ -109,10 +109,12 @@ func rehearse(ctx context.Context, c *session.Config, conn *wire.Conn, text stri
 	}
 	altered := &loads.Table{State: engine.TableState{Schema: before.Schema}}
 	for _, e := range alters {
+		altered.Defined(e)
 		altered.Altered(e, after.Schema)
 	}
 	r.Renamed, r.Rewrites = altered.Renamed, r.Rewrites || altered.Redefined
 	r.After, r.Exposes = after.Schema, after.Private(before.Schema)
+	_, filled = catalogue.Filled(before.Schema, after, filled, altered.Filled)
 	r.Rewrites = r.Rewrites || catalogue.Rewrites(before.Schema, after, filled, r.Renamed, false)
 	return r, nil
 }

@@ -75,6 +75,13 @@ type Column struct {
 	Type string
 	// Added says that an ALTER adds it: rows that are there get its default.
 	Added bool
+	// Default is its default, where that is a constant and HasDefault says so: a text, or a number
+	// as it is written. NotNull says that it takes no NULL.
+	Default    string
+	HasDefault bool
+	NotNull    bool
+	// Computed says that its default or its value follows from an expression.
+	Computed bool
 }
 
 // Mode is how a statement is to be read.
@@ -346,7 +353,86 @@ func (r *reader) definition(e *Effect, added bool) {
 	if r.all[0].kind == word && slices.ContainsFunc(notColumns, r.all[0].is) {
 		return
 	}
-	e.Defined = append(e.Defined, Column{Name: r.next().text, Type: strings.ToLower(r.next().text), Added: added})
+	c := Column{Name: r.next().text, Type: strings.ToLower(r.next().text), Added: added}
+	c.Computed = c.Type == "serial"
+	r.constraints(&c)
+	e.Defined = append(e.Defined, c)
+}
+
+// constraints looks ahead, up to the end of a column's definition, for what fills it.
+func (r *reader) constraints(c *Column) {
+	depth := 0
+	for i, t := range r.all {
+		next := func(n int) token {
+			if i+n < len(r.all) {
+				return r.all[i+n]
+			}
+			return token{kind: ending}
+		}
+		switch {
+		case t.kind == sign && t.text == "(":
+			depth++
+		case t.kind == sign && t.text == ")":
+			if depth--; depth < 0 {
+				return
+			}
+		case t.kind == sign && t.text == "," && depth == 0:
+			return
+		case depth > 0:
+		case t.is("NOT") && next(1).is("NULL"):
+			c.NotNull = true
+		case t.is("PRIMARY"):
+			c.NotNull = true
+		case t.is("AS"), t.is("GENERATED"), t.is("AUTO_INCREMENT"), t.is("SERIAL"):
+			c.Computed = true
+		case t.is("DEFAULT"):
+			c.Default, c.HasDefault, c.Computed = constant(next)
+		}
+	}
+}
+
+// constant is a default that is a number or a text without anything that has to be read otherwise
+// than it stands: what follows DEFAULT, as the tokens behind it are given. NULL is none, and what
+// is neither follows from an expression.
+func constant(behind func(n int) token) (text string, given, computed bool) {
+	n, minus := 1, ""
+	if t := behind(1); t.kind == sign && t.text == "-" {
+		n, minus = 2, "-"
+	}
+	t, end := behind(n), behind(n+1)
+	switch {
+	case minus == "" && t.is("NULL"):
+		return "", false, false
+	case minus == "" && t.is("TRUE"):
+		return "1", true, false
+	case minus == "" && t.is("FALSE"):
+		return "0", true, false
+	case t.kind != value:
+		return "", false, true
+	}
+	number := t.end-t.offset == len(t.text)
+	text = t.text
+	if point, decimals := end, behind(n+2); number && point.kind == sign && point.text == "." && point.offset == t.end && decimals.kind == value && decimals.offset == point.end && decimals.end-decimals.offset == len(decimals.text) {
+		text, end = text+"."+decimals.text, behind(n+3)
+	}
+	if end.kind == value || end.kind == sign && end.text != "," && end.text != ")" { // texts side by side are one
+		return "", false, true
+	}
+	if !number {
+		plain := minus == "" && t.end-t.offset == len(text)+2 && !strings.ContainsFunc(text, func(r rune) bool { return r < ' ' || r > '~' })
+		if !plain {
+			return "", false, true
+		}
+		return text, true, false
+	}
+	text = strings.TrimLeft(text, "0")
+	if text == "" || text[0] == '.' {
+		text = "0" + text
+	}
+	if strings.Trim(text, "0.") == "" {
+		minus = ""
+	}
+	return minus + text, true, false
 }
 
 // skipIndex takes the words between CREATE and an index's name.

@@ -72,12 +72,18 @@ func TestRead(t *testing.T) {
 // TestDefined: the columns that a statement defines are read with the words of their types.
 func TestDefined(t *testing.T) {
 	for text, want := range map[string][]Column{
-		"CREATE TABLE t (id uuid PRIMARY KEY, `a b` set('x','(') NOT NULL, j json, KEY k (id), CONSTRAINT c CHECK (j > 1), PRIMARY KEY (id)) ENGINE=InnoDB": {{Name: "id", Type: "uuid"}, {Name: "a b", Type: "set"}, {Name: "j", Type: "json"}},
+		"CREATE TABLE t (id uuid PRIMARY KEY, `a b` set('x','(') NOT NULL, j json, KEY k (id), CONSTRAINT c CHECK (j > 1), PRIMARY KEY (id)) ENGINE=InnoDB": {{Name: "id", Type: "uuid", NotNull: true}, {Name: "a b", Type: "set", NotNull: true}, {Name: "j", Type: "json"}},
 		"CREATE OR REPLACE TABLE t SELECT 1 a":               nil,
 		"CREATE TABLE t LIKE s":                              nil,
 		"ALTER TABLE t ADD COLUMN u UUID, ADD INDEX (u)":     {{Name: "u", Type: "uuid", Added: true}},
 		"ALTER TABLE t ADD (a int, b inet6), DROP c":         {{Name: "a", Type: "int", Added: true}, {Name: "b", Type: "inet6", Added: true}},
 		"ALTER TABLE t CHANGE a b json, MODIFY c varchar(3)": {{Name: "b", Type: "json"}, {Name: "c", Type: "varchar"}},
+		`ALTER TABLE t ADD a int DEFAULT -007, ADD b decimal(4,2) DEFAULT 00.50 COMMENT 'x', ADD c text DEFAULT 'it''s', ADD d text DEFAULT "a b" NOT NULL`: {
+			{Name: "a", Type: "int", Added: true, Default: "-7", HasDefault: true}, {Name: "b", Type: "decimal", Added: true, Default: "0.50", HasDefault: true},
+			{Name: "c", Type: "text", Added: true, Computed: true}, {Name: "d", Type: "text", Added: true, Default: "a b", HasDefault: true, NotNull: true}},
+		`ALTER TABLE t ADD (a text DEFAULT 'a' 'b', b text DEFAULT 'a\nb', c text DEFAULT _latin1'a', d blob DEFAULT 0x41, e int DEFAULT (1 + 1), f text DEFAULT 'ü', g int DEFAULT NULL, h bool DEFAULT TRUE)`: {
+			{Name: "a", Type: "text", Added: true, Computed: true}, {Name: "b", Type: "text", Added: true, Computed: true}, {Name: "c", Type: "text", Added: true, Computed: true}, {Name: "d", Type: "blob", Added: true, Computed: true},
+			{Name: "e", Type: "int", Added: true, Computed: true}, {Name: "f", Type: "text", Added: true, Computed: true}, {Name: "g", Type: "int", Added: true}, {Name: "h", Type: "bool", Added: true, Default: "1", HasDefault: true}},
 	} {
 		effects := Read(text, "lib", Mode{})
 		require.Equal(t, want, effects[0].Defined, text)
