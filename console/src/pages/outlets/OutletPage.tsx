@@ -152,8 +152,7 @@ function Head({ outlet, patterns }: { outlet: OutletStatus; patterns: string[] }
             {outlet.incomplete.slice(0, mostNamed).map((t) => (
               <li key={t.table + t.code}>
                 <strong>{t.table}</strong>
-                {t.offset ? `, held at offset ${count(t.offset)}` : ""}: {t.why}.
-                {t.fix && <span className="fix"> Fix: {t.fix}.</span>}
+                {t.offset ? `, held at offset ${count(t.offset)}` : ""}: {t.why}.{t.fix && <span className="fix"> Fix: {t.fix}.</span>}
               </li>
             ))}
           </ul>
