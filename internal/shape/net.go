@@ -110,9 +110,9 @@ func (r *netRow) join(e *change.Event, was change.Operation) {
 	}
 }
 
-// KeepBack takes note of an event for which [Joins] holds and that is not let through: values
-// that it brought, and that later events omit, are the row's all the same. after is the row
-// after it, which a filter may have taken from the event. It copies what it keeps.
+// KeepBack takes note of an event for which [Joins] holds and that is not let through. Later events
+// may omit values that this one has brought: they are taken from here. after is the row after the
+// event, which a filter may have taken from it. KeepBack copies what it keeps.
 func (n *Net) KeepBack(e *change.Event, after []change.Value) {
 	row, is := n.row(e)
 	if row == nil {

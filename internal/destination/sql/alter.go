@@ -86,8 +86,11 @@ func (w *Writer) fill(ctx context.Context, t *Table, m *encode.Message, now *cha
 			continue
 		}
 		v, err := change.FilledValue(c, filled[name])
-		if err != nil || v.Presence != change.Present {
+		if err != nil {
 			return err
+		}
+		if v.Presence != change.Present {
+			continue
 		}
 		text := v.Text
 		if write := w.db.Writing(c, known); write != nil {

@@ -4,9 +4,8 @@
 // ([Writer.Send], part.go), finds or makes the table for each message (tables.go, alter.go), works out
 // what the changes of a run of rows come to ([Net]), and has its [Database] write that. Loads
 // of tables that have rows are in reload.go, the versions of a row in versions.go. A table that
-// cannot be kept is held while the others go on (held.go). What a kind
-// of database does in its own way, its statements and its types, is behind [Database], in the kind's
-// own package.
+// cannot be kept is held while the others go on (held.go). What a kind of database does in its own
+// way, its statements and its types, is behind [Database], in the kind's own package.
 package sql
 
 // Keep is how rows are kept in a table.
