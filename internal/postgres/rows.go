@@ -174,6 +174,7 @@ func (r *run) adopt(t *tables.Table, l *catalogue.Layout, place session.LSN) {
 		t.Statement = ""
 		r.sink.Add(&change.Row{Operation: change.Definition, Table: l.Name, Schema: l.Schema, Place: uint64(place), Body: body.Encode()})
 		t.State.Schema = l.Schema
+		t.Told = r.looks
 	}
 	t.Doubt = ""
 	switch {

@@ -113,15 +113,18 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 				r.loads.WantFull(t)
 				r.loads.ReleaseLoad(t)
 				s.Standing, s.RowsDone = change.Reason{Cause: change.CauseNewKey, Text: "it has a key again, and what happened meanwhile is in no event"}.For(engine.StateToLoad), 0
+				t.ID.Keyless = isKeyless(c) // this load is the one for its new key
 			} else {
 				s.Standing.Note = "it has a key again; updates and deletes of the time between are in no event: " + reloadByHand
 			}
 		}
-		if lost := s.State == engine.StateFollowing && s.Schema != nil && len(s.Schema.Key()) > 0 && !c.All((*catalogue.Listed).Updatable); lost && t.Load == nil {
+		// What was listed before the stream told of the table may lack a key that it has by now.
+		listed := t.Told < look
+		if lost := listed && s.State == engine.StateFollowing && s.Schema != nil && len(s.Schema.Key()) > 0 && !c.All((*catalogue.Listed).Updatable); lost && t.Load == nil {
 			why := insertsOnlyOf(c)
 			s.Standing = change.Reason{Cause: change.CauseKeyLost, Text: "its key is gone: " + why.Text + ", and updates and deletes are in no event from here on. Give it a key again, or ALTER TABLE … REPLICA IDENTITY FULL; then it is loaded again"}.For(engine.StateStale)
 		}
-		if s.State == engine.StateFollowing {
+		if s.State == engine.StateFollowing && listed {
 			s.Standing = change.Standing{State: engine.StateFollowing}
 			t.ID.Keyless = isKeyless(c)
 			switch {
