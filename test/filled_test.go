@@ -18,9 +18,10 @@ func TestADefaultThatFillsRows(t *testing.T) {
 	columns := []string{"tier text NOT NULL DEFAULT 'gold ''1'''", "n int DEFAULT 5", "big bigint DEFAULT 9007199254740993", "price numeric(8,2) DEFAULT 7.5", "at timestamptz DEFAULT now()", "day date DEFAULT '2026-12-01'",
 		"raw bytea DEFAULT '\\x00ff'", "doc jsonb DEFAULT '{\"a\": [1, null]}'", "items int[] DEFAULT '{1,2}'", "words text[] DEFAULT '{\"a,b\",NULL}'", "yes boolean DEFAULT true", "d double precision DEFAULT 0.1", "u uuid DEFAULT '00000000-0000-0000-0000-000000000001'",
 		"hidden text DEFAULT 'secret'", "hashed text DEFAULT 'secret'", "none text"}
-	rules := []map[string]any{{"match": "public.*", "columns": []map[string]any{{"match": "hidden", "treat": "mask"}, {"match": "hashed", "treat": "hash"}}}}
-	i, name := captured(t, "source:\n  refresh_every: 200ms\n", rules, map[string]any{"hash_key": "a key of the test's own, long enough"}, "CREATE TABLE loans (id int PRIMARY KEY, note text)", "INSERT INTO loans SELECT n, 'a' FROM generate_series(1, 20) n",
-		"CREATE TABLE drawn (id int PRIMARY KEY)", "INSERT INTO drawn VALUES (1)")
+	configured, _ := scratch(t)
+	rules := []map[string]any{{"match": "public.drawn_much", "reload_up_to": 5}, {"match": "public.*", "columns": []map[string]any{{"match": "hidden", "treat": "mask"}, {"match": "hashed", "treat": "hash"}}}}
+	i, name := captured(t, configured+"source:\n  refresh_every: 200ms\n", rules, map[string]any{"hash_key": "a key of the test's own, long enough"}, "CREATE TABLE loans (id int PRIMARY KEY, note text)", "INSERT INTO loans SELECT n, 'a' FROM generate_series(1, 20) n",
+		"CREATE TABLE drawn (id int PRIMARY KEY)", "INSERT INTO drawn VALUES (1)", "CREATE TABLE drawn_much (id int PRIMARY KEY)", "INSERT INTO drawn_much SELECT generate_series(1, 20)")
 	source := sourceServer(t)
 	db := connect(t, source, name)
 	s := &stage{instance: i, source: postgresSide(t, source, name)}
@@ -44,7 +45,20 @@ func TestADefaultThatFillsRows(t *testing.T) {
 		}
 	}
 	run(t, db, "ALTER TABLE loans ALTER tier DROP DEFAULT", "INSERT INTO loans (id, tier) VALUES (100, 'new')", "ALTER TABLE drawn ADD COLUMN r double precision DEFAULT random()")
-	i.comesTo("public.drawn", "stale")
+	i.eventually("a small table is loaded again", func() bool { return len(ofTable(i.journal("circulation"), "public.drawn", "loaded")) == 2 })
+	for alter, says := range map[string][]string{
+		"ALTER TABLE loans ADD COLUMN tier2 text DEFAULT 'gold', ADD COLUMN hidden2 int": {`rows that are there have "gold" in tier2: the schema event says so in filled, and nothing is loaded again`},
+		"ALTER TABLE drawn ADD COLUMN r2 double precision DEFAULT random()":             {"the table is loaded again, about 1 rows (reload_up_to is 100000)"},
+		"ALTER TABLE drawn_much ADD COLUMN r double precision DEFAULT random()":         {"the table, about 20 rows, is stale until somebody reloads it (reload_up_to is 5)"},
+	} {
+		out, errs, code := i.cli("schema", "impact", "circulation", "--sql", alter)
+		require.Zero(t, code, out+errs)
+		for _, one := range says {
+			require.Contains(t, out, one)
+		}
+	}
+	run(t, db, "ALTER TABLE drawn_much ADD COLUMN r double precision DEFAULT random()")
+	i.comesTo("public.drawn_much", "stale")
 	i.reached("circulation", db)
 	// A form comes late, and reads the same events.
 	s.keeps("formed", targets[0], map[string]any{"schema": "formed", "offsets": targets[0].database + ".formed_outlets"}, map[string]any{"tables": []string{"public.loans"},

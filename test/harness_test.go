@@ -366,7 +366,7 @@ func (i *instance) cli(args ...string) (out, errs string, code int) {
 
 // sourceDefinition captures all tables of a database as its superuser.
 func sourceDefinition(c *demo.Cluster, database string) map[string]any {
-	return map[string]any{"tables": []map[string]any{{"match": "public.*"}}, "connection": map[string]any{"host": "127.0.0.1", "port": c.Port,
+	return map[string]any{"tables": []map[string]any{{"match": "public.*", "after_rewrite": "stale"}}, "connection": map[string]any{"host": "127.0.0.1", "port": c.Port,
 		"database": database, "user": "postgres", "tls": "disable", "password": "${file:" + c.PasswordFile() + "}"}}
 }
 

@@ -21,7 +21,7 @@ func mariaFollowed(t *testing.T, m *demo.MariaDB, config string, statements ...s
 	t.Helper()
 	database, db = mariaDatabase(t, m, statements...)
 	i = newInstance(t, stateServer(t), config).start()
-	i.must(http.MethodPost, "/v1/sources/catalogue", mariaSource(t, m, map[string]any{"match": database + ".*"}), nil)
+	i.must(http.MethodPost, "/v1/sources/catalogue", mariaSource(t, m, map[string]any{"match": database + ".*", "after_rewrite": "stale"}), nil)
 	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
 	i.mariaSettled("catalogue", db)
 	return i, database, db

@@ -147,7 +147,7 @@ func TestASilentRewriteIsShown(t *testing.T) {
 func TestRowsWrittenAnewByTheServer(t *testing.T) {
 	t.Parallel()
 	tables := []string{"loans", "visits", "parted", "idle", "retyped"}
-	rules := []map[string]any{{"match": "parted", "partitions": "root"}, {"match": "*"}}
+	rules := []map[string]any{{"match": "parted", "partitions": "root", "after_rewrite": "stale"}, {"match": "*", "after_rewrite": "stale"}}
 	var statements []string
 	for _, table := range tables {
 		if table == "parted" {

@@ -68,6 +68,10 @@ type TableState struct {
 	RowsEstimate int64
 }
 
+// Rows is how many rows the table has, as far as is known: the source's estimate, or what the last
+// load has read.
+func (t *TableState) Rows() int64 { return max(t.RowsEstimate, t.RowsDone) }
+
 // TableGone is the state of a table that was dropped or renamed in the source: it has no schema
 // version any more.
 const TableGone = "gone"

@@ -118,7 +118,8 @@ type TableRule struct {
 	SkipUntouched bool         `json:"skip_untouched,omitempty" doc:"An update that touches none of the captured columns gives no event; needs the whole old row in the log"`
 	Priority      int          `json:"priority,omitempty" minimum:"-100" maximum:"100" doc:"Tables with a higher one are loaded first"`
 	LoadBy        string       `json:"load_by,omitempty" enum:"range,key" default:"range" doc:"How a load walks through a table: by where rows lie on disk, or in the order of the key"`
-	AfterRewrite  string       `json:"after_rewrite,omitempty" enum:"stale,reload" default:"stale" doc:"What follows a schema change that changed rows without an event: the table is shown as stale until somebody reloads it, or it is reloaded at once"`
+	AfterRewrite  string       `json:"after_rewrite,omitempty" enum:"small,stale,reload" default:"small" doc:"What follows when rows have changed without an event: small reloads the table at once if a schema change did that and it has no more rows than reload_up_to, reload does so in any case; else it is shown as stale until somebody reloads it"`
+	ReloadUpTo    *int64       `json:"reload_up_to,omitempty" minimum:"0" doc:"How many rows a table may have, as the source estimates them, that after_rewrite: small reloads; 100000 if it is not said, 0 is none"`
 	KeepFor       string       `json:"keep_for,omitempty" doc:"How long the table's events are kept, such as 72h, where the journal keeps others longer; what an outlet has yet to deliver stays until it has"`
 	Partitions    string       `json:"partitions,omitempty" enum:"each,root" default:"each" doc:"Whether rows of a partitioned table carry the partition's name or the root's"`
 	Description   string       `json:"description,omitempty" maxLength:"500"`
@@ -183,6 +184,9 @@ func (s *Source) Validate() error {
 	return nil
 }
 
+// reloadUpTo is how many rows are read again without a question: a matter of seconds.
+const reloadUpTo = 100_000
+
 // Rules are the table rules as an engine follows them.
 func (s *Source) Rules() (rules.Set, error) {
 	set := make(rules.Set, 0, len(s.Tables))
@@ -193,6 +197,13 @@ func (s *Source) Rules() (rules.Set, error) {
 		}
 		one := rules.Table{Match: p, Active: rule.Active == nil || *rule.Active, Image: rules.ImageBoth, Key: rule.Key, SkipUntouched: rule.SkipUntouched,
 			Priority: rule.Priority, ByKey: rule.LoadBy == "key", ReloadRewritten: rule.AfterRewrite == "reload", Root: rule.Partitions == "root"}
+		switch {
+		case rule.AfterRewrite != "" && rule.AfterRewrite != "small":
+		case rule.ReloadUpTo != nil:
+			one.ReloadUpTo = *rule.ReloadUpTo
+		default:
+			one.ReloadUpTo = reloadUpTo
+		}
 		if rule.Image != "" {
 			one.Image = rules.Image(rule.Image)
 		}
@@ -236,6 +247,9 @@ func (r *TableRule) validate(at string, hashKey bool) error {
 		if _, err := expression.ParseCondition(r.Filter); err != nil {
 			return settings.Wrong(at+".filter", "%s", err)
 		}
+	}
+	if r.ReloadUpTo != nil && r.AfterRewrite != "" && r.AfterRewrite != "small" {
+		return settings.Wrong(at+".reload_up_to", "it is for after_rewrite: small; with %s nothing looks at it", r.AfterRewrite)
 	}
 	if r.KeepFor != "" {
 		if _, err := settings.Duration(at+".keep_for", r.KeepFor, time.Second, 100*365*24*time.Hour); err != nil {

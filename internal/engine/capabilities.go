@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -100,6 +101,8 @@ type Rehearsal struct {
 	Renamed []change.Rename
 	// Rewrites says that rows change without an event each.
 	Rewrites bool
+	// Filled are the values that rows which are there get in new columns, where they are known.
+	Filled map[string]json.RawMessage
 	// InsertsOnly says that updates and deletes are not captured afterwards, since nothing says
 	// which row they are about.
 	InsertsOnly bool

@@ -3621,11 +3621,11 @@ export interface components {
             /** @description false leaves the matching tables out */
             active?: boolean;
             /**
-             * @description What follows a schema change that changed rows without an event: the table is shown as stale until somebody reloads it, or it is reloaded at once
-             * @default stale
+             * @description What follows when rows have changed without an event: small reloads the table at once if a schema change did that and it has no more rows than reload_up_to, reload does so in any case; else it is shown as stale until somebody reloads it
+             * @default small
              * @enum {string}
              */
-            after_rewrite?: "stale" | "reload";
+            after_rewrite?: "small" | "stale" | "reload";
             /** @description The first that matches a column decides; a column that none matches is kept */
             columns?: components["schemas"]["ColumnRule"][];
             description?: string;
@@ -3660,6 +3660,11 @@ export interface components {
              * @description Tables with a higher one are loaded first
              */
             priority?: number;
+            /**
+             * Format: int64
+             * @description How many rows a table may have, as the source estimates them, that after_rewrite: small reloads; 100000 if it is not said, 0 is none
+             */
+            reload_up_to?: number;
             /** @description An update that touches none of the captured columns gives no event; needs the whole old row in the log */
             skip_untouched?: boolean;
         };

@@ -59,10 +59,19 @@ type Table struct {
 	Priority int
 	// ByKey loads in the order of the key instead of by place on disk.
 	ByKey bool
-	// ReloadRewritten reloads a table whose rows a schema change rewrote.
+	// ReloadRewritten reloads a table whose rows changed without an event, whatever did that.
 	ReloadRewritten bool
+	// ReloadUpTo is how many rows a table may have that is reloaded when a schema change did that; 0 is none.
+	ReloadUpTo int64
 	// Root gives rows of partitions their root's name.
 	Root bool
+}
+
+// Reloads reports whether a table with some rows is loaded again when they have changed without an
+// event; otherwise it is stale. schema says that a schema change did that: nothing follows from
+// loading its table, whereas of other causes each load may bring the next.
+func (r *Table) Reloads(rows int64, schema bool) bool {
+	return r.ReloadRewritten || schema && r.ReloadUpTo > 0 && rows <= r.ReloadUpTo
 }
 
 // Filtered reports whether a row of a captured table may bring no event.

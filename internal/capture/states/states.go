@@ -85,7 +85,7 @@ func (k *Keeper) report(t Table, level, event, message string) {
 // Rewritten is for a table whose rows have changed without an event: it is loaded anew, or
 // shown as stale, as its rule says; a load that is under way begins again.
 func (k *Keeper) Rewritten(t Table, why change.Reason) {
-	k.Reread(t, why, t.Rule() != nil && t.Rule().ReloadRewritten && k.Loads)
+	k.Reread(t, why, k.Loads && t.Rule() != nil && t.Rule().Reloads(t.Status().Rows(), why.Cause == change.CauseRewritten))
 }
 
 // Reread is for a table whose rows consumers do not have as they are now: reload says whether

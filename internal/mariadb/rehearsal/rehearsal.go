@@ -114,7 +114,7 @@ func rehearse(ctx context.Context, c *session.Config, conn *wire.Conn, text stri
 	}
 	r.Renamed, r.Rewrites = altered.Renamed, r.Rewrites || altered.Redefined
 	r.After, r.Exposes = after.Schema, after.Private(before.Schema)
-	_, filled = catalogue.Filled(before.Schema, after, filled, altered.Filled)
+	r.Filled, filled = catalogue.Filled(before.Schema, after, filled, altered.Filled)
 	r.Rewrites = r.Rewrites || catalogue.Rewrites(before.Schema, after, filled, r.Renamed, false)
 	return r, nil
 }

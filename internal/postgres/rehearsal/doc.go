@@ -142,6 +142,9 @@ func (one *rehearsed) after(ctx context.Context, c *session.Config, tx pgx.Tx) (
 	changes := catalogue.ChangesOf(before.Columns(), after.Columns())
 	r.After, r.Renamed = after.Schema, changes.Renamed
 	r.Rewrites = changes.Redefined || before.Storage.Rewritten(after.Storage) || after.Rewrites(before.Schema, &changes, before.Storage.InPlace(after.Storage))
+	if !r.Rewrites {
+		r.Filled = after.Filled(before.Schema, &changes)
+	}
 	if err := tx.QueryRow(ctx, "SELECT NOT ("+catalogue.UpdatableSQL("c")+") FROM pg_class c WHERE c.oid = $1", oid).Scan(&r.InsertsOnly); err != nil {
 		return nil, unusable(err)
 	}

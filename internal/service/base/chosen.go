@@ -39,7 +39,7 @@ func (s *Common) ChosenTables(ctx context.Context, d *definition.Outlet, pattern
 	tables := make(map[string]int64)
 	for name, state := range states {
 		if !engine.Away(state.State) && filter.AdmitsTable(name) && chosen.AdmitsTable(name) {
-			tables[name] = max(state.RowsEstimate, state.RowsDone)
+			tables[name] = state.Rows()
 		}
 	}
 	if len(tables) == 0 {

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"rillmark/internal/capture/rules"
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
 	"rillmark/internal/definition"
@@ -124,8 +125,17 @@ func (i *Impact) Of(ctx context.Context, source, statement string) (*SchemaImpac
 	}
 	outlets = slices.DeleteFunc(outlets, func(one *catalog.Outlet) bool { return one.Definition.Source != source || one.Broken != nil })
 	var report *SchemaImpact
+	states, err := i.Catalog.TableStates(ctx, record.ID)
+	if err != nil {
+		return nil, base.Answer(err, "source", source)
+	}
+	chosen, err := record.Definition.Rules()
+	if err != nil {
+		return nil, err
+	}
 	for _, r := range all {
-		one, err := i.table(ctx, source, statement, r, outlets)
+		after := afterRewrite(r, &record.Definition, chosen, states[r.Table])
+		one, err := i.table(ctx, source, statement, r, after, outlets)
 		switch {
 		case err != nil:
 			return nil, err
@@ -139,8 +149,8 @@ func (i *Impact) Of(ctx context.Context, source, statement string) (*SchemaImpac
 }
 
 // table says what a statement would do with one of the tables that it changes.
-func (i *Impact) table(ctx context.Context, source, statement string, r *engine.Rehearsal, outlets []*catalog.Outlet) (*SchemaImpact, error) {
-	report := &SchemaImpact{Source: source, Statement: statement, Table: r.Table, Name: r.Name, Verdict: Unaffected, Changes: changes(r), Findings: atSource(r), Outlets: []OutletImpact{}}
+func (i *Impact) table(ctx context.Context, source, statement string, r *engine.Rehearsal, after string, outlets []*catalog.Outlet) (*SchemaImpact, error) {
+	report := &SchemaImpact{Source: source, Statement: statement, Table: r.Table, Name: r.Name, Verdict: Unaffected, Changes: changes(r), Findings: atSource(r, after), Outlets: []OutletImpact{}}
 	for _, f := range report.Findings {
 		report.Verdict = worse(report.Verdict, f.Verdict)
 	}
@@ -197,8 +207,50 @@ func changes(r *engine.Rehearsal) []string {
 	return said
 }
 
-// atSource is what would happen to the events themselves.
-func atSource(r *engine.Rehearsal) []Finding {
+// afterRewrite is what the source does with a table whose rows change without an event each.
+func afterRewrite(r *engine.Rehearsal, source *definition.Source, chosen rules.Set, state *engine.TableState) string {
+	rule := chosen.For(r.Table)
+	switch {
+	case !source.Loads():
+		return "the table is stale, since the source loads nothing"
+	case rule == nil || state == nil:
+		return "the table is loaded again"
+	}
+	about := fmt.Sprintf("about %d rows", state.Rows())
+	switch {
+	case rule.ReloadRewritten:
+		return "the table is loaded again, " + about
+	case rule.Reloads(state.Rows(), true):
+		return fmt.Sprintf("the table is loaded again, %s (reload_up_to is %d)", about, rule.ReloadUpTo)
+	case rule.ReloadUpTo > 0:
+		return fmt.Sprintf("the table, %s, is stale until somebody reloads it (reload_up_to is %d)", about, rule.ReloadUpTo)
+	}
+	return "the table, " + about + ", is stale until somebody reloads it"
+}
+
+// mostOfAValue is how much of a value that fills rows is told.
+const mostOfAValue = 60
+
+// fillings say which values rows get that are there already.
+func fillings(r *engine.Rehearsal) []Finding {
+	var findings []Finding
+	for i := range r.After.Columns {
+		name := r.After.Columns[i].Name
+		value, is := r.Filled[name]
+		if !is {
+			continue
+		}
+		told := string(value)
+		if len(told) > mostOfAValue {
+			told = strings.ToValidUTF8(told[:mostOfAValue], "") + "…"
+		}
+		findings = append(findings, Finding{Differs, fmt.Sprintf("rows that are there have %s in %s: the schema event says so in filled, and nothing is loaded again", told, name), ""})
+	}
+	return findings
+}
+
+// atSource is what would happen to the events themselves; after is what follows a rewrite.
+func atSource(r *engine.Rehearsal, after string) []Finding {
 	findings := []Finding{}
 	switch {
 	case r.Name == "":
@@ -215,7 +267,10 @@ func atSource(r *engine.Rehearsal) []Finding {
 		findings = append(findings, Finding{Loses, "its key goes: updates and deletes are in no event from there on, and the table is stale until it has one again", "ALTER TABLE … REPLICA IDENTITY FULL beforehand, or give it another key in the same transaction"})
 	}
 	if r.Rewrites && r.After != nil && r.Name == r.Table {
-		findings = append(findings, Finding{Differs, "rows change without an event each: the table is loaded again, or is stale where the source loads nothing", ""})
+		findings = append(findings, Finding{Differs, "rows change without an event each: " + after, ""})
+	}
+	if r.After != nil && r.Name == r.Table && !r.Rewrites {
+		findings = append(findings, fillings(r)...)
 	}
 	return findings
 }

@@ -85,7 +85,7 @@ func (i *Impact) passes(ctx context.Context, o *OutletImpact, d *definition.Outl
 		return err
 	}
 	event := &change.Event{Operation: change.Definition, Table: r.Name, Schema: r.After,
-		Body: (&change.SchemaChange{Fingerprint: r.After.Fingerprint().String(), Definition: r.After, Previous: r.Before, Rewrites: r.Rewrites, Renamed: r.Renamed}).Encode()}
+		Body: (&change.SchemaChange{Fingerprint: r.After.Fingerprint().String(), Definition: r.After, Previous: r.Before, Rewrites: r.Rewrites, Filled: r.Filled, Renamed: r.Renamed}).Encode()}
 	if r.Name != r.Table {
 		event.Body = (&change.SchemaChange{Fingerprint: r.After.Fingerprint().String(), Definition: r.After}).Encode()
 	}

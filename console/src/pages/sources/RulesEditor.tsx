@@ -131,9 +131,23 @@ function OneRule({ id, rule, onChange }: { id: string; rule: TableRule; onChange
               <Form.Control size="sm" className="code" value={rule.keep_for ?? ""} placeholder="as the journal" onChange={(e) => set("keep_for", e.target.value || undefined)} />
             </Form.Group>
             {choice("after_rewrite", "After a silent rewrite", [
+              ["small", "reload it if it is small"],
               ["stale", "show it as stale"],
               ["reload", "reload it"],
             ])}
+            {(rule.after_rewrite ?? "small") === "small" && (
+              <Form.Group controlId={`${id}-reload-up-to`}>
+                <Form.Label>Small is up to (rows)</Form.Label>
+                <Form.Control
+                  size="sm"
+                  type="number"
+                  min={0}
+                  value={rule.reload_up_to ?? ""}
+                  placeholder="100000"
+                  onChange={(e) => set("reload_up_to", e.target.value === "" ? undefined : Number(e.target.value))}
+                />
+              </Form.Group>
+            )}
             {choice("partitions", "Rows of partitions", [
               ["each", "carry the partition's name"],
               ["root", "carry the root's name"],
