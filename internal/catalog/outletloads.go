@@ -67,6 +67,9 @@ func (c *Catalog) EndOutletLoad(ctx context.Context, l *OutletLoad) error {
 	if err == nil {
 		_, err = c.Pool.Exec(ctx, "UPDATE rillmark.outlet_load SET begun = false, again = false WHERE outlet_id = $1 AND table_name = $2 AND condition = $3 AND again", l.Outlet, l.Table, l.Condition)
 	}
+	if err == nil && l.Begun && l.Condition == "" {
+		err = c.SetProven(ctx, l.Outlet, []string{l.Table}) // all of its rows come anew
+	}
 	return err
 }
 

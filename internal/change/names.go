@@ -15,6 +15,15 @@ import (
 // [SplitTable] gives the parts back: a."b.c" and "a.b".c.
 func TableName(schema, table string) string { return NamePart(schema) + "." + NamePart(table) }
 
+// Argument is a name as a shell takes it for one argument, for commands that people paste.
+func Argument(name string) string {
+	const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_.-:/@%+"
+	if name != "" && strings.Trim(name, plain) == "" {
+		return name
+	}
+	return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
+}
+
 // NamePart is one part of a name that [TableName] makes.
 func NamePart(s string) string {
 	quote := s == ""

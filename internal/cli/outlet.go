@@ -154,7 +154,11 @@ func (a *app) printOutlets(outlets []service.OutletStatus) error {
 				fmt.Fprintf(a.Out, "outlet %s: %d more tables are not as the source has them; --json names all\n", o.Name, len(o.Incomplete)-n) //nolint:errcheck // a closed terminal
 				break
 			}
-			line := fmt.Sprintf("outlet %s: %s is not as the source has it: %s", o.Name, t.Table, t.Why)
+			is := "is not as the source has it"
+			if t.Code == service.CodeUnproven {
+				is = "may not be as the source has it"
+			}
+			line := fmt.Sprintf("outlet %s: %s %s: %s", o.Name, t.Table, is, t.Why)
 			if t.Fix != "" {
 				line += ". Fix: " + t.Fix
 			}

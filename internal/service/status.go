@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"sort"
 	"sync"
@@ -144,9 +145,12 @@ func (o *OutletStatus) State() string {
 	return o.Phase
 }
 
+// CodeUnproven is the code of a table that an earlier version may have left wrong.
+const CodeUnproven = "unproven"
+
 // incomplete are the tables of a source that are not in order, of those that an outlet takes, and
-// those that its destination holds.
-func incomplete(one *running.Outlet, tables []TableStatus) (all []IncompleteTable) {
+// those that its destination holds, and those that an earlier version may have left wrong.
+func incomplete(one *running.Outlet, tables []TableStatus, unproven []catalog.Unproven) (all []IncompleteTable) {
 	if one.Runner != nil {
 		for _, h := range one.Runner.Status().Held {
 			all = append(all, IncompleteTable{Table: h.Table, Code: h.Code, Why: h.Why, Fix: h.Fix, Offset: h.Offset})
@@ -163,6 +167,13 @@ func incomplete(one *running.Outlet, tables []TableStatus) (all []IncompleteTabl
 			if filter.AdmitsTable(t.Name) {
 				all = append(all, IncompleteTable{Table: t.Name, Code: string(t.Cause), Why: t.State + ": " + t.Note})
 			}
+		}
+	}
+	for _, u := range unproven {
+		if filter.AdmitsTable(u.Table) {
+			name := one.Record.Name
+			all = append(all, IncompleteTable{Table: u.Table, Code: CodeUnproven, Why: "an earlier version may have left it wrong: " + u.Why,
+				Fix: fmt.Sprintf("`rillmark verify %s` proves it, `rillmark outlet load %s --tables %s` loads it again", name, name, change.Argument(u.Table))})
 		}
 	}
 	return all
@@ -288,12 +299,16 @@ func (s *Overview) make(ctx context.Context) *Status {
 	if verifiedErr != nil {
 		verified = nil
 	}
+	unproven, unprovenErr := s.Catalog.AllUnproven(ctx)
+	if unprovenErr != nil {
+		unproven = nil
+	}
 	for _, one := range s.running.Outlets() {
 		o := s.outletStatus(ctx, one, next[one.SourceID], offsets, letters, err)
 		o.Verified = verified[one.Record.ID]
 		for i := range st.Sources {
 			if st.Sources[i].Name == o.Source {
-				o.Incomplete = incomplete(one, st.Sources[i].Tables)
+				o.Incomplete = incomplete(one, st.Sources[i].Tables, unproven[one.Record.ID])
 				o.Unmatched = unmatched(one.Record.Definition.Tables, st.Sources[i].Tables)
 				o.Loads = loadsOf(loads, one.Record.ID, st.Sources[i].Tables)
 			}

@@ -46,7 +46,9 @@ export const mostNamed = 5;
 
 /** incompleteWords names the tables that an outlet's consumer has not as the source has them. */
 export function incompleteWords(o: OutletStatus): string {
-  const names = [...new Set((o.incomplete ?? []).map((t) => t.table))];
+  const all = o.incomplete ?? [];
+  const names = [...new Set(all.map((t) => t.table))];
   const more = names.length > mostNamed ? ` and ${names.length - mostNamed} more` : "";
-  return `Not as the source has ${names.length === 1 ? "it" : "them"}: ${names.slice(0, mostNamed).join(", ")}${more}`;
+  const maybe = all.every((t) => t.code === "unproven") ? "Maybe not" : "Not";
+  return `${maybe} as the source has ${names.length === 1 ? "it" : "them"}: ${names.slice(0, mostNamed).join(", ")}${more}`;
 }

@@ -85,7 +85,7 @@ func (w *Writer) hold(e *tableError) {
 		said.Fix = ""
 		held.Code, held.Why = fault.Code, said.Error()
 	}
-	held.Fix = fmt.Sprintf("`rillmark outlet load %s --tables %s` once the cause is gone; or leave the table out; or `rillmark outlet resume %[1]s --let-pass %[3]d`, which goes on without what was passed over", w.outlet.Name, e.source, e.offset)
+	held.Fix = fmt.Sprintf("`rillmark outlet load %s --tables %s` once the cause is gone; or leave the table out; or `rillmark outlet resume %[1]s --let-pass %[3]d`, which goes on without what was passed over", w.outlet.Name, change.Argument(e.source), e.offset)
 	if fault != nil && fault.Code != codeDefinitionRefused && fault.Fix != "" {
 		held.Fix = fault.Fix + "; then " + held.Fix
 	}
@@ -112,7 +112,7 @@ func (w *Writer) tellHeld() {
 		case state.Held != nil:
 			all = append(all, destination.Held{Table: source, Offset: state.Held.Offset, Code: state.Held.Code, Why: state.Held.Why, Fix: state.Held.Fix})
 		case state.Lacks != "":
-			all = append(all, destination.Held{Table: source, Code: "values-missing", Why: state.Lacks, Fix: fmt.Sprintf("`rillmark outlet load %s --tables %s`", w.outlet.Name, source)})
+			all = append(all, destination.Held{Table: source, Code: "values-missing", Why: state.Lacks, Fix: fmt.Sprintf("`rillmark outlet load %s --tables %s`", w.outlet.Name, change.Argument(source))})
 		}
 	}
 	w.outlet.Held(all)

@@ -262,9 +262,12 @@ func (s *Comparing) passed(ctx context.Context, name string, source *catalog.Sou
 // noteVerified puts the result on record; whole says that all tables were compared.
 func (s *Comparing) noteVerified(ctx context.Context, outlet int64, v *Verification, whole bool) error {
 	rows, level := int64(0), "info"
-	var wrong []string
+	var wrong, proven []string
 	for _, t := range v.Tables {
 		rows += t.Rows
+		if t.Equal() && !t.Sampled {
+			proven = append(proven, t.Table)
+		}
 		switch {
 		case t.Skipped != "":
 			wrong = append(wrong, t.Table+": "+t.Skipped)
@@ -280,6 +283,9 @@ func (s *Comparing) noteVerified(ctx context.Context, outlet int64, v *Verificat
 		level, text = "warn", fmt.Sprintf("verified %d rows of %d tables: %s", rows, len(v.Tables), strings.Join(wrong, "; "))
 	}
 	s.Note(ctx, level, "outlet/"+v.Outlet, "verified", text)
+	if err := s.Catalog.SetProven(ctx, outlet, proven); err != nil {
+		return err
+	}
 	if !whole {
 		return nil // it says nothing of the other tables
 	}

@@ -120,7 +120,7 @@ func (s *Reading) RowsAt(ctx context.Context, source string, of RowsOf) (_ *Rows
 	if r.Rows, err = r.table.Rows(); err != nil {
 		return nil, err
 	}
-	reload := fmt.Sprintf("; `rillmark source reload %s %s` has all rows come again", source, r.Table)
+	reload := fmt.Sprintf("; `rillmark source reload %s %s` has all rows come again", source, change.Argument(r.Table))
 	switch {
 	case !r.table.Begun():
 		r.Note = "the journal has no load of this table up to here: rows that have not changed since capture began are missing" + reload
