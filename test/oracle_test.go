@@ -35,9 +35,11 @@ func TestOracle(t *testing.T) {
 type changer struct {
 	random  *rand.Rand
 	columns map[string][]string // by table, without id
+	gone    map[string][]string // names that columns had which were dropped, by table
+	root    [2]string           // the columns of parted, by what they hold
 	names   int
 	leaves  []string // attached
-	loose   []string // detached
+	loose   []string // detached, as the root is now
 }
 
 func (c *changer) pick(from []string) string { return from[c.random.IntN(len(from))] }
@@ -67,12 +69,20 @@ func (c *changer) row(table string) string {
 	return fmt.Sprintf("INSERT INTO %s (id, %s) VALUES (%d, %s) ON CONFLICT (id) DO UPDATE SET %s = excluded.%s", table, strings.Join(columns, ", "), id, strings.Join(values, ", "), columns[0], columns[0])
 }
 
-// statements are one transaction.
+// transaction is one to three changes in one, or one alone.
+func (c *changer) transaction() (all []string) {
+	for range max(1, c.random.IntN(6)-2) {
+		all = append(all, c.statements()...)
+	}
+	return all
+}
+
+// statements are one change, with rows before and after it.
 func (c *changer) statements() []string {
 	tables := []string{"works", "editions", "authors"}
 	table := c.pick(tables)
 	columns := c.columns[table]
-	switch kind := c.random.IntN(18); {
+	switch kind := c.random.IntN(24); {
 	case kind < 5:
 		return []string{c.row(table), c.row(c.pick(tables)), c.row(table)}
 	case kind == 5 && len(columns) > 0: // a column is renamed
@@ -87,6 +97,7 @@ func (c *changer) statements() []string {
 	case kind == 8 && len(columns) > 0:
 		was := c.pick(columns)
 		c.columns[table] = slices.DeleteFunc(slices.Clone(columns), func(n string) bool { return n == was })
+		c.gone[table] = append(c.gone[table], was)
 		return []string{c.row("editions"), fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, was)}[1:]
 	case kind == 9 && len(columns) < 6:
 		name := c.name()
@@ -94,9 +105,10 @@ func (c *changer) statements() []string {
 		return []string{fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s text%s", table, name, []string{"", " DEFAULT 'filled'"}[c.random.IntN(2)]), c.row(table)}
 	case kind == 10: // two tables swap their names
 		c.columns["works"], c.columns["editions"] = c.columns["editions"], c.columns["works"]
+		c.gone["works"], c.gone["editions"] = c.gone["editions"], c.gone["works"]
 		return []string{"ALTER TABLE works RENAME TO swapped", "ALTER TABLE editions RENAME TO works", "ALTER TABLE swapped RENAME TO editions", c.row("works")}
 	case kind == 11: // a table is made again
-		c.columns["authors"] = []string{"name"}
+		c.columns["authors"], c.gone["authors"] = []string{"name"}, nil
 		return []string{"DROP TABLE authors", "CREATE TABLE authors (id integer PRIMARY KEY, name text)", c.row("authors")}
 	case kind == 12:
 		return []string{"TRUNCATE " + table, c.row(table)}
@@ -120,16 +132,43 @@ func (c *changer) statements() []string {
 		c.loose = c.loose[1:]
 		c.leaves = append(c.leaves, leaf)
 		return []string{c.parted(leaf), fmt.Sprintf("ALTER TABLE parted ATTACH PARTITION %s FOR VALUES IN (%s)", leaf, strings.TrimPrefix(leaf, "parted_"))}
+	case kind == 17 && len(c.gone[table]) > 0 && len(columns) < 6: // a column comes back, as another one
+		name := c.gone[table][0]
+		c.gone[table] = c.gone[table][1:]
+		c.columns[table] = append(slices.Clone(columns), name)
+		kind := c.pick([]string{"text", "varchar(80)", "text NOT NULL DEFAULT 'back'"})
+		return []string{c.row(c.pick(tables)), fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", table, name, kind), c.row(table)}
+	case kind == 18: // one fills rows, is written to, and is gone again
+		name := c.name()
+		before := c.row(table)
+		c.columns[table] = append(slices.Clone(columns), name)
+		written := c.row(table)
+		c.columns[table] = columns
+		return []string{before, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s text DEFAULT 'filled'", table, name), written, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, name)}
+	case kind == 19: // what identifies a row changes
+		return []string{c.row(table), fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", table, c.pick([]string{"FULL", "DEFAULT"})), c.row(table)}
+	case kind == 20: // the key goes, and comes again
+		return []string{fmt.Sprintf("ALTER TABLE authors DROP CONSTRAINT %s", "authors_pkey"), "ALTER TABLE authors ADD PRIMARY KEY (id)", c.row("authors")}
+	case kind == 21 && len(c.loose) == 0: // columns of a root swap their names between rows
+		a, b := c.root[0], c.root[1]
+		before := c.partedIfAny()
+		c.root = [2]string{b, a}
+		return append(append(before, "ALTER TABLE parted RENAME "+a+" TO swapped", "ALTER TABLE parted RENAME "+b+" TO "+a, "ALTER TABLE parted RENAME swapped TO "+b), c.partedIfAny()...)
 	}
-	if len(c.leaves) > 0 {
-		return []string{c.parted(c.pick(c.leaves)), c.row(table)}
+	return append(c.partedIfAny(), c.row(table))
+}
+
+// partedIfAny is a row of some attached leaf.
+func (c *changer) partedIfAny() []string {
+	if len(c.leaves) == 0 {
+		return nil
 	}
-	return []string{c.row(table)}
+	return []string{c.parted(c.pick(c.leaves))}
 }
 
 // parted writes a row into a leaf, by its own name: it may be detached.
 func (c *changer) parted(leaf string) string {
-	return fmt.Sprintf("INSERT INTO %s (id, year, note) VALUES (%d, %s, '%d') ON CONFLICT (year, id) DO UPDATE SET note = excluded.note", leaf, 1+c.random.IntN(8), strings.TrimPrefix(leaf, "parted_"), c.random.IntN(1000))
+	return fmt.Sprintf("INSERT INTO %s (id, year, %s, %s) VALUES (%d, %s, 'a%[6]d', 'b%[6]d') ON CONFLICT (year, id) DO UPDATE SET %[2]s = excluded.%[2]s", leaf, c.root[0], c.root[1], 1+c.random.IntN(8), strings.TrimPrefix(leaf, "parted_"), c.random.IntN(1000))
 }
 
 func replaced(columns []string, was, now string) []string {
@@ -143,7 +182,7 @@ func oracle(t *testing.T, round int, trigger bool) {
 	name := database(t, source, "postgres")
 	db := connect(t, source, name)
 	run(t, db, "CREATE TABLE works (id integer PRIMARY KEY, title text, note text)", "CREATE TABLE editions (id integer PRIMARY KEY, title text, note text)", "CREATE TABLE authors (id integer PRIMARY KEY, name text)",
-		"CREATE TABLE parted (id integer, year integer, note text, PRIMARY KEY (year, id)) PARTITION BY LIST (year)", "CREATE TABLE parted_1 PARTITION OF parted FOR VALUES IN (1)", "CREATE TABLE parted_2 PARTITION OF parted FOR VALUES IN (2)",
+		"CREATE TABLE parted (id integer, year integer, note text, shelf text, PRIMARY KEY (year, id)) PARTITION BY LIST (year)", "CREATE TABLE parted_1 PARTITION OF parted FOR VALUES IN (1)", "CREATE TABLE parted_2 PARTITION OF parted FOR VALUES IN (2)",
 		"INSERT INTO works SELECT n, 't', 'n' FROM generate_series(1, 5) n", "INSERT INTO parted VALUES (1, 1, 'a'), (1, 2, 'b')")
 	dropSlotAtEnd(t, source)
 	slot := fmt.Sprintf("oracle_%s", name)
@@ -165,7 +204,7 @@ func oracle(t *testing.T, round int, trigger bool) {
 	i.settled("circulation", db)
 	random := draws(t, round, 1795623976921362817)
 	c := &changer{random: random, names: 10, leaves: []string{"parted_1", "parted_2"},
-		columns: map[string][]string{"works": {"title", "note"}, "editions": {"title", "note"}, "authors": {"name"}}}
+		columns: map[string][]string{"works": {"title", "note"}, "editions": {"title", "note"}, "authors": {"name"}}, gone: make(map[string][]string), root: [2]string{"note", "shelf"}}
 	var said []string
 	for step := range 60 {
 		apart := random.IntN(5) == 0 // capture is behind meanwhile
@@ -173,7 +212,7 @@ func oracle(t *testing.T, round int, trigger bool) {
 			i.must(http.MethodPost, "/v1/sources/circulation/pause", map[string]string{"reason": "a test"}, nil)
 		}
 		for range 1 + random.IntN(4) {
-			statements := c.statements()
+			statements := c.transaction()
 			said = append(said, fmt.Sprint(step, ": ", strings.Join(statements, "; ")))
 			run(t, db, "BEGIN; "+strings.Join(statements, "; ")+"; COMMIT")
 		}
@@ -234,6 +273,11 @@ func (i *instance) foldHolds(db *pgx.Conn, said []string, all bool) {
 		return true
 	}, func() string {
 		for _, table := range tables {
+			state, note := i.table("public." + table)
+			var published []string
+			rows, _ := db.Query(context.Background(), "SELECT pubname || ' has ' || tablename FROM pg_publication_tables WHERE tablename = $1 ORDER BY 1", table)
+			published, _ = pgx.CollectRows(rows, pgx.RowTo[string])
+			wrong += fmt.Sprintf("\n%s is %s %s; %v", table, state, note, published)
 			events := ofTable(i.journal("circulation"), "public."+table)
 			for _, e := range events[max(0, len(events)-40):] {
 				wrong += "\n" + string(e.raw)

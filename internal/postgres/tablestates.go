@@ -57,7 +57,12 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 			r.consistsOf(t, c.MemberIDs())
 			t.ID.OID, t.ID.Columns, t.ID.Latest = 0, nil, nil
 			if first && r.resumed {
-				continue // keepPublishing goes on with it, without holding up the rest
+				// keepPublishing goes on with it, without holding up the rest. Where the stream
+				// tells of the table before and has it read, it has not waited for writers.
+				for _, l := range c.Members {
+					s.Published += l.Name() + "=" + nowhere + "\n"
+				}
+				continue
 			}
 			// A row written by a transaction that was open before the table was
 			// published is in no stream: wait for those that hold it. A slot
@@ -161,6 +166,9 @@ func (r *run) noteTables(ctx context.Context, conn *pgx.Conn, chosen map[string]
 	return nil
 }
 
+// nowhere is the place of a table that is published, and not yet waited for.
+const nowhere = "nowhere"
+
 // notePlaces finds a table that was taken out of its publication and put back, by
 // whomever, between two looks, or while nobody looked, and one that was made again and was
 // not published at first: what changed in between is in no stream. known is false for a table that is taken up just now anyway. The lock is
@@ -181,7 +189,7 @@ func (r *run) notePlaces(ctx context.Context, conn *pgx.Conn, t *tables.Table, p
 			place = before[l.Name()] // attached or detached between two queries: the next one shows it
 		}
 		lines = append(lines, l.Name()+"="+place)
-		if was := before[l.Name()]; was != "" && !publication.Extends(was, place) && !r.moved[l.Name()] {
+		if was := before[l.Name()]; was != "" && !publication.Extends(was, place) && (was == nowhere || !r.moved[l.Name()]) {
 			back = append(back, l)
 		}
 		delete(r.moved, l.Name())
