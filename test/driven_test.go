@@ -33,6 +33,8 @@ type driven struct {
 	prove func(i *instance) []*event
 	// run runs statements on the source, settle waits until it follows and everything is in the
 	// journal, equals holds that a table's fold is the table.
+	// from is the source as a database.
+	from   *side
 	run    func(statements ...string)
 	settle func()
 	equals func(f *fold, table string)
@@ -55,7 +57,7 @@ func drivenPostgres(t *testing.T, source, state *demo.Cluster, copies int, way *
 		}
 		return open
 	}
-	d.run = func(statements ...string) { run(t, db(), statements...) }
+	d.run, d.from = func(statements ...string) { run(t, db(), statements...) }, postgresSide(t, source, name)
 	d.settle = func() { i.settled("circulation", db()) }
 	d.equals = func(f *fold, table string) {
 		f.loaded["public."+table] = true // or has been followed since it was made
@@ -81,6 +83,7 @@ func drivenMariaDB(t *testing.T, m *demo.MariaDB, state *demo.Cluster, copies in
 	stageOutlets(i, "catalogue", mariaSource(t, m, map[string]any{"match": name + ".*"}), way)
 	d := &driven{instance: i, source: "catalogue", database: name, write: func(n int) *writers { return startMariaWriters(t, m, name, n, copies) }, startServer: m.Start,
 		run: func(statements ...string) { mariaRun(t, db, statements...) }, settle: func() { i.mariaSettled("catalogue", db) }, equals: func(f *fold, table string) { f.mariaEquals(t, db, name, table) }}
+	d.from = mariaSide(t, m, name)
 	tables := []string{"copies", "loans", "shelves", "visits"}
 	for _, table := range tables {
 		d.tables = append(d.tables, name+"."+table)

@@ -25,11 +25,22 @@ type dialect struct {
 
 // underSchemaChanges runs random statements on the definitions of two tables, with rows between
 // them, while the source is paused for a part of them and the service killed: what is in the
-// journal then is what the tables hold. A table of which that is not certain is stale by name, and
-// is once it was loaded again.
+// journal then is what the tables hold, and so is what outlets have made of it in both kinds of
+// database, in each way of keeping rows. A table of which that is not certain is stale by name, and
+// is once it was loaded again; one that a database cannot take is held by name, and loaded.
 func underSchemaChanges(t *testing.T, d *driven, round int, of dialect, also func(step int)) {
 	for _, table := range []string{"a", "b"} {
 		d.run(fmt.Sprintf("CREATE TABLE %s (id int PRIMARY KEY, c0 int)", table), fmt.Sprintf("INSERT INTO %s (id) %s", table, of.rows(200)))
+	}
+	targets := []*side{targetOf(t, "postgresql"), targetOf(t, "mariadb")}
+	keeps := []string{"current", "flagged", "versions"}
+	stage := &stage{instance: d.instance}
+	var outlets []string
+	for _, to := range targets {
+		for _, keep := range keeps {
+			outlets = append(outlets, to.engine+"-"+keep)
+			stage.keeps(to.engine+"-"+keep, to, map[string]any{"schema": keep, "keep": keep, "offsets": to.database + "." + keep + "_outlets"}, map[string]any{"source": d.source, "tables": []string{"*.a", "*.b"}})
+		}
 	}
 	d.resumeSource()
 	d.settle()
@@ -95,11 +106,44 @@ func underSchemaChanges(t *testing.T, d *driven, round int, of dialect, also fun
 		return time.Since(since) > 1500*time.Millisecond
 	})
 	d.settle()
-	f := proveJournal(t, d.journal(d.source))
+	events := d.journal(d.source)
+	f := proveJournal(t, events)
 	for _, table := range []string{"a", "b"} {
 		d.equals(f, table)
 	}
 	require.NotEmpty(t, f.tables)
+	for _, outlet := range outlets {
+		d.unheld(outlet, events[len(events)-1].offset())
+	}
+	for _, table := range []string{"a", "b"} {
+		for _, to := range targets {
+			for keep, where := range map[string]string{"current": "", "flagged": " WHERE NOT _deleted", "versions": " WHERE _until = " + to.infinity() + " AND _operation <> 'delete'"} {
+				query := func(from string) string {
+					list := "concat(id)"
+					for _, c := range columns[table] {
+						list += ", CASE WHEN " + c + " IS NULL THEN '-' ELSE concat(" + c + ") END"
+					}
+					return "SELECT " + list + " FROM " + from
+				}
+				sameRows(t, d.from.digest(t, query(table)), to.digest(t, query(keep+"."+table)+where), "%s in %s, %s", table, to.engine, keep)
+			}
+		}
+	}
+}
+
+// unheld waits until an outlet has delivered up to an offset, and has what it holds loaded.
+func (d *driven) unheld(outlet string, upto int64) {
+	d.t.Helper()
+	asked := make(map[string]bool)
+	d.outletIs(outlet, "has all tables", func(o outletStatus) bool {
+		for _, one := range o.Incomplete {
+			if one.Offset > 0 && !asked[one.Table] && o.Committed >= upto {
+				asked[one.Table] = true
+				d.cli("outlet", "load", outlet, "--tables", one.Table)
+			}
+		}
+		return o.Committed >= upto && len(o.Incomplete)+len(o.Loads) == 0 && o.Dead == 0
+	})
 }
 
 // step is one thing that happens to a table's definition. columns are the tables' but for their
