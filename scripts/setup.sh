@@ -2,7 +2,7 @@
 # Installs what a fresh Debian 12 machine with Go and Node lacks for the demo and
 # the tests: a PostgreSQL and a MariaDB server and the console's packages; for the tests
 # also Chromium, the servers that events are delivered to, and clients to read them
-# back; for the soak also the SQL of MariaDB's own tests, and sysbench. Does nothing where
+# back; for the soak also MariaDB's own tests with their interpreter, and sysbench. Does nothing where
 # all is there; says plainly what is missing where it cannot install.
 set -eu
 cd "$(dirname "$0")/.."
@@ -16,6 +16,7 @@ case "${1:-}" in
 --soak)
     tests=yes
     [ -d /usr/share/mysql/mysql-test ] || missing="$missing mariadb-test-data"
+    command -v mariadb-test >/dev/null || missing="$missing mariadb-test"
     command -v sysbench >/dev/null || missing="$missing sysbench"
     ;;
 esac

@@ -133,11 +133,11 @@ func (c *changer) statements() []string {
 		c.leaves = append(c.leaves, leaf)
 		return []string{c.parted(leaf), fmt.Sprintf("ALTER TABLE parted ATTACH PARTITION %s FOR VALUES IN (%s)", leaf, strings.TrimPrefix(leaf, "parted_"))}
 	case kind == 17 && len(c.gone[table]) > 0 && len(columns) < 6: // a column comes back, as another one
-		name := c.gone[table][0]
+		name, before := c.gone[table][0], c.row(c.pick(tables))
 		c.gone[table] = c.gone[table][1:]
 		c.columns[table] = append(slices.Clone(columns), name)
 		kind := c.pick([]string{"text", "varchar(80)", "text NOT NULL DEFAULT 'back'"})
-		return []string{c.row(c.pick(tables)), fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", table, name, kind), c.row(table)}
+		return []string{before, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", table, name, kind), c.row(table)}
 	case kind == 18: // one fills rows, is written to, and is gone again
 		name := c.name()
 		before := c.row(table)

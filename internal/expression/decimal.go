@@ -3,11 +3,12 @@ package expression
 import (
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/google/cel-go/cel"
-	"github.com/google/cel-go/common/env"
+	"github.com/google/cel-go/common/decls"
 	"github.com/google/cel-go/common/operators"
 	"github.com/google/cel-go/common/stdlib"
 	"github.com/google/cel-go/common/types"
@@ -201,14 +202,20 @@ func ordered(operator string, sign int) ref.Val {
 var decimalOperators = []string{operators.Add, operators.Subtract, operators.Multiply, operators.Divide, operators.Modulo,
 	operators.Less, operators.LessEquals, operators.Greater, operators.GreaterEquals}
 
-// withDecimals is CEL's own library with decimals as numbers of it.
+// typeNames are CEL's names of its types, but for those of some other names: a column, or an
+// argument, may be called type, list or map.
+func typeNames(taken func(name string) bool) cel.EnvOption {
+	return cel.VariableDecls(slices.DeleteFunc(slices.Clone(stdlib.Types()), func(t *decls.VariableDecl) bool { return taken(t.Name()) })...)
+}
+
+// withDecimals is CEL's own library with decimals as numbers of it, and without the names of
+// types, see [typeNames].
 func withDecimals() []cel.EnvOption {
-	excluded := make([]*env.Function, 0, len(decimalOperators))
-	for _, name := range decimalOperators {
-		excluded = append(excluded, env.NewFunction(name))
-	}
-	options := []cel.EnvOption{cel.StdLib(cel.StdLibSubset(env.NewLibrarySubset().AddExcludedFunctions(excluded...)))}
+	options := []cel.EnvOption{cel.Macros(cel.StandardMacros...)}
 	for _, f := range stdlib.Functions() {
+		if !slices.Contains(decimalOperators, f.Name()) {
+			options = append(options, cel.FunctionDecls(f))
+		}
 		for _, name := range decimalOperators {
 			if f.Name() != name {
 				continue

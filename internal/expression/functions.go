@@ -88,6 +88,7 @@ func (x *Formulas) add(f Function) error {
 		names[i], kinds[i] = a.Name, celTypeOf(a.Type)
 		variables = append(variables, cel.Variable(a.Name, kinds[i]))
 	}
+	variables = append(variables, typeNames(func(name string) bool { return slices.Contains(names, name) }))
 	env, err := x.env.Extend(variables...)
 	if err != nil {
 		return err

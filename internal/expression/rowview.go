@@ -58,7 +58,9 @@ func columnVariables(columns []change.Column) []cel.EnvOption {
 	if !whole {
 		variables = append(variables, cel.Variable(wholeRow, cel.MapType(cel.StringType, cel.DynType)))
 	}
-	return variables
+	return append(variables, typeNames(func(name string) bool {
+		return slices.ContainsFunc(columns, func(c change.Column) bool { return c.Name == name })
+	}))
 }
 
 // programOf is a checked expression, ready to be worked out.
