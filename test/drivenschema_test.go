@@ -44,7 +44,7 @@ func underSchemaChanges(t *testing.T, d *driven, round int, of dialect, also fun
 	}
 	d.resumeSource()
 	d.settle()
-	random := draws(t, round, 11)
+	random := draws(t, round, 1796177316459367559)
 	t.Cleanup(func() {
 		if t.Failed() {
 			for _, s := range d.status().Sources {
@@ -52,6 +52,9 @@ func underSchemaChanges(t *testing.T, d *driven, round int, of dialect, also fun
 				for _, table := range s.Tables {
 					t.Logf("%s is %s: %s", table.Name, table.State, table.Note)
 				}
+			}
+			for _, outlet := range outlets {
+				t.Logf("%s", d.statusOf(outlet))
 			}
 			for _, e := range d.journal(d.source) {
 				if strings.HasSuffix(e.Data.Table, ".a") || strings.HasSuffix(e.Data.Table, ".b") {

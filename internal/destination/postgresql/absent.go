@@ -21,12 +21,14 @@ func (d *database) Absent(ctx context.Context, b *sql.Binding, sought []sql.Soug
 	defer func() { err = errors.Join(err, pipeline.Close()) }()
 	for from := 0; from < len(sought); from += maxQueued {
 		piece := sought[from:min(from+maxQueued, len(sought))]
-		for _, one := range piece {
-			params, err := row(b, one.Image, b.Key)
-			if err != nil {
+		params := make([][][]byte, len(piece)) // all of them before the first is sent: none may be without its answer
+		for n, one := range piece {
+			if params[n], err = row(b, one.Image, b.Key); err != nil {
 				return nil, err
 			}
-			pipeline.SendQueryParams(text(one.Moved), params, nil, nil, nil)
+		}
+		for n, one := range piece {
+			pipeline.SendQueryParams(text(one.Moved), params[n], nil, nil, nil)
 		}
 		if err := pipeline.Sync(); err != nil {
 			return nil, err

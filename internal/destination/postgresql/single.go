@@ -36,9 +36,18 @@ func (d *database) Single(ctx context.Context, b *sql.Binding, messages []*encod
 		}
 	}()
 	if err := q.rows(b, messages); err != nil {
-		return err
+		return q.abandoned(err)
 	}
 	return q.settle()
+}
+
+// abandoned is an error over which no more is queued. What was queued before gets its answers:
+// a pipeline that ends without them takes the connection along, and with it the transaction.
+func (q *queued) abandoned(err error) error {
+	if refused := q.settle(); refused != nil {
+		return refused // without which nothing can follow in this transaction
+	}
+	return err
 }
 
 // rows queues messages of rows.
@@ -117,7 +126,7 @@ func (d *database) AtOnce(ctx context.Context, bindings []*sql.Binding, messages
 	q.waiting++
 	for i := range messages {
 		if err := q.rows(bindings[i], messages[i:i+1]); err != nil {
-			return false, err
+			return false, q.abandoned(err)
 		}
 	}
 	_, name := d.options.offsetsTable()

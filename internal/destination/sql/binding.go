@@ -42,7 +42,7 @@ func (w *Writer) bindAll(ctx context.Context, messages []encode.Message) error {
 	}
 	for i := range messages {
 		if m := &messages[i]; m.Operation.IsRow() {
-			if t := w.tables[m.Table]; t != nil && t.bound.fits(m.Schema) || w.isHeld(m.Table) {
+			if t := w.tables[m.Table]; t != nil && t.bound.fits(m.Schema) || w.isHeld(m) {
 				continue
 			}
 			err := w.apart(ctx, m.Table, func(w *Writer) error {

@@ -70,14 +70,26 @@ func (w *Writer) of(source string, offset int64, err error) error {
 	return &tableError{source, offset, err}
 }
 
-// isHeld reports whether events of a table are passed over.
-func (w *Writer) isHeld(source string) bool {
-	state := w.record.Tables[source]
-	return state != nil && state.Held != nil
+// unfitAt is an event, by which its table is found.
+type unfitAt struct {
+	source string
+	offset int64
 }
 
-// hold has the events of a table passed over from one on.
+// isHeld reports whether an event is passed over since its table is held from one before it on.
+func (w *Writer) isHeld(m *encode.Message) bool {
+	state := w.record.Tables[m.Table]
+	return state != nil && state.Held != nil && m.Offset >= state.Held.Offset
+}
+
+// hold has the events of a table passed over from one on, and says so.
 func (w *Writer) hold(e *tableError) {
+	held := w.passOver(e)
+	w.log("error", "table-held", fmt.Sprintf("%s is held at offset %d, the other tables go on: %s. Fix: %s", e.source, held.Offset, held.Why, held.Fix))
+}
+
+// passOver is hold for an error that has been told.
+func (w *Writer) passOver(e *tableError) *Hold {
 	held := &Hold{Offset: e.offset, Code: codeDefinitionRefused, Why: e.err.Error()}
 	var fault *engine.Fault
 	if errors.As(e.err, &fault) {
@@ -97,8 +109,8 @@ func (w *Writer) hold(e *tableError) {
 	state.Held = held
 	delete(w.tables, e.source)
 	w.setState(e.source, state)
-	w.log("error", "table-held", fmt.Sprintf("%s is held at offset %d, the other tables go on: %s. Fix: %s", e.source, held.Offset, held.Why, held.Fix))
 	w.tellHeld()
+	return held
 }
 
 // tellHeld says which tables are not what the source's are.
@@ -139,7 +151,7 @@ func (w *Writer) letPass() {
 // passes reports whether an event is passed over since its table is held. The beginning of a load
 // of all rows ends that: the table gets the definition that they need, whatever it is like.
 func (w *Writer) passes(ctx context.Context, m *encode.Message) (bool, error) {
-	if !w.isHeld(m.Table) {
+	if !w.isHeld(m) {
 		return false, nil
 	}
 	state := *w.record.Tables[m.Table]

@@ -90,7 +90,7 @@ func (w *Writer) wholeTable(ctx context.Context, m *encode.Message) error {
 	case change.Definition, change.Void:
 		return w.apart(ctx, m.Table, func(w *Writer) error { return w.event(ctx, m) })
 	case change.Truncate: // the rows go with the transaction
-		if m.Schema == nil || w.isHeld(m.Table) {
+		if m.Schema == nil || w.isHeld(m) {
 			return nil
 		}
 		err := w.apart(ctx, m.Table, func(w *Writer) error {

@@ -40,6 +40,9 @@ type Writer struct {
 	// touched are the tables, by their names in the source, that the open transaction has
 	// written; noted where definitions are no part of transactions.
 	touched map[string]bool
+	// unfit are the events of the messages at hand that their tables cannot take, as far as is known:
+	// from each on its table is held, in the order of the messages.
+	unfit map[unfitAt]*tableError
 }
 
 // Begin makes a session the one that writes for an outlet. It becomes the writer's own.
@@ -331,22 +334,22 @@ func (w *Writer) segment(ctx context.Context, batch *encode.Batch, from, to int,
 	return refused, w.exec(ctx, "RELEASE SAVEPOINT part")
 }
 
-// applied applies messages behind the savepoint part; tables that cannot take theirs are held, each
-// once, and the others written without them.
+// applied applies messages behind the savepoint part; tables that cannot take theirs are held from
+// there on, and the others written without them.
 func (w *Writer) applied(ctx context.Context, messages []encode.Message, few int) error {
+	w.unfit = make(map[unfitAt]*tableError)
+	defer func() { w.unfit = nil }()
 	for {
 		err := w.apply(ctx, messages, few)
 		one := new(tableError)
-		if !errors.As(err, &one) {
+		if !errors.As(err, &one) || w.unfit[unfitAt{one.source, one.offset}] != nil {
 			return err
 		}
+		w.hold(one) // to be told; what is on record of it is taken back, too
 		if err := w.rollbackTo(ctx, "part"); err != nil {
 			return err
 		}
-		w.hold(one)
-		if err := w.savepoint(ctx, "part"); err != nil {
-			return err
-		}
+		w.unfit[unfitAt{one.source, one.offset}] = one
 	}
 }
 
@@ -428,8 +431,14 @@ func (w *Writer) apply(ctx context.Context, messages []encode.Message, few int) 
 	}
 	for i := range messages {
 		m := &messages[i]
+		if one := w.unfit[unfitAt{m.Table, m.Offset}]; one != nil && !w.isHeld(m) {
+			if err := flush(); err != nil {
+				return err
+			}
+			w.passOver(one)
+		}
 		if m.Operation.IsRow() {
-			if w.isHeld(m.Table) {
+			if w.isHeld(m) {
 				continue
 			}
 			r := byTable[m.Table]
