@@ -431,7 +431,7 @@ func (w *Writer) apply(ctx context.Context, messages []encode.Message, few int) 
 	}
 	for i := range messages {
 		m := &messages[i]
-		if one := w.unfit[unfitAt{m.Table, m.Offset}]; one != nil && !w.isHeld(m) {
+		if one := w.unfit[unfitAt{m.Table, m.Offset}]; one != nil {
 			if err := flush(); err != nil {
 				return err
 			}
