@@ -48,8 +48,8 @@ func TestADefaultThatFillsRows(t *testing.T) {
 	i.eventually("a small table is loaded again", func() bool { return len(ofTable(i.journal("circulation"), "public.drawn", "loaded")) == 2 })
 	for alter, says := range map[string][]string{
 		"ALTER TABLE loans ADD COLUMN tier2 text DEFAULT 'gold', ADD COLUMN hidden2 int": {`rows that are there have "gold" in tier2: the schema event says so in filled, and nothing is loaded again`},
-		"ALTER TABLE drawn ADD COLUMN r2 double precision DEFAULT random()":             {"the table is loaded again, about 1 rows (reload_up_to is 100000)"},
-		"ALTER TABLE drawn_much ADD COLUMN r double precision DEFAULT random()":         {"the table, about 20 rows, is stale until somebody reloads it (reload_up_to is 5)"},
+		"ALTER TABLE drawn ADD COLUMN r2 double precision DEFAULT random()":              {"the table is loaded again, about 1 rows (reload_up_to is 100000)"},
+		"ALTER TABLE drawn_much ADD COLUMN r double precision DEFAULT random()":          {"the table, about 20 rows, is stale until somebody reloads it (reload_up_to is 5)"},
 	} {
 		out, errs, code := i.cli("schema", "impact", "circulation", "--sql", alter)
 		require.Zero(t, code, out+errs)

@@ -4,11 +4,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"sort"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 )
 
@@ -29,8 +32,18 @@ func partitionsWhoseColumnsChange(t *testing.T, round int) {
 	for _, table := range []string{"pp", "plain"} {
 		statements = append(statements, "INSERT INTO "+table+" SELECT n, n % 2, 'v0', 'v1', 'a=v0 b=v1' FROM generate_series(0, 19) n")
 	}
-	i, name := captured(t, "source:\n  refresh_every: 100ms\n", rules, nil, statements...)
-	db := connect(t, sourceServer(t), name)
+	source := sourceServer(t)
+	name := database(t, source, "postgres")
+	db := connect(t, source, name)
+	run(t, db, statements...)
+	dropSlotAtEnd(t, source)
+	way := startProxy(t, fmt.Sprintf("127.0.0.1:%d", source.Port))
+	i := newInstance(t, stateServer(t), "source:\n  refresh_every: 100ms\n").start()
+	d := ruled(source, name, rules, nil)
+	d["connection"].(map[string]any)["port"] = way.port()
+	i.must(http.MethodPost, "/v1/sources/circulation", d, nil)
+	i.resume()
+	i.settled("circulation", db)
 	into := database(t, sourceServer(t), "postgres")
 	i.intoTables("tables", sourceServer(t), into, map[string]any{})
 	random := draws(t, round, 3)
@@ -45,12 +58,36 @@ func partitionsWhoseColumnsChange(t *testing.T, round int) {
 		sort.Strings(parts)
 		return strings.Join(parts, " ")
 	}
+	history := make(map[string][]string) // the names that each table's columns have had, in their order
+	note := func(table string) {
+		history[table] = append(history[table], strings.Join(names(columns[table], func(c column) string { return c.name }), " "))
+	}
+	note("pp")
+	note("plain")
 	for step := range 30 {
 		switch step {
 		case 10:
 			i.must(http.MethodPost, "/v1/sources/circulation/pause", nil, nil)
 		case 20:
 			i.resume()
+		case 22, 26: // looks go on, and the log stands still: what they find is read much later, or by another run
+			i.reached("circulation", db)
+			way.logHeld.Store(true)
+			for table := range columns {
+				added := column{fmt.Sprint("x", step), fmt.Sprint("v", next)}
+				columns[table] = append(columns[table], added)
+				next++
+				note(table)
+				run(t, db, "ALTER TABLE "+table+" ADD COLUMN "+added.name+" text")
+			}
+			looked(t, db)
+		case 25:
+			way.logHeld.Store(false)
+		case 29:
+			i.stop(syscall.SIGKILL)
+			way.logHeld.Store(false)
+			way.cut()
+			i.start()
 		}
 		table := []string{"pp", "pp", "plain"}[random.IntN(3)]
 		sql := "BEGIN;"
@@ -86,9 +123,10 @@ func partitionsWhoseColumnsChange(t *testing.T, round int) {
 					}
 				}
 			}
+			note(table)
 		}
 		run(t, db, sql+"COMMIT")
-		if step%5 == 0 && (step < 10 || step > 20) {
+		if step%5 == 0 && (step < 10 || step == 20) {
 			i.reached("circulation", db)
 		}
 	}
@@ -123,6 +161,20 @@ func partitionsWhoseColumnsChange(t *testing.T, round int) {
 		sort.Strings(got)
 		require.Equal(t, said, strings.Join(got, " "), "%s", e.raw)
 	}
+	for _, table := range []string{"pp", "plain"} {
+		left := history[table]
+		for _, s := range schemasOf(t, events, "public."+table) {
+			var now []string
+			for _, c := range s.Definition.Columns {
+				if c.Name != "id" && c.Name != "k" && c.Name != "has" {
+					now = append(now, c.Name)
+				}
+			}
+			at := slices.Index(left, strings.Join(now, " "))
+			require.GreaterOrEqual(t, at, 0, "a schema event of %s with %v is not at its place: %q", table, now, history[table])
+			left = left[at:]
+		}
+	}
 	f := proveJournal(t, events)
 	i.caughtUp("tables")
 	target := connect(t, sourceServer(t), into)
@@ -131,6 +183,16 @@ func partitionsWhoseColumnsChange(t *testing.T, round int) {
 		query := "SELECT id, k, " + strings.Join(names(columns[table], func(c column) string { return c.name }), ", ") + ", has FROM " + table
 		sameRows(t, digest(t, db, query), digest(t, target, query), table)
 	}
+}
+
+// looked waits until a look at the source has put its mark into the log, and waits for it there.
+func looked(t *testing.T, db *pgx.Conn) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		var marks int
+		err := db.QueryRow(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND application_name LIKE '%publisher%' AND state = 'idle' AND query LIKE '%pg_logical_emit_message%'").Scan(&marks)
+		return err == nil && marks > 0
+	}, time.Minute, 20*time.Millisecond)
 }
 
 // names are one text of each.

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -27,6 +28,7 @@ type proxy struct {
 	target   atomic.Value // its address
 	stalled  atomic.Bool
 	sliced   atomic.Bool
+	logHeld  atomic.Bool   // what comes from and goes to a log of PostgreSQL waits, all else passes
 	delay    time.Duration // of what comes from the server; set before it is used
 	mu       sync.Mutex
 	open     map[net.Conn]bool
@@ -54,6 +56,7 @@ func startProxy(t *testing.T, target string) *proxy {
 	t.Cleanup(func() {
 		l.Close() //nolint:errcheck // the test is over
 		p.stalled.Store(false)
+		p.logHeld.Store(false)
 		p.cut()
 		p.done.Wait()
 	})
@@ -98,20 +101,25 @@ func (p *proxy) serve(client net.Conn) {
 		defer p.note(conn, false)
 	}
 	back := make(chan struct{})
+	log := new(atomic.Bool)
 	go func() {
 		defer close(back)
-		p.pass(server, client)
+		p.pass(server, client, log)
 		client.Close() //nolint:errcheck // ends the other direction
 	}()
-	p.pass(client, server)
+	p.pass(client, server, log)
 	server.Close() //nolint:errcheck // ends the other direction
 	<-back
 }
 
-func (p *proxy) pass(from, to net.Conn) {
+// pass passes on what comes; log is set once it has been seen that a log is asked for.
+func (p *proxy) pass(from, to net.Conn, log *atomic.Bool) {
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := from.Read(buf)
+		if bytes.Contains(buf[:n], []byte("replication\x00database\x00")) {
+			log.Store(true)
+		}
 		if p.delay > 0 && err == nil {
 			time.Sleep(p.delay)                                    //nolint:forbidigo // this is what it is for
 			from.SetReadDeadline(time.Now().Add(time.Millisecond)) //nolint:errcheck // what came meanwhile is taken along
@@ -120,7 +128,7 @@ func (p *proxy) pass(from, to net.Conn) {
 			n += more
 		}
 		for at := 0; at < n; {
-			for p.stalled.Load() {
+			for p.stalled.Load() || p.logHeld.Load() && log.Load() {
 				time.Sleep(5 * time.Millisecond) //nolint:forbidigo // this is what it is for
 			}
 			piece := n - at
