@@ -58,7 +58,7 @@ func underSchemaChanges(t *testing.T, d *driven, round int, of dialect, also fun
 			}
 			for _, e := range d.journal(d.source) {
 				if strings.HasSuffix(e.Data.Table, ".a") || strings.HasSuffix(e.Data.Table, ".b") {
-					t.Logf("%d %s %s %s %s", e.offset(), e.Data.Table, e.Data.Operation, e.Data.Key, e.Data.Transaction.ID)
+					t.Logf("%d %s %s %s %s %s %s", e.offset(), e.Data.Table, e.Data.Operation, e.Data.Key, e.Data.Transaction.ID, e.Data.After, e.Data.Schema)
 				}
 			}
 		}
@@ -110,7 +110,7 @@ func underSchemaChanges(t *testing.T, d *driven, round int, of dialect, also fun
 	})
 	d.settle()
 	events := d.journal(d.source)
-	f := proveJournal(t, events)
+	f := provePart(t, events)
 	for _, table := range []string{"a", "b"} {
 		d.equals(f, table)
 	}
