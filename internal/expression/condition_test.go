@@ -26,7 +26,7 @@ func TestConditions(t *testing.T) {
 		{`row["odd name"] == null`, true, true, []int{0, 1, 2, 3, 4, 5, 6}},
 		{`row["odd name"] == "x"`, false, true, []int{0, 1, 2, 3, 4, 5, 6}},
 		{`state.startsWith("w") || id < 0`, true, true, []int{0, 1}},
-		{`1 / (id - id) == 1`, false, false, []int{0}}, // it cannot be worked out
+		{`1 / (id - id) == 1`, false, false, []int{0}},          // it cannot be worked out
 		{`type == "copy" && list > 3`, true, true, []int{5, 6}}, // CEL has types of these names
 		{`string(id) == "9007199254740993" && [1].map(x, x + list) == [5]`, true, true, []int{0, 6}},
 		{"true", true, true, nil},
