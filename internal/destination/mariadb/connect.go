@@ -145,7 +145,7 @@ func refusesRow(err error) bool {
 		return true
 	}
 	class := refused.State[:min(len(refused.State), 2)]
-	return class == "22" || class == "23" || class == "45"
+	return class == "01" || class == "22" || class == "23" || class == "45" // a warning that a strict session makes an error
 }
 
 // refusal is such an error in a sentence.

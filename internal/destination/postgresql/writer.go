@@ -3,7 +3,7 @@ package postgresql
 import (
 	"context"
 	"errors"
-	"strings"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -128,7 +128,11 @@ func (d *database) RefusesRow(err error) bool { return refusesRow(err) && !madeM
 // RefusesDefinition implements [sql.Database].
 func (d *database) RefusesDefinition(err error) bool {
 	var refused *pgconn.PgError
-	return errors.As(err, &refused) && refused.Code != "42501" && strings.HasPrefix(refused.Code, "42") && !madeMeanwhile(err)
+	if !errors.As(err, &refused) || refused.Code == "42501" || len(refused.Code) < 2 || madeMeanwhile(err) {
+		return false
+	}
+	// Also what depends on a column, what cannot be done to it, and what a table has no room for.
+	return slices.Contains([]string{"42", "0A", "2B", "54"}, refused.Code[:2])
 }
 
 // madeMeanwhile reports whether something that was to be made has come since it was looked for:

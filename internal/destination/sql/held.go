@@ -28,7 +28,7 @@ type Hold struct {
 }
 
 // holdable are the faults that concern one table, whatever the others are like.
-var holdable = []string{codeNoKey, codeDefinitionRefused, codeNoUniqueKey, "column-taken", codeLoadRefused, codeNoColumns, CodeNoSuchName}
+var holdable = []string{codeNoKey, codeDefinitionRefused, codeNoUniqueKey, "column-taken", codeLoadRefused, codeNoColumns, codeKeysEqual, CodeNoSuchName}
 
 // CodeNoSuchName is the code of a fault of a [Database] over a name that it takes for nothing.
 const CodeNoSuchName = "no-such-name"
@@ -39,6 +39,7 @@ const (
 	codeDefinitionRefused = "definition-refused"
 	codeLoadRefused       = "load-refused"
 	codeNoColumns         = "no-columns"
+	codeKeysEqual         = "keys-equal"
 )
 
 // tableError is an error that concerns one table of the source, from an event on.

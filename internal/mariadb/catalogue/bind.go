@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"rillmark/internal/mariadb/binlog"
+	"rillmark/internal/mariadb/statement"
 	"rillmark/internal/mariadb/values"
 )
 
@@ -75,3 +76,32 @@ func same(known, log *binlog.Column) bool {
 // former are the types of times before the log said how many decimals they have, with what they
 // are now.
 var former = map[byte]byte{binlog.ColTime: binlog.ColTime2, binlog.ColDateTime: binlog.ColDateTime2, binlog.ColTimestamp: binlog.ColTimestamp2, binlog.ColNewDate: binlog.ColDate}
+
+// aliases are other words for types, which the catalogue does not use.
+var aliases = map[string]string{"integer": "int", "int4": "int", "int8": "bigint", "int2": "smallint", "int1": "tinyint", "int3": "mediumint", "middleint": "mediumint", "bool": "tinyint", "boolean": "tinyint",
+	"dec": "decimal", "numeric": "decimal", "fixed": "decimal", "number": "decimal", "real": "double", "float8": "double", "float4": "float", "character": "char", "nchar": "char", "varcharacter": "varchar", "nvarchar": "varchar"}
+
+// comparable are the types of which a CREATE and the catalogue have the same word.
+var comparable = strings.Fields("tinyint smallint mediumint int bigint decimal double float bit date time datetime timestamp year char varchar binary varbinary enum set uuid inet4 inet6")
+
+// MayBe reports whether a table may be the one that a CREATE has defined: the catalogue may be far
+// ahead of the log, and have another one under its name. A statement may define fewer columns than
+// the table has.
+func MayBe(t *Table, defined []statement.Column) bool {
+	for i := range defined {
+		c := &defined[i]
+		known := slices.IndexFunc(t.Columns, func(one *values.Column) bool { return strings.EqualFold(one.Name, c.Name) })
+		if known < 0 {
+			return false
+		}
+		said := strings.ToLower(c.Type)
+		if to := aliases[said]; to != "" {
+			said = to
+		}
+		is := strings.FieldsFunc(t.Columns[known].Type, func(r rune) bool { return r == '(' || r == ' ' })
+		if len(is) > 0 && is[0] != said && slices.Contains(comparable, said) && slices.Contains(comparable, is[0]) {
+			return false
+		}
+	}
+	return true
+}
