@@ -150,6 +150,12 @@ func (s *stage) sameInTarget(outlet, database, what string) (verified, held int)
 			held++
 		}
 	}
+	for _, letter := range s.letters(outlet).Items {
+		if strings.HasPrefix(letter.Table, database+".") {
+			s.t.Logf("%s: %s has not %s of %s: %s", what, outlet, letter.Operation, letter.Key, letter.Error)
+			incomplete[letter.Table] = "dead-letter"
+		}
+	}
 	out, errs, code := s.cli("verify", outlet, "--tables", database+".*", "--json")
 	if code == 3 && strings.Contains(errs, "no such table") {
 		return 0, held

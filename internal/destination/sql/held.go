@@ -197,12 +197,18 @@ func (w *Writer) reconcile(ctx context.Context, t *Table, m *encode.Message) err
 		return err
 	}
 	key := keyNames(m.Schema)
-	if t.Keep == Versions || len(key) == 0 || t.isUnique(key) {
+	if t.Keep == Versions || (len(key) == 0 || t.isUnique(key)) && !leftKey(t, m.Schema) {
 		return nil
 	}
 	statement := w.db.Rekey(t, w.quoted(key), false)
+	if statement == "" {
+		return nil
+	}
 	if refused, err := w.tried(ctx, t, statement); err != nil || refused == nil {
-		return w.lookedAgain(ctx, t, err)
+		if err = w.lookedAgain(ctx, t, err); err != nil || w.plan != nil {
+			return err
+		}
+		return w.alter(ctx, t, m.Schema) // the former key's columns may be null now
 	}
 	// Rows that are there have no such key, or share one: they are void.
 	if err := w.begun(ctx); err != nil {
@@ -211,7 +217,23 @@ func (w *Writer) reconcile(ctx context.Context, t *Table, m *encode.Message) err
 	if err := w.exec(ctx, "DELETE FROM "+t.SQL); err != nil {
 		return err
 	}
-	return w.lookedAgain(ctx, t, w.define(ctx, t, statement))
+	if err := w.lookedAgain(ctx, t, w.define(ctx, t, statement)); err != nil || w.plan != nil {
+		return err
+	}
+	return w.alter(ctx, t, m.Schema)
+}
+
+// leftKey reports whether a table's primary key is of columns for which rows of a version have no
+// values: it is that of a table which is no more.
+func leftKey(t *Table, now *change.Schema) bool {
+	return slices.ContainsFunc(t.Primary, func(name string) bool {
+		known := t.Column(name)
+		if known == nil || known.Generated || slices.Contains(t.Keep.Own(), name) {
+			return false
+		}
+		c := now.Column(name)
+		return c == nil || c.Nullable
+	})
 }
 
 func (w *Writer) lookedAgain(ctx context.Context, t *Table, err error) error {
