@@ -292,7 +292,7 @@ func (w *Writer) rekey(ctx context.Context, t *Table, before, now *change.Schema
 		}
 		return w.define(ctx, t, w.db.VersionsIndex(t, w.quoted(is)))
 	}
-	if len(is) > 0 && t.isUnique(is) || len(t.Primary) > 0 && !sameNames(t.Primary, was) {
+	if len(is) > 0 && t.isUnique(is) || len(t.Primary) > 0 && !sameNames(t.Primary, was) && !leftKey(t, now) {
 		return nil
 	}
 	if err := w.keysAnew(ctx, t, former, was, is); err != nil {
