@@ -13,7 +13,7 @@ func TestOddTables(t *testing.T) {
 	t.Parallel()
 	const longKey = "repeat(md5(n::text), 1500)"
 	i, name := begin(t, "", "CREATE TABLE bare ()", `CREATE TABLE "shelf 📚" (id int PRIMARY KEY, n int)`, `CREATE TABLE faces (id int PRIMARY KEY, "🙂" text)`, "CREATE TABLE keyed (id int PRIMARY KEY, isbn int NOT NULL)",
-		"CREATE TABLE lists (a int[], b text[], n int, docs json[], PRIMARY KEY (a, b))", "CREATE TABLE papers (title text PRIMARY KEY, n int)", "CREATE TABLE plain (id int PRIMARY KEY, n int)")
+		"CREATE TABLE lists (a int[], b text[], n int, docs json[], PRIMARY KEY (a, b))", "CREATE TABLE papers (title text PRIMARY KEY, n int)", "CREATE TABLE plain (id int PRIMARY KEY, n int)", "CREATE TABLE dated (d date)")
 	source := sourceServer(t)
 	db := connect(t, source, name)
 	s := &stage{instance: i, source: postgresSide(t, source, name)}
@@ -26,7 +26,10 @@ func TestOddTables(t *testing.T) {
 	run(t, db, "INSERT INTO faces VALUES (1, 'a')", "INSERT INTO keyed VALUES (1, 10), (2, 20)", `INSERT INTO lists VALUES ('{1,2}', '{"a,b",NULL}', 1, ARRAY['null', '{"a": 1}', NULL]::json[]), ('{}', '{"\\ x"}', 2, NULL)`, `INSERT INTO "shelf 📚" VALUES (1, 1)`, "INSERT INTO plain VALUES (1, 1)")
 	i.reached("circulation", db)
 	run(t, db, "INSERT INTO bare DEFAULT VALUES", "UPDATE lists SET n = 3 WHERE a = '{}'", "ALTER TABLE keyed DROP COLUMN id, ADD PRIMARY KEY (isbn)", "INSERT INTO keyed VALUES (30)", "DELETE FROM keyed WHERE isbn = 10",
-		`UPDATE "shelf 📚" SET n = 2`, "INSERT INTO papers SELECT "+longKey+", n FROM generate_series(1, 2) n", "UPDATE papers SET n = 5", "UPDATE plain SET n = 2")
+		`UPDATE "shelf 📚" SET n = 2`, "INSERT INTO papers SELECT "+longKey+", n FROM generate_series(1, 2) n", "UPDATE papers SET n = 5", "UPDATE plain SET n = 2",
+		// No date there: what waits behind that row is no other table's definition.
+		"INSERT INTO dated VALUES ('12026-12-02'), ('2026-12-02')", "DROP TABLE dated", "CREATE TABLE dated (id int PRIMARY KEY, n int)", "INSERT INTO dated VALUES (1, 2)")
+	i.eventually("the table that was made again is loaded", func() bool { return len(ofTable(i.journal("circulation"), "public.dated", "loaded")) == 2 })
 	i.reached("circulation", db)
 	i.caughtUp("postgresql", "mariadb")
 	held := map[string][]string{"postgresql": {"public.bare no-columns"}, "mariadb": {"public.bare no-columns", "public.faces no-such-name", "public.shelf 📚 no-such-name"}}
@@ -39,14 +42,15 @@ func TestOddTables(t *testing.T) {
 		require.Equal(t, []string{"20", "30"}, to.digest(t, "SELECT isbn FROM current.keyed"))
 		require.Equal(t, []string{"1|2"}, to.digest(t, "SELECT id, n FROM current.plain"))
 		require.Equal(t, []string{"1", "3"}, to.digest(t, "SELECT n FROM current.lists"))
-		v := i.verified(to.engine, "--tables", "public.lists,public.keyed,public.plain")
+		require.Equal(t, []string{"1|2"}, to.digest(t, "SELECT id, n FROM current.dated"))
+		v := i.verified(to.engine, "--tables", "public.dated,public.lists,public.keyed,public.plain")
 		require.True(t, v.Equal, "%+v", v)
 	}
 	require.Equal(t, []string{`{"null","{\"a\": 1}",NULL}|3`}, targets[0].digest(t, "SELECT docs, array_length(docs, 1) FROM current.lists WHERE docs IS NOT NULL"), "a document that is null is no null")
 	require.Equal(t, []string{"5", "5"}, targets[0].digest(t, "SELECT n FROM current.papers"))
-	l := i.letters("mariadb") // whose keys are shorter
-	require.EqualValues(t, 2, l.Dead, "%+v", l)
-	require.EqualValues(t, 2, l.Behind, "%+v", l)
+	l := i.letters("mariadb") // whose keys are shorter, and which has no year 12026
+	require.EqualValues(t, 3, l.Dead, "%+v", l)
+	require.EqualValues(t, 3, l.Behind, "%+v", l)
 	// What the outlet says leads on.
 	_, errs, code := i.cli("outlet", "edit", "mariadb", "--set", `mariadb.renamed_tables={"public.shelf 📚": "current.shelf"}`)
 	require.Zero(t, code, errs)

@@ -213,7 +213,8 @@ func (b *Behind) Failed(m *encode.Message) {
 	}
 }
 
-// Waits reports whether a message has to wait.
+// Waits reports whether a message has to wait. One about a whole table does not: rows of a table
+// without a key have its name for their order, and would keep back its next definition.
 func (b *Behind) Waits(m *encode.Message) bool {
-	return len(b.rows) > 0 && b.rows[string(m.OrderingKey)]
+	return len(b.rows) > 0 && !m.Barrier && b.rows[string(m.OrderingKey)]
 }

@@ -126,7 +126,7 @@ func (s *sender) held(messages []encode.Message, dead []refusal) ([]encode.Messa
 				}
 				bad[string(m.OrderingKey)] = true
 			}
-		case s.Wait && len(m.OrderingKey) > 0 && (s.rows[string(m.OrderingKey)] || bad[string(m.OrderingKey)]):
+		case s.Wait && !m.Barrier && len(m.OrderingKey) > 0 && (s.rows[string(m.OrderingKey)] || bad[string(m.OrderingKey)]):
 			dead = append(dead, refusalOf(&m, nil))
 		default:
 			kept = append(kept, m)
