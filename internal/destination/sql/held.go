@@ -65,7 +65,7 @@ func (w *Writer) of(source string, offset int64, err error) error {
 	if !errors.As(err, &fault) || !slices.Contains(holdable, fault.Code) {
 		return err
 	}
-	if written := w.onRecord[source]; fault.Code == codeNoUniqueKey && (written == nil || written.Target == "") {
+	if written := w.onRecord[source]; (fault.Code == codeNoUniqueKey || fault.Code == codeKeysEqual) && (written == nil || written.Target == "") {
 		return err // it was never right, and nothing has been written: somebody has to see to it first
 	}
 	return &tableError{source, offset, err}
