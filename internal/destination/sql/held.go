@@ -28,7 +28,7 @@ type Hold struct {
 }
 
 // holdable are the faults that concern one table, whatever the others are like.
-var holdable = []string{codeNoKey, codeDefinitionRefused, codeNoUniqueKey, "column-taken", codeLoadRefused, codeNoColumns, codeKeysEqual, CodeNoSuchName}
+var holdable = []string{codeNoKey, codeDefinitionRefused, codeNoUniqueKey, "column-taken", codeLoadRefused, codeNoColumns, CodeNoSuchName}
 
 // CodeNoSuchName is the code of a fault of a [Database] over a name that it takes for nothing.
 const CodeNoSuchName = "no-such-name"
@@ -39,7 +39,6 @@ const (
 	codeDefinitionRefused = "definition-refused"
 	codeLoadRefused       = "load-refused"
 	codeNoColumns         = "no-columns"
-	codeKeysEqual         = "keys-equal"
 )
 
 // tableError is an error that concerns one table of the source, from an event on.
@@ -65,7 +64,7 @@ func (w *Writer) of(source string, offset int64, err error) error {
 	if !errors.As(err, &fault) || !slices.Contains(holdable, fault.Code) {
 		return err
 	}
-	if written := w.onRecord[source]; (fault.Code == codeNoUniqueKey || fault.Code == codeKeysEqual) && (written == nil || written.Target == "") {
+	if written := w.onRecord[source]; fault.Code == codeNoUniqueKey && (written == nil || written.Target == "") {
 		return err // it was never right, and nothing has been written: somebody has to see to it first
 	}
 	return &tableError{source, offset, err}
