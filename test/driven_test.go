@@ -31,10 +31,10 @@ type driven struct {
 	// prove holds that the journal, as an instance shows it, is whole and equal to the source,
 	// once all writers have ended and everything is there.
 	prove func(i *instance) []*event
+	// from is the source as a database.
+	from *side
 	// run runs statements on the source, settle waits until it follows and everything is in the
 	// journal, equals holds that a table's fold is the table.
-	// from is the source as a database.
-	from   *side
 	run    func(statements ...string)
 	settle func()
 	equals func(f *fold, table string)

@@ -13,12 +13,14 @@ func TestOddTables(t *testing.T) {
 	t.Parallel()
 	const longKey = "repeat(md5(n::text), 1500)"
 	i, name := begin(t, "", "CREATE TABLE bare ()", `CREATE TABLE "shelf 📚" (id int PRIMARY KEY, n int)`, `CREATE TABLE faces (id int PRIMARY KEY, "🙂" text)`, "CREATE TABLE keyed (id int PRIMARY KEY, isbn int NOT NULL)",
-		"CREATE TABLE lists (a int[], b text[], n int, docs json[], PRIMARY KEY (a, b))", "CREATE TABLE papers (title text PRIMARY KEY, n int)", "CREATE TABLE plain (id int PRIMARY KEY, n int)", "CREATE TABLE dated (d date)")
+		"CREATE TABLE lists (a int[], b text[], n int, docs json[], PRIMARY KEY (a, b))", "CREATE TABLE papers (title text PRIMARY KEY, n int)", "CREATE TABLE plain (id int PRIMARY KEY, n int)", "CREATE TABLE dated (d date)", "CREATE TABLE counted (id int PRIMARY KEY, n int)")
 	source := sourceServer(t)
 	db := connect(t, source, name)
 	s := &stage{instance: i, source: postgresSide(t, source, name)}
 	targets := []*side{targetOf(t, "postgresql"), targetOf(t, "mariadb")}
-	for _, to := range targets {
+	for n, to := range targets {
+		// One is there, with a key of its own that gives each row a number.
+		to.run("CREATE SCHEMA current", "CREATE TABLE current.counted (seq "+[]string{"bigserial", "bigint AUTO_INCREMENT"}[n]+" PRIMARY KEY, id int NOT NULL UNIQUE, n int)")
 		s.keeps(to.engine, to, map[string]any{"schema": "current", "offsets": to.database + ".outlets", "dropped_columns": "drop"})
 	}
 	i.resume()
@@ -28,8 +30,11 @@ func TestOddTables(t *testing.T) {
 	run(t, db, "INSERT INTO bare DEFAULT VALUES", "UPDATE lists SET n = 3 WHERE a = '{}'", "ALTER TABLE keyed DROP COLUMN id, ADD PRIMARY KEY (isbn)", "INSERT INTO keyed VALUES (30)", "DELETE FROM keyed WHERE isbn = 10",
 		`UPDATE "shelf 📚" SET n = 2`, "INSERT INTO papers SELECT "+longKey+", n FROM generate_series(1, 2) n", "UPDATE papers SET n = 5", "UPDATE plain SET n = 2",
 		// No date there: what waits behind that row is no other table's definition.
-		"INSERT INTO dated VALUES ('12026-12-02'), ('2026-12-02')", "DROP TABLE dated", "CREATE TABLE dated (id int PRIMARY KEY, n int)", "INSERT INTO dated VALUES (1, 2)")
-	i.eventually("the table that was made again is loaded", func() bool { return len(ofTable(i.journal("circulation"), "public.dated", "loaded")) == 2 })
+		"INSERT INTO dated VALUES ('12026-12-02'), ('2026-12-02')", "DROP TABLE dated", "CREATE TABLE dated (id int PRIMARY KEY, n int)", "INSERT INTO dated VALUES (1, 2)",
+		"DROP TABLE counted", "CREATE TABLE counted (id int, n int, note text)", "INSERT INTO counted VALUES (1, 2, 'a')")
+	i.eventually("the table that was made again is loaded", func() bool {
+		return len(ofTable(i.journal("circulation"), "public.dated", "loaded")) == 2 && len(ofTable(i.journal("circulation"), "public.counted", "loaded")) == 2
+	})
 	i.reached("circulation", db)
 	i.caughtUp("postgresql", "mariadb")
 	held := map[string][]string{"postgresql": {"public.bare no-columns"}, "mariadb": {"public.bare no-columns", "public.faces no-such-name", "public.shelf 📚 no-such-name"}}
@@ -43,6 +48,8 @@ func TestOddTables(t *testing.T) {
 		require.Equal(t, []string{"1|2"}, to.digest(t, "SELECT id, n FROM current.plain"))
 		require.Equal(t, []string{"1", "3"}, to.digest(t, "SELECT n FROM current.lists"))
 		require.Equal(t, []string{"1|2"}, to.digest(t, "SELECT id, n FROM current.dated"))
+		require.Equal(t, []string{"1|2|a"}, to.digest(t, "SELECT id, n, note FROM current.counted WHERE seq > 0"))
+		require.Equal(t, []string{"seq"}, to.digest(t, "SELECT column_name FROM information_schema.key_column_usage WHERE table_name = 'counted' AND table_schema = 'current' AND constraint_name IN ('PRIMARY', 'counted_pkey')"))
 		v := i.verified(to.engine, "--tables", "public.dated,public.lists,public.keyed,public.plain")
 		require.True(t, v.Equal, "%+v", v)
 	}

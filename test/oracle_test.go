@@ -274,9 +274,8 @@ func (i *instance) foldHolds(db *pgx.Conn, said []string, all bool) {
 	}, func() string {
 		for _, table := range tables {
 			state, note := i.table("public." + table)
-			var published []string
 			rows, _ := db.Query(context.Background(), "SELECT pubname || ' has ' || tablename FROM pg_publication_tables WHERE tablename = $1 ORDER BY 1", table)
-			published, _ = pgx.CollectRows(rows, pgx.RowTo[string])
+			published, _ := pgx.CollectRows(rows, pgx.RowTo[string])
 			wrong += fmt.Sprintf("\n%s is %s %s; %v", table, state, note, published)
 			events := ofTable(i.journal("circulation"), "public."+table)
 			for _, e := range events[max(0, len(events)-40):] {

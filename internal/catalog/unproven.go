@@ -25,7 +25,8 @@ func (c *Catalog) AllUnproven(ctx context.Context) (map[int64][]Unproven, error)
 	return all, err
 }
 
-// SetProven takes tables of an outlet off the record of those: a comparison found them equal.
+// SetProven takes tables of an outlet off the record of those: they are equal, or all of their rows
+// come anew.
 func (c *Catalog) SetProven(ctx context.Context, outlet int64, tables []string) error {
 	_, err := c.Pool.Exec(ctx, "DELETE FROM rillmark.unproven WHERE outlet_id = $1 AND table_name = ANY ($2)", outlet, tables)
 	return err

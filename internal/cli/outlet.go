@@ -151,7 +151,7 @@ func (a *app) printOutlets(outlets []service.OutletStatus) error {
 	for _, o := range outlets {
 		for n, t := range o.Incomplete {
 			if n == mostIncomplete {
-				fmt.Fprintf(a.Out, "outlet %s: %d more tables are not as the source has them; --json names all\n", o.Name, len(o.Incomplete)-n) //nolint:errcheck // a closed terminal
+				fmt.Fprintf(a.Out, "outlet %s: %d more tables are not, or may not be, as the source has them; --json names all\n", o.Name, len(o.Incomplete)-n) //nolint:errcheck // a closed terminal
 				break
 			}
 			is := "is not as the source has it"

@@ -189,7 +189,7 @@ var ErrRefused = errors.New("the destination refuses the event")
 // them was refused.
 type Behind struct {
 	wait bool
-	rows map[string]bool
+	rows map[string]bool // whether a message of the row is tried again, rather than refused for good
 }
 
 // NewBehind is empty; without wait nothing ever has to.
@@ -198,23 +198,30 @@ func NewBehind(wait bool) *Behind { return &Behind{wait: wait} }
 // Refused notes the row of a message that is refused for good.
 func (b *Behind) Refused(m *encode.Message) {
 	if b.wait {
-		b.Failed(m)
+		b.note(m, false)
 	}
 }
 
 // Failed notes the row of a message that is tried again: whatever happens to
 // refused ones, those after it must not go before it.
-func (b *Behind) Failed(m *encode.Message) {
+func (b *Behind) Failed(m *encode.Message) { b.note(m, true) }
+
+func (b *Behind) note(m *encode.Message, again bool) {
 	if len(m.OrderingKey) > 0 && !m.Barrier {
 		if b.rows == nil {
 			b.rows = make(map[string]bool)
 		}
-		b.rows[string(m.OrderingKey)] = true
+		b.rows[string(m.OrderingKey)] = again || b.rows[string(m.OrderingKey)]
 	}
 }
 
-// Waits reports whether a message has to wait. One about a whole table does not: rows of a table
-// without a key have its name for their order, and would keep back its next definition.
+// Waits reports whether a message has to wait. One about a whole table does not wait behind what is
+// refused for good: rows of a table without a key have its name for their order, and would keep
+// back its next definition.
 func (b *Behind) Waits(m *encode.Message) bool {
-	return len(b.rows) > 0 && !m.Barrier && b.rows[string(m.OrderingKey)]
+	if len(b.rows) == 0 {
+		return false
+	}
+	again, is := b.rows[string(m.OrderingKey)]
+	return is && (again || !m.Barrier)
 }

@@ -124,7 +124,7 @@ type OutletStatus struct {
 	Retention     *running.RetentionUse `json:"retention,omitempty" doc:"How near it is to losing what it has not delivered"`
 	Loads         []OutletLoad          `json:"loads,omitempty" doc:"Tables that are loaded for this outlet alone, until that is done"`
 	Verified      *catalog.Verified     `json:"verified,omitempty" doc:"What the last comparison of all its tables has found"`
-	Incomplete    []IncompleteTable     `json:"incomplete,omitempty" doc:"Tables that its consumer has not as the source has them: held at the destination, or stale, unread or unpublished at the source. An outlet with any is not in order, though it delivers"`
+	Incomplete    []IncompleteTable     `json:"incomplete,omitempty" doc:"Tables that its consumer has not as the source has them: held at the destination, or stale, unread or unpublished at the source, or such as an earlier version may have left wrong. An outlet with any is not in order, though it delivers"`
 	Unmatched     []string              `json:"unmatched,omitempty" doc:"Those of its patterns that no table of the source matches, as far as tables are known"`
 }
 

@@ -2793,7 +2793,7 @@ export interface components {
              * @description The offset of the change of a table before which it holds, as its schema_changes says
              */
             held_at?: number;
-            /** @description Tables that its consumer has not as the source has them: held at the destination, or stale, unread or unpublished at the source. An outlet with any is not in order, though it delivers */
+            /** @description Tables that its consumer has not as the source has them: held at the destination, or stale, unread or unpublished at the source, or such as an earlier version may have left wrong. An outlet with any is not in order, though it delivers */
             incomplete?: components["schemas"]["IncompleteTable"][];
             /** @description Its destination's kind, or pull */
             kind: string;

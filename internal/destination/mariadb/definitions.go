@@ -172,12 +172,12 @@ func (d *database) Look(ctx context.Context, t *sql.Table) error {
 		return &engine.Fault{Code: "no-transactions", Final: true, Message: fmt.Sprintf("%s is a table of %s, which has no transactions: rows and the outlet's offset could not be committed together", t.SQL, row[1]),
 			Fix: "ALTER TABLE " + t.SQL + " ENGINE = InnoDB; then `rillmark outlet resume " + d.outlet.Name + "`"}
 	}
-	columns, err := d.conn.All(ctx, `SELECT COLUMN_NAME, COLUMN_TYPE, coalesce(CHARACTER_SET_NAME, ''), coalesce(COLLATION_NAME, ''), IS_NULLABLE, coalesce(GENERATION_EXPRESSION, '') <> '' OR EXTRA LIKE '%GENERATED%' FROM information_schema.COLUMNS`+at+" ORDER BY ORDINAL_POSITION")
+	columns, err := d.conn.All(ctx, `SELECT COLUMN_NAME, COLUMN_TYPE, coalesce(CHARACTER_SET_NAME, ''), coalesce(COLLATION_NAME, ''), IS_NULLABLE, coalesce(GENERATION_EXPRESSION, '') <> '' OR EXTRA LIKE '%GENERATED%', EXTRA LIKE '%auto_increment%' OR coalesce(COLUMN_DEFAULT, 'NULL') <> 'NULL' FROM information_schema.COLUMNS`+at+" ORDER BY ORDINAL_POSITION")
 	if err != nil {
 		return err
 	}
 	for _, c := range columns {
-		one := &sql.Column{Name: c[0], Kind: c[1], NotNull: c[4] == "NO", Generated: c[5] == "1"}
+		one := &sql.Column{Name: c[0], Kind: c[1], NotNull: c[4] == "NO", Generated: c[5] == "1", Defaulted: c[6] == "1"}
 		if c[2] != "" {
 			one.Rest = "CHARACTER SET " + c[2] + " COLLATE " + c[3]
 		}

@@ -170,11 +170,11 @@ func (d *database) Look(ctx context.Context, t *sql.Table) error {
 		t.NotTable = true
 		return nil
 	}
-	rows, _ := d.conn.Query(ctx, `SELECT attname, format_type(atttypid, atttypmod), attnotnull, attgenerated <> '',
+	rows, _ := d.conn.Query(ctx, `SELECT attname, format_type(atttypid, atttypmod), attnotnull, attgenerated <> '', attidentity <> '' OR atthasdef,
 			coalesce((SELECT `+catalogue.CollationText+` FROM pg_collation k WHERE k.oid = attcollation AND NOT k.collisdeterministic), '')
 		FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped ORDER BY attnum`, oid)
 	var c sql.Column
-	if _, err := pgx.ForEachRow(rows, []any{&c.Name, &c.Kind, &c.NotNull, &c.Generated, &c.Rest}, func() error {
+	if _, err := pgx.ForEachRow(rows, []any{&c.Name, &c.Kind, &c.NotNull, &c.Generated, &c.Defaulted, &c.Rest}, func() error {
 		one := c
 		t.Columns = append(t.Columns, &one)
 		return nil

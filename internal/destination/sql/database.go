@@ -188,6 +188,8 @@ type Column struct {
 	Name, Kind string
 	NotNull    bool
 	Generated  bool
+	// Defaulted says that a row which has no value of it gets one by itself.
+	Defaulted bool
 	// Rest is what the kind of database says of the column besides.
 	Rest string
 }

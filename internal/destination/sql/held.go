@@ -222,12 +222,12 @@ func (w *Writer) reconcile(ctx context.Context, t *Table, m *encode.Message) err
 	return w.alter(ctx, t, m.Schema)
 }
 
-// leftKey reports whether a table's primary key is of columns for which rows of a version have no
-// values: it is that of a table which is no more.
+// leftKey reports whether a table's primary key has a column for which rows of a version have no
+// value, and which gives them none: the key is that of a table which is no more.
 func leftKey(t *Table, now *change.Schema) bool {
 	return slices.ContainsFunc(t.Primary, func(name string) bool {
 		known := t.Column(name)
-		if known == nil || known.Generated || slices.Contains(t.Keep.Own(), name) {
+		if known == nil || known.Generated || known.Defaulted || slices.Contains(t.Keep.Own(), name) {
 			return false
 		}
 		c := now.Column(name)

@@ -337,7 +337,6 @@ func (w *Writer) segment(ctx context.Context, batch *encode.Batch, from, to int,
 // applied applies messages behind the savepoint part; tables that cannot take theirs are held from
 // there on, and the others written without them.
 func (w *Writer) applied(ctx context.Context, messages []encode.Message, few int) error {
-	w.unfit = make(map[unfitAt]*tableError)
 	defer func() { w.unfit = nil }()
 	for {
 		err := w.apply(ctx, messages, few)
@@ -348,6 +347,9 @@ func (w *Writer) applied(ctx context.Context, messages []encode.Message, few int
 		w.hold(one) // to be told; what is on record of it is taken back, too
 		if err := w.rollbackTo(ctx, "part"); err != nil {
 			return err
+		}
+		if w.unfit == nil {
+			w.unfit = make(map[unfitAt]*tableError)
 		}
 		w.unfit[unfitAt{one.source, one.offset}] = one
 	}

@@ -77,12 +77,13 @@ func same(known, log *binlog.Column) bool {
 // are now.
 var former = map[byte]byte{binlog.ColTime: binlog.ColTime2, binlog.ColDateTime: binlog.ColDateTime2, binlog.ColTimestamp: binlog.ColTimestamp2, binlog.ColNewDate: binlog.ColDate}
 
-// aliases are other words for types, which the catalogue does not use.
-var aliases = map[string]string{"integer": "int", "int4": "int", "int8": "bigint", "int2": "smallint", "int1": "tinyint", "int3": "mediumint", "middleint": "mediumint", "bool": "tinyint", "boolean": "tinyint",
-	"dec": "decimal", "numeric": "decimal", "fixed": "decimal", "number": "decimal", "real": "double", "float8": "double", "float4": "float", "character": "char", "nchar": "char", "varcharacter": "varchar", "nvarchar": "varchar"}
-
-// comparable are the types of which a CREATE and the catalogue have the same word.
-var comparable = strings.Fields("tinyint smallint mediumint int bigint decimal double float bit date time datetime timestamp year char varchar binary varbinary enum set uuid inet4 inet6")
+// families are the words for types, as a CREATE and the catalogue have them, by what they may become
+// of each other: what a mode of the session, a length or a second word decides is one family.
+var families = map[string]string{"tinyint": "tinyint", "int1": "tinyint", "bool": "tinyint", "boolean": "tinyint", "smallint": "smallint", "int2": "smallint", "mediumint": "mediumint", "int3": "mediumint", "middleint": "mediumint",
+	"int": "int", "integer": "int", "int4": "int", "bigint": "bigint", "int8": "bigint", "decimal": "decimal", "dec": "decimal", "numeric": "decimal", "fixed": "decimal", "number": "decimal",
+	"float": "float", "double": "float", "real": "float", "float4": "float", "float8": "float", "date": "date", "datetime": "date", "time": "time", "timestamp": "timestamp", "year": "year", "bit": "bit",
+	"enum": "enum", "set": "set", "uuid": "uuid", "inet4": "inet4", "inet6": "inet6",
+	"char": "text", "character": "text", "varchar": "text", "varcharacter": "text", "nchar": "text", "nvarchar": "text", "binary": "text", "varbinary": "text"}
 
 // MayBe reports whether a table may be the one that a CREATE has defined: the catalogue may be far
 // ahead of the log, and have another one under its name. A statement may define fewer columns than
@@ -94,12 +95,11 @@ func MayBe(t *Table, defined []statement.Column) bool {
 		if known < 0 {
 			return false
 		}
-		said := strings.ToLower(c.Type)
-		if to := aliases[said]; to != "" {
-			said = to
+		word := strings.FieldsFunc(t.Columns[known].Type, func(r rune) bool { return r == '(' || r == ' ' })
+		if len(word) == 0 {
+			continue
 		}
-		is := strings.FieldsFunc(t.Columns[known].Type, func(r rune) bool { return r == '(' || r == ' ' })
-		if len(is) > 0 && is[0] != said && slices.Contains(comparable, said) && slices.Contains(comparable, is[0]) {
+		if is, said := families[word[0]], families[c.Type]; is != said && is != "" && said != "" {
 			return false
 		}
 	}

@@ -228,7 +228,7 @@ func afterRewrite(r *engine.Rehearsal, source *definition.Source, chosen rules.S
 	return "the table, " + about + ", is stale until somebody reloads it"
 }
 
-// mostOfAValue is how much of a value that fills rows is told.
+// mostOfAValue bounds, in bytes, how much of a value is shown.
 const mostOfAValue = 60
 
 // fillings say which values rows get that are there already.

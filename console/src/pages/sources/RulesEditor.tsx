@@ -49,6 +49,9 @@ function OneRule({ id, rule, onChange }: { id: string; rule: TableRule; onChange
     if (value === "" || value === undefined || (Array.isArray(value) && value.length === 0)) {
       Reflect.deleteProperty(next, name);
     }
+    if (name === "after_rewrite" && value !== "small") {
+      Reflect.deleteProperty(next, "reload_up_to"); // which is for that alone
+    }
     onChange(next as TableRule);
   };
   const active = rule.active !== false;
