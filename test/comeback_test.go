@@ -54,6 +54,10 @@ var returns = []returning{
 		[]string{"INSERT INTO g6 VALUES (1, 'abc')", "ALTER TABLE g6 MODIFY v text", "INSERT INTO g6 VALUES (2, 'b')"}, "mariadb"},
 	{"g7", "id u s e", []string{"CREATE TABLE g7 (id int PRIMARY KEY)"},
 		[]string{"DROP TABLE g7", "CREATE TABLE g7 (id int PRIMARY KEY, u uuid, s set('a','b'), e enum('x','y'), c char(3), l varchar(40) CHARACTER SET latin1)", "INSERT INTO g7 VALUES (1, 'aabbccdd-0011-2233-4455-66778899aabb', 'a,b', 'y', 'abc', 'd')", "ALTER TABLE g7 DROP COLUMN l, MODIFY c text"}, "mariadb"},
+	{"cr", "id note", []string{"CREATE TABLE cr (id int PRIMARY KEY, note varchar(20))", "INSERT INTO cr VALUES (1, 'a')"},
+		[]string{"ALTER TABLE cr RENAME COLUMN note TO NOTE", "INSERT INTO cr VALUES (2, 'b')", "", "ALTER TABLE cr RENAME COLUMN NOTE TO note", "INSERT INTO cr VALUES (3, 'c')"}, "mariadb"},
+	{"cp", "id note", []string{"CREATE TABLE cp (id int PRIMARY KEY, note varchar(20))", "INSERT INTO cp VALUES (1, 'a')"},
+		[]string{`ALTER TABLE cp RENAME COLUMN note TO "NOTE"`, "INSERT INTO cp VALUES (2, 'b')", "", `ALTER TABLE cp RENAME COLUMN "NOTE" TO note`, "INSERT INTO cp VALUES (3, 'c')"}, "postgresql"},
 }
 
 func comesBack(t *testing.T, from string, late bool) {

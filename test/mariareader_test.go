@@ -26,7 +26,7 @@ func TestMariaDBAnotherReader(t *testing.T) {
 	}
 	i, database, db := mariaFollowed(t, m, "", statements...)
 	random := seeded.Random(t, 21)
-	for range 300 {
+	for n := range 300 {
 		begun, err := db.BeginTx(t.Context(), nil)
 		require.NoError(t, err)
 		for range 1 + random.IntN(5) {
@@ -46,7 +46,7 @@ func TestMariaDBAnotherReader(t *testing.T) {
 		} else {
 			require.NoError(t, begun.Commit())
 		}
-		if random.IntN(60) == 0 {
+		if n == 150 || random.IntN(60) == 0 {
 			mariaRun(t, db, "FLUSH BINARY LOGS")
 		}
 	}

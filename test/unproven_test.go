@@ -25,7 +25,11 @@ func TestTargetsThatFormerVersionsLeft(t *testing.T) {
 	i.mariaReached("catalogue", db)
 	mariaRun(t, db, "ALTER TABLE back ADD note text", "ALTER TABLE `sound one` ADD more int", "INSERT INTO back VALUES (2, 'b')", "INSERT INTO `sound one` VALUES (1, 'a', 1)")
 	i.mariaReached("catalogue", db)
-	i.caughtUp("current", "versions")
+	mariaRun(t, db, "ALTER TABLE `sound one` RENAME COLUMN more TO MORE")
+	i.mariaReached("catalogue", db)
+	into := targetOf(t, "mariadb")
+	s.keeps("cased", into, map[string]any{"schema": "cased", "offsets": into.database + ".outlets"}, map[string]any{"source": "catalogue", "tables": []string{"*.sound*"}})
+	i.caughtUp("current", "versions", "cased")
 	i.stop(syscall.SIGTERM)
 	// What a version from before leaves: tables made again without a load, and no record of it.
 	state := connect(t, i.state, i.stateDB)
@@ -62,6 +66,7 @@ func TestTargetsThatFormerVersionsLeft(t *testing.T) {
 	}
 	require.ElementsMatch(t, tables("back", "replaced", "replaced too"), keys(named("current")))
 	require.ElementsMatch(t, tables("back", "keyless", "replaced", "replaced too"), keys(named("versions")))
+	require.ElementsMatch(t, tables("sound one"), keys(named("cased")))
 	require.Empty(t, named("desk"))
 	require.Contains(t, named("current")[database+".replaced too"], "`rillmark outlet load current --tables '"+database+".replaced too'`")
 	out, _, _ := i.cli("outlet", "list")

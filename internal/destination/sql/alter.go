@@ -125,7 +125,8 @@ func (w *Writer) rename(ctx context.Context, t *Table, offset int64, renamed []c
 		}
 	}
 	due = slices.DeleteFunc(due, func(r change.Rename) bool { // a name that somebody else has
-		return t.Column(r.To) != nil && !slices.ContainsFunc(due, func(other change.Rename) bool { return other.From == r.To })
+		has := t.Column(r.To)
+		return has != nil && has != t.Column(r.From) && !slices.ContainsFunc(due, func(other change.Rename) bool { return other.From == r.To })
 	})
 	if len(due) == 0 {
 		return nil
@@ -235,8 +236,8 @@ func (w *Writer) comeBack(ctx context.Context, t *Table, offset int64, before, n
 		if known == nil || known.Generated || moves || from == name && before.Column(name) != nil || slices.Contains(t.Primary, known.Name) {
 			continue
 		}
-		if from != name && t.Column(from) == nil && before.Column(name) == nil {
-			continue // it was renamed here already
+		if from != name && (t.Column(from) == nil && before.Column(name) == nil || t.Column(from) == known) {
+			continue // it was renamed here already, or gets its own name in another case
 		}
 		was := slices.Contains(state.Dropped, name) || from != name && before.Column(name) != nil
 		if !was && w.plan == nil {
