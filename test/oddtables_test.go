@@ -13,7 +13,7 @@ func TestOddTables(t *testing.T) {
 	t.Parallel()
 	const longKey = "repeat(md5(n::text), 1500)"
 	i, name := begin(t, "", "CREATE TABLE bare ()", `CREATE TABLE "shelf 📚" (id int PRIMARY KEY, n int)`, `CREATE TABLE faces (id int PRIMARY KEY, "🙂" text)`, "CREATE TABLE keyed (id int PRIMARY KEY, isbn int NOT NULL)",
-		"CREATE TABLE lists (a int[], b text[], n int, docs json[], PRIMARY KEY (a, b))", "CREATE TABLE papers (title text PRIMARY KEY, n int)", "CREATE TABLE plain (id int PRIMARY KEY, n int)", "CREATE TABLE dated (d date)", "CREATE TABLE counted (id int PRIMARY KEY, n int)")
+		"CREATE TABLE lists (a int[], b text[], n int, docs json[], PRIMARY KEY (a, b))", "CREATE TABLE papers (title text PRIMARY KEY, n int)", "CREATE TABLE plain (id int PRIMARY KEY, n int)", "CREATE TABLE dated (d date)", "CREATE TABLE counted (id int PRIMARY KEY, n int)", "CREATE TABLE marks (mark varchar(20) PRIMARY KEY)")
 	source := sourceServer(t)
 	db := connect(t, source, name)
 	s := &stage{instance: i, source: postgresSide(t, source, name)}
@@ -25,10 +25,20 @@ func TestOddTables(t *testing.T) {
 	}
 	i.resume()
 	i.settled("circulation", db)
-	run(t, db, "INSERT INTO faces VALUES (1, 'a')", "INSERT INTO keyed VALUES (1, 10), (2, 20)", `INSERT INTO lists VALUES ('{1,2}', '{"a,b",NULL}', 1, ARRAY['null', '{"a": 1}', NULL]::json[]), ('{}', '{"\\ x"}', 2, NULL)`, `INSERT INTO "shelf 📚" VALUES (1, 1)`, "INSERT INTO plain VALUES (1, 1)")
+	run(t, db, "INSERT INTO faces VALUES (1, 'a')", "INSERT INTO keyed VALUES (1, 10), (2, 20)", `INSERT INTO lists VALUES ('{1,2}', '{"a,b",NULL}', 1, ARRAY['null', '{"a": 1}', NULL]::json[]), ('{}', '{"\\ x"}', 2, NULL)`, `INSERT INTO "shelf 📚" VALUES (1, 1)`, "INSERT INTO plain VALUES (1, 1)", "INSERT INTO marks VALUES ('a')")
 	i.reached("circulation", db)
+	i.caughtUp("postgresql", "mariadb")
+	// Somebody alters the targets: from now on they take for one what are two marks.
+	targets[0].run("CREATE COLLATION any_case (provider = icu, locale = 'und-u-ks-level2', deterministic = false)", "ALTER TABLE current.marks ALTER mark TYPE varchar(20) COLLATE any_case")
+	targets[1].run("ALTER TABLE current.marks MODIFY mark varchar(20) COLLATE utf8mb4_general_ci")
+	for _, to := range targets {
+		for _, verb := range []string{"pause", "resume"} {
+			_, errs, code := i.cli("outlet", verb, to.engine)
+			require.Zero(t, code, errs)
+		}
+	}
 	run(t, db, "INSERT INTO bare DEFAULT VALUES", "UPDATE lists SET n = 3 WHERE a = '{}'", "ALTER TABLE keyed DROP COLUMN id, ADD PRIMARY KEY (isbn)", "INSERT INTO keyed VALUES (30)", "DELETE FROM keyed WHERE isbn = 10",
-		`UPDATE "shelf 📚" SET n = 2`, "INSERT INTO papers SELECT "+longKey+", n FROM generate_series(1, 2) n", "UPDATE papers SET n = 5", "UPDATE plain SET n = 2",
+		`UPDATE "shelf 📚" SET n = 2`, "INSERT INTO papers SELECT "+longKey+", n FROM generate_series(1, 2) n", "UPDATE papers SET n = 5", "UPDATE plain SET n = 2", "ALTER TABLE marks ADD note text", "INSERT INTO marks VALUES ('A')",
 		// No date there: what waits behind that row is no other table's definition.
 		"INSERT INTO dated VALUES ('12026-12-02'), ('2026-12-02')", "DROP TABLE dated", "CREATE TABLE dated (id int PRIMARY KEY, n int)", "INSERT INTO dated VALUES (1, 2)",
 		"DROP TABLE counted", "CREATE TABLE counted (id int, n int, note text)", "INSERT INTO counted VALUES (1, 2, 'a')")
@@ -37,7 +47,7 @@ func TestOddTables(t *testing.T) {
 	})
 	i.reached("circulation", db)
 	i.caughtUp("postgresql", "mariadb")
-	held := map[string][]string{"postgresql": {"public.bare no-columns"}, "mariadb": {"public.bare no-columns", "public.faces no-such-name", "public.shelf 📚 no-such-name"}}
+	held := map[string][]string{"postgresql": {"public.bare no-columns", "public.marks keys-equal"}, "mariadb": {"public.bare no-columns", "public.faces no-such-name", "public.marks keys-equal", "public.shelf 📚 no-such-name"}}
 	for _, to := range targets {
 		var got []string
 		for _, one := range i.outletIs(to.engine, "runs", func(o outletStatus) bool { return o.Phase == "running" }).Incomplete {

@@ -257,7 +257,7 @@ func (d *database) Distinguishes(t *sql.Table, of *change.Schema) error {
 		}
 		one := *c
 		one.Rest = exact
-		return &engine.Fault{Code: "keys-equal", Final: true, Message: fmt.Sprintf("column %s of %s takes different keys for equal (%s), which in the source are different rows", c.Name, t.SQL, c.Rest),
+		return &engine.Fault{Code: sql.CodeKeysEqual, Final: true, Message: fmt.Sprintf("column %s of %s takes different keys for equal (%s), which in the source are different rows", c.Name, t.SQL, c.Rest),
 			Fix: d.Modify(t, &one) + "; then `rillmark outlet resume " + d.outlet.Name + "`"}
 	}
 	return nil

@@ -236,7 +236,7 @@ func (d *database) Distinguishes(t *sql.Table, of *change.Schema) error {
 			by = "its collation is not deterministic"
 		}
 		if by != "" {
-			return &engine.Fault{Code: "keys-equal", Final: true, Message: fmt.Sprintf("column %s of %s takes different keys for equal (%s), which in the source are different rows", c.Name, t.SQL, by),
+			return &engine.Fault{Code: sql.CodeKeysEqual, Final: true, Message: fmt.Sprintf("column %s of %s takes different keys for equal (%s), which in the source are different rows", c.Name, t.SQL, by),
 				Fix: fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s TYPE %s COLLATE \"C\"; then `rillmark outlet resume %s`", t.SQL, quoted(c.Name), one.Kind, d.outlet.Name)}
 		}
 	}

@@ -125,7 +125,7 @@ func (w *Writer) distinguishes(ctx context.Context, t *Table, schema *change.Sch
 		if rounds(known.Kind, kind, t.AnyCase) {
 			wide := *known
 			wide.Kind = kind
-			return &engine.Fault{Code: "keys-equal", Final: true, Message: fmt.Sprintf("column %s of %s is %s, and the source's %s: different keys may be rounded to one", known.Name, t.SQL, known.Kind, c.Type),
+			return &engine.Fault{Code: CodeKeysEqual, Final: true, Message: fmt.Sprintf("column %s of %s is %s, and the source's %s: different keys may be rounded to one", known.Name, t.SQL, known.Kind, c.Type),
 				Fix: w.db.Modify(t, &wide) + "; then `rillmark outlet resume " + w.outlet.Name + "`"}
 		}
 	}

@@ -247,6 +247,9 @@ type TableState struct {
 	Held *Hold `json:"held,omitempty"`
 	// Lacks says why rows lack values until all are loaded again; empty where they do not.
 	Lacks string `json:"lacks,omitempty"`
+	// Untouched says that no row has been written since the outlet met the table: it was never
+	// set up right, where its first row finds that it is not.
+	Untouched bool `json:"untouched,omitempty"`
 	// Refused counts the rows of the load that is under way which were refused.
 	Refused int64 `json:"refused,omitempty"`
 }

@@ -28,10 +28,14 @@ type Hold struct {
 }
 
 // holdable are the faults that concern one table, whatever the others are like.
-var holdable = []string{codeNoKey, codeDefinitionRefused, codeNoUniqueKey, "column-taken", codeLoadRefused, codeNoColumns, CodeNoSuchName}
+var holdable = []string{codeNoKey, codeDefinitionRefused, codeNoUniqueKey, "column-taken", codeLoadRefused, codeNoColumns, CodeKeysEqual, CodeNoSuchName}
 
-// CodeNoSuchName is the code of a fault of a [Database] over a name that it takes for nothing.
-const CodeNoSuchName = "no-such-name"
+const (
+	// CodeNoSuchName is the code of a fault of a [Database] over a name that it takes for nothing.
+	CodeNoSuchName = "no-such-name"
+	// CodeKeysEqual is the code of a fault over keys that are two in the source and one here.
+	CodeKeysEqual = "keys-equal"
+)
 
 const (
 	codeNoKey             = "no-key"
@@ -64,8 +68,10 @@ func (w *Writer) of(source string, offset int64, err error) error {
 	if !errors.As(err, &fault) || !slices.Contains(holdable, fault.Code) {
 		return err
 	}
-	if written := w.onRecord[source]; fault.Code == codeNoUniqueKey && (written == nil || written.Target == "") {
-		return err // it was never right, and nothing has been written: somebody has to see to it first
+	if fault.Code == codeNoUniqueKey || fault.Code == CodeKeysEqual {
+		if known := w.onRecord[source]; known == nil || known.Target == "" || known.Untouched {
+			return err // it was never right, and nothing has been written: somebody has to see to it first
+		}
 	}
 	return &tableError{source, offset, err}
 }

@@ -191,7 +191,7 @@ func (w *Writer) loaded(ctx context.Context, m *encode.Message) error {
 	}
 	t.loading = ""
 	fresh := t.fresh()
-	fresh.Dropped = state.Dropped
+	fresh.Dropped, fresh.Untouched = state.Dropped, state.Untouched
 	w.setState(m.Table, fresh)
 	if state.Lacks != "" {
 		w.tellHeld()

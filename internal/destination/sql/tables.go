@@ -94,6 +94,15 @@ func (w *Writer) setState(source string, state *TableState) {
 	w.record.Tables[source], w.record.TablesChanged = state, true
 }
 
+// rowsCome says that rows of a table are written from now on.
+func (w *Writer) rowsCome(source string) {
+	if state := w.record.Tables[source]; state.Untouched {
+		now := *state
+		now.Untouched = false
+		w.setState(source, &now)
+	}
+}
+
 // claim refuses a table that another outlet writes.
 func (w *Writer) claim(ctx context.Context, t *Table) error {
 	other, err := w.db.Other(ctx, t.SQL)
@@ -131,6 +140,7 @@ func (w *Writer) asBefore(t *Table, state *TableState) error {
 // time.
 func (w *Writer) meet(ctx context.Context, t *Table, schema *change.Schema) (*TableState, error) {
 	state := t.fresh()
+	state.Untouched = true
 	filled, err := w.db.Filled(ctx, t, "true")
 	switch {
 	case err != nil || !filled:

@@ -498,6 +498,7 @@ func (w *Writer) rows(ctx context.Context, r *run, few int) error {
 	if err != nil {
 		return err
 	}
+	w.rowsCome(r.table)
 	if err := w.noteLoading(ctx, b, r); err != nil {
 		return err
 	}
