@@ -1,7 +1,9 @@
 package test
 
 import (
+	"encoding/json"
 	"fmt"
+	"net/http"
 	"strings"
 	"testing"
 
@@ -129,4 +131,31 @@ func TestMariaDBDefaultsThatFillRows(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, want, 3)
 	require.Equal(t, fmt.Sprint(want), fmt.Sprint(to.digest(t, shown+"current.loans ORDER BY id")))
+}
+
+// TestMariaDBMadeTwice: what is read of a CREATE when another one has followed under its name.
+func TestMariaDBMadeTwice(t *testing.T) {
+	t.Parallel()
+	m := mariaServer(t, nil)
+	i, database, db := mariaFollowed(t, m, "", "CREATE TABLE loans (id int PRIMARY KEY)")
+	i.must(http.MethodPost, "/v1/sources/catalogue/pause", nil, nil)
+	mariaRun(t, db, "CREATE TABLE made (a date)", "INSERT INTO made VALUES ('2026-12-02')", "DROP TABLE made", "CREATE TABLE made (a date, b int) COMMENT 'of two'", "INSERT INTO made VALUES ('2026-12-03', 1)",
+		"CREATE OR REPLACE TABLE made (b int, KEY (b)) SELECT DATE '2026-12-04' AS a, 2 AS b", "DROP TABLE made", "CREATE TABLE made (a date, b int, c int)")
+	i.must(http.MethodPost, "/v1/sources/catalogue/resume", nil, nil)
+	i.mariaReached("catalogue", db)
+	var got []string
+	for _, e := range ofTable(i.journal("catalogue"), database+".made", "schema", "insert") {
+		if e.Data.Operation == "insert" {
+			got = append(got, "row")
+			continue
+		}
+		var s struct {
+			Definition *struct{ Columns []struct{ Name string } }
+		}
+		require.NoError(t, json.Unmarshal(e.Data.Schema, &s))
+		if s.Definition != nil {
+			got = append(got, fmt.Sprint(s.Definition.Columns))
+		}
+	}
+	require.Equal(t, []string{"[{a}]", "row", "[{a} {b}]", "row", "[{a} {b}]", "row", "[{a} {b} {c}]"}, got)
 }

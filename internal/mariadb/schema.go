@@ -204,7 +204,7 @@ func (r *run) created(ctx context.Context, e statement.Effect, text string) ([]s
 	}
 	var l *rows.Layout
 	var filled []bool
-	if listed != nil && listed.Unfit == "" && catalogue.MayBe(listed, e.Defined) { // else its first row tells what it was
+	if listed != nil && listed.Unfit == "" && catalogue.MayBe(listed, &e) { // else its first row tells what it was
 		if l, err = r.layout(t, listed.Columns, false); err != nil {
 			return nil, err
 		}

@@ -86,11 +86,13 @@ var families = map[string]string{"tinyint": "tinyint", "int1": "tinyint", "bool"
 	"char": "text", "character": "text", "varchar": "text", "varcharacter": "text", "nchar": "text", "nvarchar": "text", "binary": "text", "varbinary": "text"}
 
 // MayBe reports whether a table may be the one that a CREATE has defined: the catalogue may be far
-// ahead of the log, and have another one under its name. A statement may define fewer columns than
-// the table has.
-func MayBe(t *Table, defined []statement.Column) bool {
-	for i := range defined {
-		c := &defined[i]
+// ahead of the log, and have another one under its name.
+func MayBe(t *Table, created *statement.Effect) bool {
+	if created.DefinesAll && len(t.Columns) != len(created.Defined) {
+		return false
+	}
+	for i := range created.Defined {
+		c := &created.Defined[i]
 		known := slices.IndexFunc(t.Columns, func(one *values.Column) bool { return strings.EqualFold(one.Name, c.Name) })
 		if known < 0 {
 			return false

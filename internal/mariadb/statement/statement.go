@@ -57,6 +57,8 @@ type Effect struct {
 	Dropped []string
 	// Defined are the columns that a CREATE or an ALTER defines, as far as that could be read.
 	Defined []Column
+	// DefinesAll says that the table has no columns but those Defined.
+	DefinesAll bool
 	// Recoded is set of an ALTER that gives columns another character set than utf8mb4, which
 	// has all characters, and Generated of one that says anew how a column follows from others.
 	Recoded, Generated bool
@@ -323,12 +325,16 @@ func (r *reader) definitions(e *Effect) {
 	if !r.sign("(") {
 		return
 	}
+	e.DefinesAll = true
 	for len(r.all) > 0 {
-		r.definition(e, false)
+		if !r.definition(e, false) {
+			e.DefinesAll = false
+		}
 		for depth := 0; ; {
 			s := r.next()
 			switch {
 			case s.kind == ending, s.kind == sign && s.text == ")" && depth == 0:
+				e.DefinesAll = e.DefinesAll && !slices.ContainsFunc(r.all, addsColumns)
 				return
 			case s.kind == sign && s.text == "(":
 				depth++
@@ -342,21 +348,29 @@ func (r *reader) definitions(e *Effect) {
 	}
 }
 
+// addsColumns reports whether a word after the columns of a CREATE may bring others: those of a
+// query or of another table, and of versions.
+func addsColumns(t token) bool {
+	return t.kind == word && slices.ContainsFunc([]string{"SELECT", "WITH", "VALUES", "TABLE", "LIKE", "SYSTEM"}, t.is)
+}
+
 // notColumns are the words with which other parts of a definition begin.
 var notColumns = []string{"PRIMARY", "KEY", "INDEX", "UNIQUE", "CONSTRAINT", "FOREIGN", "CHECK", "FULLTEXT", "SPATIAL", "PERIOD", "LIKE", "SELECT", "PARTITION", "SYSTEM"}
 
-// definition reads the name and the type of a column, where one is defined there.
-func (r *reader) definition(e *Effect, added bool) {
-	if len(r.all) < 2 || !r.all[0].isName() || r.all[1].kind != word {
-		return
+// definition reads the name and the type of a column, where one is defined there. It reports
+// whether it knows what is.
+func (r *reader) definition(e *Effect, added bool) bool {
+	if len(r.all) > 0 && r.all[0].kind == word && slices.ContainsFunc(notColumns, r.all[0].is) {
+		return !r.all[0].is("LIKE") && !r.all[0].is("SELECT") && !r.all[0].is("PERIOD")
 	}
-	if r.all[0].kind == word && slices.ContainsFunc(notColumns, r.all[0].is) {
-		return
+	if len(r.all) < 2 || !r.all[0].isName() || r.all[1].kind != word {
+		return false
 	}
 	c := Column{Name: r.next().text, Type: strings.ToLower(r.next().text), Added: added}
 	c.Computed = c.Type == "serial"
 	r.constraints(&c)
 	e.Defined = append(e.Defined, c)
+	return true
 }
 
 // constraints looks ahead, up to the end of a column's definition, for what fills it.

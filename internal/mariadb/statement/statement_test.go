@@ -59,7 +59,7 @@ func TestRead(t *testing.T) {
 	} {
 		got := Read(text, "lib", Mode{})
 		for n := range got {
-			got[n].Defined = nil // TestDefined has those
+			got[n].Defined, got[n].DefinesAll = nil, false // TestDefined has those
 		}
 		require.Equal(t, want, got, text)
 	}
@@ -87,6 +87,9 @@ func TestDefined(t *testing.T) {
 	} {
 		effects := Read(text, "lib", Mode{})
 		require.Equal(t, want, effects[0].Defined, text)
+	}
+	for text, all := range map[string]bool{"CREATE TABLE t (a int, `select` text, KEY (a)) COMMENT 'select'": true, "CREATE TABLE t (a int) SELECT 1 b": false, "CREATE TABLE t (a int) AS (SELECT 1 b)": false, "CREATE TABLE t (LIKE s)": false, "CREATE TABLE t SELECT 1 a": false, "CREATE TABLE t (a int) WITH SYSTEM VERSIONING": false} {
+		require.Equal(t, all, Read(text, "lib", Mode{})[0].DefinesAll, text)
 	}
 }
 
