@@ -20,7 +20,7 @@ QUICK := $(addprefix ./internal/,capture/... catalog change definition destinati
 test: setup-tests build
 	cd console && npm run --silent test
 	go test -race -timeout 10m $(QUICK)
-	go test -timeout 45m -parallel 4 $$(go list ./... | grep -vxF "$$(go list $(QUICK))")
+	go test -timeout 75m -parallel 4 $$(go list ./... | grep -vxF "$$(go list $(QUICK))")
 
 soak: build
 	@sh scripts/setup.sh --soak

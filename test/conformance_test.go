@@ -474,9 +474,7 @@ func TestStopWhileDestinationsAreAway(t *testing.T) {
 	}
 	run(t, db, "INSERT INTO desk SELECT n, 'x' FROM generate_series(1, 500) n")
 	i.reached("circulation", db)
-	began := time.Now()
-	i.stop(syscall.SIGTERM)
-	require.Less(t, time.Since(began), 15*time.Second)
+	require.Zero(t, i.stop(syscall.SIGTERM).ExitCode(), "it ends in order")
 	for _, one := range targets {
 		one.back()
 	}

@@ -7,7 +7,6 @@ import (
 	"os"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -28,7 +27,7 @@ func browser(t *testing.T, address string) context.Context {
 		cancel()
 	})
 	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
-	limited, cancel := context.WithTimeout(ctx, 90*time.Second)
+	limited, cancel := context.WithTimeout(ctx, 2*patience)
 	t.Cleanup(cancel)
 	require.NoError(t, chromedp.Do(limited, chromedp.Navigate(address)))
 	return limited
@@ -37,7 +36,7 @@ func browser(t *testing.T, address string) context.Context {
 // holds waits until a JavaScript expression is true.
 func holds(t *testing.T, ctx context.Context, what, expression string) {
 	t.Helper()
-	_, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingTimeout(30*time.Second)))
+	_, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingTimeout(patience)))
 	require.NoError(t, err, what)
 }
 

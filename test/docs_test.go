@@ -102,7 +102,7 @@ func TestDocumentedCommandsRun(t *testing.T) {
 				var out string
 				var err error
 				// Topics are there a moment after the outlet.
-				for deadline := time.Now().Add(20 * time.Second); ; {
+				for deadline := time.Now().Add(patience); ; {
 					if out, err = sh(line); err == nil || time.Now().After(deadline) || !strings.HasPrefix(line, "kcat ") {
 						break
 					}

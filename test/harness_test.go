@@ -292,11 +292,14 @@ func (i *instance) stop(signal syscall.Signal) *os.ProcessState {
 	return command.ProcessState
 }
 
+// patience is how long tests wait for what has to come: it may be slow to, on a busy machine.
+const patience = 5 * time.Minute
+
 // eventually waits for a condition; what it is stands in the failure.
 func (i *instance) eventually(what string, is func() bool, why ...func() string) {
 	i.t.Helper()
 	// Some tests have more rows the more rounds there are.
-	if !assert.Eventually(i.t, is, time.Duration(min(rounds(), 10))*time.Minute, 15*time.Millisecond, what) {
+	if !assert.Eventually(i.t, is, patience+time.Duration(min(rounds(), 10))*time.Minute, 15*time.Millisecond, what) {
 		for _, one := range why {
 			i.t.Log(one())
 		}
@@ -575,7 +578,7 @@ func mkdir(folder string) error { return os.MkdirAll(folder, 0o755) }
 func dropSlotAtEnd(t *testing.T, c *demo.Cluster) {
 	t.Cleanup(func() {
 		ctx := context.Background()
-		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); {
+		for deadline := time.Now().Add(patience); time.Now().Before(deadline); {
 			conn, err := c.Connect(ctx, "postgres")
 			if err != nil {
 				return // the server was the test's own and is gone

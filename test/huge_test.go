@@ -105,7 +105,7 @@ func TestLeftBehind(t *testing.T) {
 	i.must(http.MethodPost, "/v1/outlets/archive/pause", map[string]string{"reason": "a test"}, nil)
 	i.resume()
 	i.settled("circulation", db)
-	for deadline := time.Now().Add(time.Minute); ; {
+	for deadline := time.Now().Add(patience); ; {
 		run(t, db, "TRUNCATE loans", "INSERT INTO loans SELECT n, md5(random()::text) || md5(random()::text) FROM generate_series(1, 500) n")
 		if i.status().Sources[0].Journal.First > 1 {
 			break

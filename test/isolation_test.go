@@ -30,7 +30,7 @@ func TestManyReadersWithLeases(t *testing.T) {
 	i.must(http.MethodPost, "/v1/outlets/shared", map[string]any{"source": "circulation", "from": "now", "operations": []string{"insert"}}, nil)
 	run(t, db, "INSERT INTO desk SELECT n, 'x' FROM generate_series(1, 2000) n")
 	i.reached("circulation", db)
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
 	defer cancel()
 	var mu sync.Mutex
 	handed := make(map[string]int)

@@ -194,7 +194,7 @@ func finishXA(t *testing.T, db *sql.DB) {
 			committed++
 		}
 		return len(names) == 0
-	}, 20*time.Second, 20*time.Millisecond, "distributed transactions are ended")
+	}, patience, 20*time.Millisecond, "distributed transactions are ended")
 }
 
 // reloadAfterLostRows has tables loaded again that a kill has left without their rows in the log,

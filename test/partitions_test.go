@@ -192,7 +192,7 @@ func looked(t *testing.T, db *pgx.Conn) {
 		var marks int
 		err := db.QueryRow(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND application_name LIKE '%publisher%' AND state = 'idle' AND query LIKE '%pg_logical_emit_message%'").Scan(&marks)
 		return err == nil && marks > 0
-	}, time.Minute, 20*time.Millisecond)
+	}, patience, 20*time.Millisecond)
 }
 
 // names are one text of each.

@@ -73,7 +73,7 @@ func (p *process) start() {
 			c.Close() //nolint:errcheck // it was only opened to be closed
 		}
 		return err == nil
-	}, 20*time.Second, 10*time.Millisecond, "%v answers: %s", p.args, &said)
+	}, patience, 10*time.Millisecond, "%v answers: %s", p.args, &said)
 }
 
 func (p *process) stop() { p.signal(syscall.SIGKILL) }

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -363,10 +362,7 @@ func TestTokenAndSecrets(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, http.StatusForbidden, status)
 
-	began := time.Now()
-	ended := i.stop(syscall.SIGTERM)
-	require.Less(t, time.Since(began), 10*time.Second)
-	require.Zero(t, ended.ExitCode(), "it ends in order")
+	require.Zero(t, i.stop(syscall.SIGTERM).ExitCode(), "it ends in order")
 	log, err := os.ReadFile(i.logFile())
 	require.NoError(t, err)
 	require.Contains(t, string(log), "asked to by a signal")

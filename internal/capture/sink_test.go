@@ -33,7 +33,7 @@ func TestStoreWhole(t *testing.T) {
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			return s.wanted
-		}, 10*time.Second, time.Millisecond)
+		}, time.Minute, time.Millisecond)
 	}
 	// take is what compressor and writer do with a parcel that is closed.
 	take := func() *journal.Block {
@@ -80,7 +80,7 @@ func TestStoreWhole(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, there, _ := s.poll()
 		return there
-	}, 10*time.Second, time.Millisecond, "outside of a transaction it is stored at once")
+	}, time.Minute, time.Millisecond, "outside of a transaction it is stored at once")
 	s.end(context.Canceled)
 	require.ErrorIs(t, <-stored, context.Canceled)
 }

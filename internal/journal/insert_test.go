@@ -76,7 +76,7 @@ func TestOneBlockAtATime(t *testing.T) {
 		require.Eventually(t, func() bool { // the session before may take a moment to end
 			w, head, err = s.TakeOver(ctx, 1, "")
 			return !errors.Is(err, ErrHeld)
-		}, 10*time.Second, 5*time.Millisecond)
+		}, time.Minute, 5*time.Millisecond)
 		require.NoError(t, err, one.name)
 		require.Equal(t, next, head.Next, "what was stopped is not stored later")
 		_, err = holding.Exec(ctx, "BEGIN; SELECT FROM rillmark.journal_head FOR UPDATE")
@@ -89,7 +89,7 @@ func TestOneBlockAtATime(t *testing.T) {
 		require.Eventually(t, func() bool {
 			var waits bool
 			return pool.QueryRow(ctx, "SELECT coalesce(wait_event_type = 'Lock', false) FROM pg_stat_activity WHERE pid = $1", pid).Scan(&waits) == nil && waits
-		}, 10*time.Second, 5*time.Millisecond)
+		}, time.Minute, 5*time.Millisecond)
 		require.NoError(t, one.end(pid, cancel), one.name)
 		err = <-outcome
 		cancel()
