@@ -54,6 +54,7 @@ var statusOf = map[string]int{
 	base.CodeLeaseOver:     http.StatusConflict,
 	base.CodeStateDatabase: http.StatusServiceUnavailable,
 	base.CodeStopping:      http.StatusServiceUnavailable,
+	base.CodeStuck:         http.StatusServiceUnavailable,
 	base.CodeBusy:          http.StatusServiceUnavailable,
 	"path-outside":         http.StatusUnprocessableEntity,
 	"files-not-allowed":    http.StatusUnprocessableEntity,

@@ -52,6 +52,9 @@ type BoundCondition struct {
 	program cel.Program
 	plain   *plainNode
 	own     []change.Value // room for a row of which values are asked one by one
+	text    string
+	meter   meter
+	beyond  error
 }
 
 // Bind makes a condition ready for rows of these columns. A column is a variable
@@ -73,15 +76,31 @@ func (c *Condition) Bind(table string, columns []change.Column) (*BoundCondition
 	if !checked.OutputType().IsExactType(cel.BoolType) {
 		return nil, fmt.Errorf("the condition %q on %s gives %s, but has to give true or false", c.text, table, checked.OutputType())
 	}
-	if err := affordable(env, checked); err != nil {
+	if err := affordable(checked, nil); err != nil {
 		return nil, fmt.Errorf("the condition %q on %s %w", c.text, table, err)
 	}
 	expression := checked.NativeRep().Expr()
-	b := &BoundCondition{rowView: viewOf(expression, columns), plain: plainOf(expression, columns), own: make([]change.Value, len(columns))}
-	if b.program, err = programOf(env, checked); err != nil {
+	b := &BoundCondition{rowView: viewOf(expression, columns), plain: plainOf(expression, columns), own: make([]change.Value, len(columns)), text: c.text}
+	if b.program, err = programOf(env, checked, nil); err != nil {
 		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, table, err)
 	}
 	return b, nil
+}
+
+// Beyond says why the condition was given up for a row that it has been asked about, once; nil where
+// it was not.
+func (b *BoundCondition) Beyond() error {
+	err := b.beyond
+	b.beyond = nil
+	return err
+}
+
+// ResolveName implements [interpreter.Activation].
+func (b *BoundCondition) ResolveName(name string) (any, bool) {
+	if value, known := b.rowView.ResolveName(name); known {
+		return value, true
+	}
+	return b.meter.resolve(name)
 }
 
 // Uses are the indexes of the columns that the condition looks at.
@@ -114,7 +133,11 @@ func (b *BoundCondition) HoldsIn(image []change.Value) (holds, known bool) {
 		return b.plain.in(image) == yes, true
 	}
 	b.row = image
-	out, _, err := b.program.Eval(b)
+	out, err := b.meter.run(b.program, b)
+	if isBeyond(err) {
+		b.beyond = fmt.Errorf("the condition %q: %w", b.text, err)
+		return false, false
+	}
 	if err != nil {
 		return false, null
 	}

@@ -287,6 +287,9 @@ func compute(operator string, a, b ref.Val) ref.Val {
 	switch operator {
 	case operators.Add:
 		if x, can := a.(traits.Adder); can {
+			if err := added(a, b); err != nil {
+				return types.WrapErr(err)
+			}
 			return x.Add(b)
 		}
 	case operators.Subtract:

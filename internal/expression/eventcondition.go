@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"github.com/google/cel-go/cel"
-	"github.com/google/cel-go/checker"
 	"github.com/google/cel-go/common/types"
 
 	"rillmark/internal/change"
@@ -24,10 +23,6 @@ type EventCondition struct {
 
 // maxCondition is how long a condition may be, in bytes.
 const maxCondition = 10_000
-
-// maxEstimate bounds what one evaluation of a condition over events may take, as CEL
-// estimates it; texts count as a thousand letters, lists as a hundred elements.
-const maxEstimate = 1_000_000
 
 // ParseEventCondition reads a condition; its error names line and column.
 func ParseEventCondition(text string) (*EventCondition, error) {
@@ -51,6 +46,27 @@ type BoundEventCondition struct {
 	text    string
 	row     *BoundCondition // where it is about a row; else
 	program cel.Program
+	meter   meter
+	beyond  error
+}
+
+// Beyond says why the condition was given up for an event that it has been asked about, once; nil
+// where it was not.
+func (b *BoundEventCondition) Beyond() error {
+	if b.row != nil {
+		return b.row.Beyond()
+	}
+	err := b.beyond
+	b.beyond = nil
+	return err
+}
+
+// ResolveName implements [interpreter.Activation].
+func (b *BoundEventCondition) ResolveName(name string) (any, bool) {
+	if value, known := b.eventView.ResolveName(name); known {
+		return value, true
+	}
+	return b.meter.resolve(name)
 }
 
 // Bind makes a condition ready for events of a schema version. It fails where the condition
@@ -80,11 +96,11 @@ func (c *EventCondition) Bind(schema *change.Schema) (*BoundEventCondition, erro
 	if !checked.OutputType().IsExactType(cel.BoolType) {
 		return nil, fmt.Errorf("the condition %q on %s gives %s, but has to give true or false", c.text, schema.Table, checked.OutputType())
 	}
-	if err := affordable(env, checked); err != nil {
+	if err := affordable(checked, nil); err != nil {
 		return nil, fmt.Errorf("the condition %q on %s %w", c.text, schema.Table, err)
 	}
 	b.eventView = eventViewOf(checked.NativeRep().Expr(), schema)
-	if b.program, err = programOf(env, checked); err != nil {
+	if b.program, err = programOf(env, checked, nil); err != nil {
 		return nil, fmt.Errorf("the condition %q on %s: %w", c.text, schema.Table, err)
 	}
 	return b, nil
@@ -101,31 +117,6 @@ func (c *EventCondition) names() ([]string, error) {
 		return nil, fmt.Errorf("the condition cannot be read: %s", firstIssue(issues))
 	}
 	return namesIn(parsed.NativeRep().Expr()), nil
-}
-
-// affordable says why a condition may take too long. That is decided before it is used: a limit
-// that is counted while it is worked out makes it several times slower.
-func affordable(env *cel.Env, checked *cel.Ast) error {
-	if cost, err := env.EstimateCost(checked, sizes{}); err == nil && cost.Max > maxEstimate {
-		return fmt.Errorf("may take too long: up to %d steps for one event, the limit is %d", cost.Max, maxEstimate)
-	}
-	return nil
-}
-
-// sizes are what the cost of a condition is estimated by.
-type sizes struct{}
-
-// EstimateSize implements [checker.CostEstimator].
-func (sizes) EstimateSize(element checker.AstNode) *checker.SizeEstimate {
-	if element.Type().Kind() == types.ListKind || element.Type().Kind() == types.MapKind {
-		return &checker.SizeEstimate{Min: 0, Max: 100}
-	}
-	return &checker.SizeEstimate{Min: 0, Max: 1000}
-}
-
-// EstimateCallCost implements [checker.CostEstimator].
-func (sizes) EstimateCallCost(string, string, *checker.AstNode, []checker.AstNode) *checker.CallEstimate {
-	return nil
 }
 
 // String is the condition as it was written.
@@ -180,8 +171,11 @@ func (b *BoundEventCondition) about(e *change.Event) Verdict {
 	if lacks != "" {
 		return Unknown
 	}
-	out, _, err := b.program.Eval(b)
+	out, err := b.meter.run(b.program, b)
 	switch {
+	case isBeyond(err):
+		b.beyond = fmt.Errorf("the condition %q: %w", b.text, err)
+		return Unknown
 	case err != nil && null:
 		return Fails
 	case err != nil:

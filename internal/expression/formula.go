@@ -19,6 +19,7 @@ type Formula struct {
 	rowView
 	about   *eventView // nil where it looks at the row alone
 	program cel.Program
+	meter   meter
 	joined  []joinedPart // where it only puts texts together
 	kind    valueKind
 	digits  int
@@ -50,7 +51,7 @@ func (x *Formulas) Bind(schema *change.Schema, text, kind string) (*Formula, cha
 	if issues.Err() != nil {
 		return nil, column, fmt.Errorf("%s%s%s; the columns of %s are %s", firstIssue(issues), closest(issues, schema.Columns), mixed(issues), schema.Table, columnNames(schema.Columns))
 	}
-	if err := affordable(env, checked); err != nil {
+	if err := affordable(checked, x.own); err != nil {
 		return nil, column, fmt.Errorf("it %w", err)
 	}
 	e := &Formula{rowView: viewOf(checked.NativeRep().Expr(), schema.Columns)}
@@ -58,7 +59,7 @@ func (x *Formulas) Bind(schema *change.Schema, text, kind string) (*Formula, cha
 		view := eventViewOf(checked.NativeRep().Expr(), schema)
 		e.about = &view
 	}
-	if e.program, err = programOf(env, checked); err != nil {
+	if e.program, err = programOf(env, checked, x.own); err != nil {
 		return nil, column, err
 	}
 	given, err := kindOf(checked.OutputType())
@@ -127,7 +128,10 @@ func (e *Formula) Append(dst []byte, row []change.Value, event *change.Event) ([
 		}
 	}
 	e.row = row
-	out, _, err := e.program.Eval(e)
+	out, err := e.meter.run(e.program, e)
+	if isBeyond(err) {
+		return dst, change.Omitted, err
+	}
 	if err == nil && out.Type() == types.NullType {
 		return dst, change.Null, nil
 	}
@@ -145,7 +149,10 @@ func (e *Formula) Append(dst []byte, row []change.Value, event *change.Event) ([
 func (f *Formula) ResolveName(name string) (any, bool) {
 	value, known := f.rowView.ResolveName(name)
 	if !known && f.about != nil {
-		return f.about.ResolveName(name)
+		value, known = f.about.ResolveName(name)
+	}
+	if !known {
+		return f.meter.resolve(name)
 	}
 	return value, known
 }

@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"github.com/google/cel-go/cel"
+	"github.com/google/cel-go/checker"
 	"github.com/google/cel-go/common/ast"
 	"github.com/google/cel-go/common/types"
 	"github.com/google/cel-go/common/types/ref"
@@ -32,13 +33,18 @@ var library = sync.OnceValues(func() (*cel.Env, error) {
 		sum := sha256.Sum256([]byte(v.(types.String)))
 		return types.String(hex.EncodeToString(sum[:]))
 	})))
-	return cel.NewCustomEnv(append(withDecimals(), ext.Strings(ext.StringsVersion(4)), ext.Math(ext.MathVersion(2)), ext.Lists(ext.ListsVersion(3)), ext.Sets(), ext.Encoders(ext.EncodersVersion(0)),
+	env, err := cel.NewCustomEnv(append(withDecimals(), ext.Strings(ext.StringsVersion(4)), ext.Math(ext.MathVersion(2)), ext.Lists(ext.ListsVersion(3)), ext.Sets(), ext.Encoders(ext.EncodersVersion(0)),
 		ext.TwoVarComprehensions(ext.TwoVarComprehensionsVersion(0)), cel.EnableIdentifierEscapeSyntax(), cel.Function("sha256", hash))...)
+	if err != nil {
+		return nil, err
+	}
+	return guarded(env)
 })
 
 // Formulas makes formulas, with functions of somebody's own.
 type Formulas struct {
 	env *cel.Env
+	own map[string]*ownFunction
 }
 
 // NewFormulas takes functions, each of which may use those before it.
@@ -47,7 +53,7 @@ func NewFormulas(functions []Function) (*Formulas, error) {
 	if err != nil {
 		return nil, err
 	}
-	x := &Formulas{env: env}
+	x := &Formulas{env: env, own: make(map[string]*ownFunction, len(functions))}
 	for i, f := range functions {
 		if err := x.add(f); err != nil {
 			return nil, &FunctionError{At: i, Err: err}
@@ -97,27 +103,20 @@ func (x *Formulas) add(f Function) error {
 	if issues.Err() != nil {
 		return fmt.Errorf("function %s: %s; its arguments are %s", f.Name, firstIssue(issues), strings.Join(names, ", "))
 	}
-	if err := affordable(env, checked); err != nil {
+	if err := affordable(checked, x.own); err != nil {
 		return fmt.Errorf("function %s %w", f.Name, err)
 	}
-	program, err := programOf(env, checked)
+	program, err := programOf(env, checked, x.own)
 	if err != nil {
 		return fmt.Errorf("function %s: %w", f.Name, err)
 	}
-	call := func(values ...ref.Val) ref.Val {
-		with := make(map[string]any, len(values))
-		for i, v := range values {
-			with[names[i]] = v
-		}
-		out, _, err := program.Eval(with)
-		if err != nil {
-			return types.WrapErr(fmt.Errorf("%s: %w", f.Name, err))
-		}
-		return out
-	}
-	x.env, err = x.env.Extend(cel.Function(f.Name, cel.Overload(f.Name+"_own", kinds, checked.OutputType(), cel.FunctionBinding(call))))
+	x.own[f.Name] = &ownFunction{Function: f, kinds: kinds, program: program, size: &estimated{checked: checked, known: make(map[string]*checker.CallEstimate)}}
+	x.env, err = x.env.Extend(cel.Function(f.Name, cel.Overload(f.Name+"_own", kinds, checked.OutputType(), cel.FunctionBinding(unbound))))
 	return err
 }
+
+// unbound stands for a function in the environment: an [ownCall] works it out.
+func unbound(...ref.Val) ref.Val { return types.NewErr("a function cannot be called here") }
 
 // Parse says why a text can be no expression, whatever the columns.
 func (x *Formulas) Parse(text string) error {

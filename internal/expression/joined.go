@@ -78,9 +78,17 @@ func isText(r change.Rule) bool {
 }
 
 // join appends the text of a row all of whose values that it needs are there; ok is false for
-// one that no text of a database can hold.
+// one that no text of a database can hold, or that is too long.
 func join(dst []byte, parts []joinedPart, row []change.Value) (joined []byte, ok bool) {
-	start := len(dst)
+	start, size := len(dst), 0
+	for i := range parts {
+		if parts[i].column >= 0 {
+			size += len(row[parts[i].column].Text)
+		}
+	}
+	if size > MostBytes {
+		return dst, false // the interpreter says so
+	}
 	for i := range parts {
 		if parts[i].column < 0 {
 			dst = append(dst, parts[i].text...)

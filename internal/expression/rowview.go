@@ -63,10 +63,11 @@ func columnVariables(columns []change.Column) []cel.EnvOption {
 	}))
 }
 
-// programOf is a checked expression, ready to be worked out.
-func programOf(env *cel.Env, checked *cel.Ast) (cel.Program, error) {
+// programOf is a checked expression, ready to be worked out; own are the functions of somebody's own
+// that it may call.
+func programOf(env *cel.Env, checked *cel.Ast, own map[string]*ownFunction) (cel.Program, error) {
 	useOurEquality(checked)
-	return env.Program(checked, cel.EvalOptions(cel.OptOptimize))
+	return env.Program(checked, append(metered(own), cel.EvalOptions(cel.OptOptimize))...)
 }
 
 // ResolveName implements [interpreter.Activation] for the row at hand.

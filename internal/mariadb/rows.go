@@ -204,6 +204,9 @@ func (r *run) rows(s *stream.Stream, g *group, e stream.Event, number int) error
 		}
 		ordinal := uint64(number)<<32 | row
 		effect, brings := b.layout.Brings(before, after)
+		if err := b.layout.GaveUp(); err != nil {
+			return err
+		}
 		isNew, err := r.arrive(ordinal, brings)
 		if err != nil {
 			return err

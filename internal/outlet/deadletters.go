@@ -171,7 +171,7 @@ func (s *sender) refusedEvents(ctx context.Context, dead []refusal) (map[int64]c
 			}
 			s.Origin.Fill(&e)
 			// It is kept as it went out: by a condition an update may be an insert or a delete.
-			if _, err := filter.Admits(&e); err != nil && s.SchemaChanges != ChangesDeadLetter {
+			if _, err := filter.Admits(&e); err != nil && s.SchemaChanges != ChangesDeadLetter && !isBeyond(err) {
 				return nil, Unfit(s.Name, err)
 			}
 			keep(&e) //nolint:errcheck // it never fails
@@ -203,7 +203,7 @@ func (s *sender) netEvents(ctx context.Context, until int64, each func(*change.E
 			after := e.After
 			admitted, err := filter.Admits(&e)
 			switch {
-			case err != nil && s.SchemaChanges != ChangesDeadLetter:
+			case err != nil && s.SchemaChanges != ChangesDeadLetter && !isBeyond(err):
 				return Unfit(s.Name, err)
 			case err == nil && !admitted && shape.Joins(&e) && filter.AdmitsTable(e.Table):
 				net.KeepBack(&e, after)

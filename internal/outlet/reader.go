@@ -90,10 +90,10 @@ func (o *Outlet) Recount(ctx context.Context, into *encode.Closer, at int64) err
 				return nil
 			}
 			admitted, err := filter.Admits(&e)
-			if err != nil {
+			if err != nil && !isBeyond(err) {
 				return Unfit(o.Name, err)
 			}
-			if admitted {
+			if admitted || err != nil {
 				into.Resume(&e)
 			}
 		}
@@ -363,6 +363,10 @@ func Shaped(name string, err error) error {
 // Unfit says that an outlet's condition does not fit a table as it is from an event on: what
 // it would choose is not known.
 func Unfit(name string, err error) error {
+	if isBeyond(err) {
+		return &engine.Fault{Code: codeConditionUnfit, Final: true, Message: "the outlet's condition cannot be worked out", Cause: err,
+			Fix: "change it with `rillmark outlet edit " + name + "`"}
+	}
 	return &engine.Fault{Code: codeConditionUnfit, Final: true, Message: "the outlet's condition on rows cannot be used any more: " + err.Error(),
 		Fix: "change it with `rillmark outlet edit " + name + "`; delivery goes on where it stopped"}
 }

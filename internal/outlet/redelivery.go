@@ -3,11 +3,13 @@ package outlet
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
+	"rillmark/internal/expression"
 )
 
 // redeliverWanted delivers the dead letters that are to be tried again, in the
@@ -81,9 +83,15 @@ func (s *sender) redeliver(ctx context.Context, l *catalog.DeadLetter) (refused,
 	}
 	e.Offset = l.Offset
 	s.Origin.Fill(&e)
-	if s.SchemaChanges == ChangesDeadLetter {
+	filter := s.Filter()
+	if probe := e; s.SchemaChanges != ChangesDeadLetter {
+		if _, err := filter.Admits(&probe); isBeyond(err) {
+			return unfitLetter(s.Name, Unfit(s.Name, err)), nil
+		}
+	}
+	if s.SchemaChanges == ChangesDeadLetter || strings.Contains(l.Error, expression.TooMuch) {
 		// Where the condition did not fit, nothing was known of whether it chooses the event.
-		admitted, err := s.Filter().Admits(&e)
+		admitted, err := filter.Admits(&e)
 		if err != nil {
 			return unfitLetter(s.Name, Unfit(s.Name, err)), nil
 		}

@@ -9,6 +9,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/expression"
 	"rillmark/internal/shape"
 )
 
@@ -85,7 +86,7 @@ func (r *reader) mayPass(e *change.Event) error {
 // or form, and the outlet chooses that; other errors stay. What could show a private column
 // holds the outlet in any case.
 func (r *reader) refuse(b *encode.Batch, e *change.Event, err error) error {
-	if r.SchemaChanges != ChangesDeadLetter || !r.deadLetters(err) || !r.maker.KeepsKey(e) {
+	if r.SchemaChanges != ChangesDeadLetter && !isBeyond(err) || !r.deadLetters(err) || !r.maker.KeepsKey(e) {
 		return err
 	}
 	if e.Operation == change.Definition {
@@ -110,6 +111,12 @@ func unfitLetter(name string, err error) error {
 	letter := *fault
 	letter.Fix = "change it with `rillmark outlet edit " + name + "`, then `rillmark dead-letter retry " + name + " --all`"
 	return &letter
+}
+
+// isBeyond reports whether a condition took too much for one row, whatever others are like.
+func isBeyond(err error) bool {
+	var beyond *expression.Beyond
+	return errors.As(err, &beyond)
 }
 
 // deadLetters reports whether an error says that an event does not fit.

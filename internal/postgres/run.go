@@ -507,6 +507,9 @@ func (r *run) change(oid uint32, start session.LSN, concerns func(*relation) boo
 	if brings {
 		r.notYetVisible.Note(r.tx.XID, rel.table.Number) // also where it is not new: see [loads.NotYetVisible]
 		brings = !rel.rule.Filtered() || concerns(rel)
+		if err := rel.layout.GaveUp(); err != nil {
+			return err
+		}
 	}
 	isNew, err := r.arrive(start, brings || rel.held != nil)
 	if err != nil || !isNew {

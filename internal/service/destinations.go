@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"rillmark/internal/change"
@@ -46,16 +47,19 @@ func (s *Destinations) Edit(ctx context.Context, name string, version int64, d d
 	if now, err := s.Catalog.Destination(ctx, name); err == nil {
 		s.NoteEdited(ctx, "destination/"+name, now.Version, old.Definition, now.Definition)
 	}
-	unlock, err := s.running.HoldStill()
-	if err != nil {
-		return err
-	}
-	defer unlock()
+	var again sync.WaitGroup
 	for _, one := range s.running.Outlets() {
 		if one.Record.Definition.Destination == name {
-			one.StandStill(s.running)()
+			again.Go(func() {
+				if goOn, err := s.running.OutletStill(one.Record.Name); err != nil {
+					s.RunLog.Write("error", "outlet/"+one.Record.Name, "stuck", err.Error()) // it has the new one once it has ended
+				} else {
+					goOn()
+				}
+			})
 		}
 	}
+	again.Wait()
 	return nil
 }
 

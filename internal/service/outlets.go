@@ -236,13 +236,12 @@ func (s *Outlets) Rewind(ctx context.Context, name string, plan RewindPlan) (*Re
 
 // rewind stands the outlet still while its offset is set.
 func (s *Outlets) rewind(ctx context.Context, record *catalog.Outlet, committed int64, part catalog.Replay, plan RewindPlan) (*Rewind, error) {
-	unlock, err := s.running.HoldStill()
-	if err != nil {
-		return nil, err
-	}
-	defer unlock()
 	if !plan.DryRun {
-		defer s.running.Outlet(record.Name).StandStill(s.running)()
+		goOn, err := s.running.OutletStill(record.Name)
+		if err != nil {
+			return nil, err
+		}
+		defer goOn()
 	}
 	done := &Rewind{To: committed, Until: part.Until, Returns: part.Return, Done: !plan.DryRun}
 	reason := fmt.Sprintf("runs up to offset %d", part.Until)
@@ -253,8 +252,11 @@ func (s *Outlets) rewind(ctx context.Context, record *catalog.Outlet, committed 
 			return nil, base.Answer(err, "outlet", record.Name)
 		}
 		was.From = offset.Committed
-	} else if was, err = s.Catalog.Rewind(ctx, record.ID, committed, part, reason); err != nil {
-		return nil, base.Answer(err, "outlet", record.Name)
+	} else {
+		var err error
+		if was, err = s.Catalog.Rewind(ctx, record.ID, committed, part, reason); err != nil {
+			return nil, base.Answer(err, "outlet", record.Name)
+		}
 	}
 	done.From, done.Events = was.From, was.From-committed
 	if part.Until > 0 {

@@ -300,11 +300,26 @@ func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool 
 func (s *Service) Drain() { s.Common.Drain() }
 
 // Close stops everything in order: captures and outlets first, so that what they
-// have is stored, then the rest. It takes up to some seconds.
+// have is stored, then the rest. It takes up to some seconds; what has not ended then is left.
 func (s *Service) Close(reason string) {
 	s.RunLog.Write("info", "service", "stopping", "the service stops: "+reason)
 	s.shutDown(reason)
-	s.Pool.Close()
+	within(time.Second, s.Pool.Close)
+}
+
+// within waits for something as long as it may take, at most.
+func within(most time.Duration, wait func()) {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		wait()
+	}()
+	timer := time.NewTimer(most)
+	defer timer.Stop()
+	select {
+	case <-done:
+	case <-timer.C: // what is left ends with the process, and was named in the log
+	}
 }
 
 // shutDown is Close for all but the pool.
@@ -313,8 +328,8 @@ func (s *Service) shutDown(reason string) {
 	s.upkeep.StoreHistories()
 	s.running.StopAll()
 	s.Cancel(errors.New(reason))
-	s.Done.Wait()
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	within(time.Second, s.Done.Wait)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
 	s.Instance.Leave(ctx) //nolint:errcheck // its line runs out by itself
 }

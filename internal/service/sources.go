@@ -293,12 +293,11 @@ func (s *Sources) reload(ctx context.Context, record *catalog.Source, table, con
 			return s.Catalog.AskReload(ctx, record.ID, table, condition)
 		}
 	}
-	unlock, err := s.running.HoldStill()
+	goOn, err := s.running.SourceStill(record.Name)
 	if err != nil {
 		return err
 	}
-	defer unlock()
-	defer s.running.Source(record.Name).StandStill(s.running)()
+	defer goOn()
 	return s.Catalog.ReloadTable(ctx, record.ID, table, condition)
 }
 

@@ -97,7 +97,11 @@ func (f *Filter) effect(e *change.Event) (expression.Effect, error) {
 	}
 	all := expression.Changes
 	for _, c := range conditions {
-		switch effect := c.Effect(e); {
+		effect := c.Effect(e)
+		if err := c.Beyond(); err != nil {
+			return expression.Nothing, err
+		}
+		switch {
 		case effect == expression.Nothing, effect == expression.Enters && all == expression.Leaves, effect == expression.Leaves && all == expression.Enters:
 			return expression.Nothing, nil // it is in the one before and in the other after: never in both
 		case effect != expression.Changes:

@@ -1,6 +1,11 @@
 package shape
 
-import "rillmark/internal/change"
+import (
+	"errors"
+
+	"rillmark/internal/change"
+	"rillmark/internal/expression"
+)
 
 // Halves settles what the two events of a changed key say of each other. Each names the
 // other's key: whoever keeps rows moves the row by them. Where conditions let one of both
@@ -47,11 +52,11 @@ func (h *Halves) Settle(next *change.Event) (*change.Event, error) {
 		return half, nil
 	}
 	first, second := *half, *next
-	one, err := h.Filter.Admits(&first)
+	one, err := h.passes(&first)
 	if err != nil {
 		return half, err
 	}
-	other, err := h.Filter.Admits(&second)
+	other, err := h.passes(&second)
 	if err != nil {
 		return half, err
 	}
@@ -62,4 +67,14 @@ func (h *Halves) Settle(next *change.Event) (*change.Event, error) {
 		next.Rekeyed = nil
 	}
 	return half, nil
+}
+
+// passes reports whether a half passes, or that is for whoever asks next to find out: the condition
+// takes too much for it.
+func (h *Halves) passes(half *change.Event) (bool, error) {
+	admitted, err := h.Filter.Admits(half)
+	if beyond := (*expression.Beyond)(nil); errors.As(err, &beyond) {
+		return true, nil
+	}
+	return admitted, err
 }

@@ -165,6 +165,20 @@ func (l *Layout) Verdict(value func(i int) change.Value) expression.Verdict {
 	return expression.Fails
 }
 
+// GaveUp says that the filter was given up for a row since [Layout.Verdict] was asked first: whether
+// the row belongs to the source is not known, and nothing behind it may be read. The error is an
+// [engine.Fault].
+func (l *Layout) GaveUp() error {
+	if l.Filter == nil {
+		return nil
+	}
+	if err := l.Filter.Beyond(); err != nil {
+		return &engine.Fault{Code: "rule-beyond", Final: true, Cause: err, Message: fmt.Sprintf("the filter of the rule on %s cannot be worked out for one of its rows", l.Schema.Table),
+			Fix: "write a simpler filter in the source's rules; nothing was lost, capture waits before that row"}
+	}
+	return nil
+}
+
 // Concerns reports whether an update brings an event, and which effect the rule's filter
 // gives it, of whose old and new row the filter has said was and is. touched reports
 // whether any captured value has changed; true where that is not known.

@@ -307,6 +307,9 @@ func (r *Rows) convert(p *page, row [][]byte) error {
 	if r.layout.Verdict(func(i int) change.Value { return r.raw[i] }) == expression.Fails {
 		return nil // outside of the filter
 	}
+	if err := r.layout.GaveUp(); err != nil {
+		return err
+	}
 	p.rows = append(p.rows, slices.Clone(r.writer.Project(r.layout, r.raw, 0)))
 	r.writer.Large()
 	return nil

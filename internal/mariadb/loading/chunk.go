@@ -257,6 +257,9 @@ func (l *loader) convert(c *chunk, row [][]byte) error {
 	if c.layout.Verdict(func(i int) change.Value { return l.raw[i] }) == expression.Fails {
 		return nil // outside of the filter
 	}
+	if err := c.layout.GaveUp(); err != nil {
+		return err
+	}
 	projected := l.writer.Project(c.layout, l.raw, 0)
 	image := c.image(projected)
 	if large := l.writer.Large(); large != nil {

@@ -501,7 +501,7 @@ func (c *collector) row(values [][]byte) ([]change.Value, error) {
 		c.bytes += len(v)
 	}
 	if l.Filter != nil && !c.admits(values) {
-		return nil, nil
+		return nil, l.GaveUp()
 	}
 	row := c.room.newRow(len(l.From))
 	for i := range l.From {

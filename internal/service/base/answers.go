@@ -27,6 +27,7 @@ const (
 	CodeLeaseOver      = "lease-over"
 	CodeStateDatabase  = "state-database"
 	CodeStopping       = "stopping"
+	CodeStuck          = "stuck"
 	CodeBusy           = "busy"
 	CodeNothingToCheck = "nothing-to-check"
 )

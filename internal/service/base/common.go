@@ -53,18 +53,15 @@ func (s *Common) Goes(f func()) {
 	}()
 }
 
-// Start runs f until the returned function is called, which waits for its end.
-func (s *Common) Start(f func(context.Context)) (stop func()) {
+// Start runs f until it is cancelled; done is closed once it has ended.
+func (s *Common) Start(f func(context.Context)) (cancel context.CancelFunc, done <-chan struct{}) {
 	ctx, cancel := context.WithCancel(s.Work)
-	done := make(chan struct{})
+	ended := make(chan struct{})
 	s.Goes(func() {
-		defer close(done)
+		defer close(ended)
 		f(ctx)
 	})
-	return func() {
-		cancel()
-		<-done
-	}
+	return cancel, ended
 }
 
 func (s *Common) Origin(ctx context.Context, source *catalog.Source) (outlet.Origin, error) {

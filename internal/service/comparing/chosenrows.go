@@ -35,21 +35,38 @@ func choosing(of verify.Side, filter *shape.Filter) (verify.Side, error) {
 	return chosen, nil
 }
 
-func (c *chosenRows) choose(rows [][]change.Value) [][]change.Value {
-	return slices.DeleteFunc(rows, func(row []change.Value) bool {
-		return slices.ContainsFunc(c.conditions, func(one *expression.BoundCondition) bool { return one.VerdictOn(row) == expression.Fails })
+func (c *chosenRows) choose(rows [][]change.Value) ([][]change.Value, error) {
+	var beyond error
+	rows = slices.DeleteFunc(rows, func(row []change.Value) bool {
+		return slices.ContainsFunc(c.conditions, func(one *expression.BoundCondition) bool {
+			verdict := one.VerdictOn(row)
+			if err := one.Beyond(); err != nil {
+				beyond = err
+			}
+			return verdict == expression.Fails
+		})
 	})
+	if beyond != nil {
+		return nil, verify.Incomparable(beyond.Error())
+	}
+	return rows, nil
 }
 
 // After implements [verify.Side].
 func (c *chosenRows) After(ctx context.Context, after, upTo []string) (verify.Page, error) {
 	page, err := c.Side.After(ctx, after, upTo)
-	page.Rows = c.choose(page.Rows)
+	if err != nil {
+		return page, err
+	}
+	page.Rows, err = c.choose(page.Rows)
 	return page, err
 }
 
 // These implements [verify.Side].
 func (c *chosenRows) These(ctx context.Context, keys [][]string) ([][]change.Value, error) {
 	rows, err := c.Side.These(ctx, keys)
-	return c.choose(rows), err
+	if err != nil {
+		return nil, err
+	}
+	return c.choose(rows)
 }

@@ -293,7 +293,7 @@ func (s *Explaining) preview(ctx context.Context, d *definition.Outlet, to *defi
 		if batch == nil {
 			break
 		}
-		if err := p.read(batch, &origin, filter, found, limit, newest); err != nil {
+		if err := p.read(ctx, batch, &origin, filter, found, limit, newest); err != nil {
 			return nil, err
 		}
 	}
@@ -306,9 +306,12 @@ func (p *Previews) keep(limit int) {
 	p.Items = append(p.Items[:0], p.Items[len(p.Items)-limit:]...)
 }
 
-func (p *Previewer) read(batch *journal.Batch, origin *outlet.Origin, filter *shape.Filter, found *Previews, limit int, newest bool) error {
+func (p *Previewer) read(ctx context.Context, batch *journal.Batch, origin *outlet.Origin, filter *shape.Filter, found *Previews, limit int, newest bool) error {
 	var e change.Event
 	for batch.Next(&e) {
+		if err := ctx.Err(); err != nil {
+			return err // whoever asked has left
+		}
 		if !newest && len(found.Items) >= limit {
 			return nil
 		}

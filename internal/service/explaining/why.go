@@ -168,7 +168,13 @@ func (s *Explaining) passes(ctx context.Context, record *catalog.Outlet, sourceI
 			w.Text = "the outlet holds before it: " + err.Error()
 			return nil
 		}
-		if !step("where", bound.Effect(e) != expression.Nothing, "%s: %s", one.Condition, bound.Says(e)) {
+		effect, says := bound.Effect(e), bound.Says(e)
+		if err := bound.Beyond(); err != nil {
+			step("where", false, "%s", err)
+			w.Text = "the outlet cannot decide: " + err.Error()
+			return nil
+		}
+		if !step("where", effect != expression.Nothing, "%s: %s", one.Condition, says) {
 			return nil
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"rillmark/internal/asof"
 	"rillmark/internal/change"
+	"rillmark/internal/definition"
 	"rillmark/internal/engine"
 	"rillmark/internal/expression"
 	"rillmark/internal/journal"
@@ -180,6 +181,11 @@ func (r *RowsAt) Each(f func(row []change.Value) error) error {
 	return r.table.Each(func(row []change.Value) error {
 		if r.where != nil && r.where.VerdictOn(row) == expression.Fails {
 			return nil
+		}
+		if r.where != nil {
+			if err := r.where.Beyond(); err != nil {
+				return &definition.Invalid{Location: "where", Message: err.Error()}
+			}
 		}
 		return f(row)
 	})

@@ -5,7 +5,10 @@ package running
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -117,40 +120,71 @@ func (s *Running) Keep() {
 	}
 }
 
-// Reconcile makes what runs equal to what the records say.
+// Reconcile makes what runs equal to what the records say. What has to end for that is waited for
+// without a lock, so that nothing that is stuck is in the way of anything else; the error names what
+// has not ended in its time, which goes on by its record as soon as it has.
 func (s *Running) Reconcile() error {
+	ending, err := s.align()
+	if len(ending) == 0 {
+		return err
+	}
+	var stuck []string
+	for name, one := range ending {
+		if one.wait() {
+			continue
+		}
+		if one.mine {
+			stuck = append(stuck, name)
+		}
+		if one.giveUp() {
+			s.RunLog.Write("error", name, "stuck", fmt.Sprintf("it was asked to stop and has not within %s: it is given up, and goes on by its definition once it has ended", stopTime))
+		}
+	}
+	if _, again := s.align(); err == nil {
+		err = again
+	}
+	if len(stuck) > 0 && err == nil {
+		slices.Sort(stuck)
+		err = &engine.Fault{Code: base.CodeStuck, Message: strings.Join(stuck, ", ") + " has not stopped yet", Fix: "what was changed is on record, and holds as soon as it has; `rillmark log` says so"}
+	}
+	return err
+}
+
+// align is one round of Reconcile; ending is what was asked to end and has not yet.
+func (s *Running) align() (ending map[string]ended, _ error) {
 	s.reconciling.Lock()
 	defer s.reconciling.Unlock()
 	if s.closing {
-		return nil
+		return nil, nil
 	}
+	ending = make(map[string]ended)
 	// What a call has begun is finished, also when its caller has gone: an outlet that was
 	// stopped here must not stay so because somebody lost patience.
 	ctx, cancel := context.WithTimeout(s.Work, 10*time.Second)
 	defer cancel()
 	sources, err := s.Catalog.Sources(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	outlets, err := s.Catalog.Outlets(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	seen := make(map[string]bool)
 	for _, record := range sources {
 		seen[record.Name] = true
-		s.alignSource(record)
+		s.alignSource(record, ending)
 	}
 	for name := range s.Sources() {
 		if !seen[name] {
-			s.dropSource(name)
+			s.dropSource(name, ending)
 		}
 	}
 	clear(seen)
 	var failed, wrong error
 	for _, record := range outlets {
 		seen[record.Name] = true
-		if err := s.alignOutlet(ctx, record); err != nil {
+		if err := s.alignOutlet(ctx, record, ending); err != nil {
 			// One record that is wrong must not keep the others from running.
 			if wrong = s.refuseOutlet(record, err); wrong != nil {
 				failed = errors.Join(failed, wrong)
@@ -159,11 +193,11 @@ func (s *Running) Reconcile() error {
 	}
 	for name := range s.Outlets() {
 		if !seen[name] {
-			s.dropOutlet(name)
+			s.dropOutlet(name, ending)
 		}
 	}
 	s.Parts.Changed()
-	return failed
+	return ending, failed
 }
 
 // refuseOutlet puts on record that an outlet cannot be run as it is defined, to be
@@ -209,15 +243,35 @@ func (s *Running) Outlets() map[string]*Outlet {
 	return maps.Clone(s.outlets)
 }
 
-func (s *Running) alignSource(record *catalog.Source) {
+// ended is what was asked to end, and whether by the round at hand.
+type ended struct {
+	*work
+	mine bool
+}
+
+// free reports whether what stands for a record may be replaced: it has ended, and nobody keeps it
+// from running. What has not ended is put among ending, unless it was given up before.
+func free(one *work, name string, ending map[string]ended) bool {
+	if !one.still.TryLock() {
+		return false // whoever keeps it still reconciles afterwards
+	}
+	defer one.still.Unlock()
+	has, first := one.ask()
+	if !has && !one.now.Load().told.Load() {
+		ending[name] = ended{one, first}
+	}
+	return has
+}
+
+func (s *Running) alignSource(record *catalog.Source, ending map[string]ended) {
 	s.mu.Lock()
 	old := s.sources[record.Name]
 	s.mu.Unlock()
-	if old != nil && old.Record.ID == record.ID && old.Record.Version == record.Version && old.Record.UpdatedAt.Equal(record.UpdatedAt) {
+	if old != nil && old.Record.ID == record.ID && old.Record.Version == record.Version && old.Record.UpdatedAt.Equal(record.UpdatedAt) && !(record.Running && old.wasAsked()) {
 		return
 	}
-	if old != nil {
-		old.end()
+	if old != nil && !free(&old.work, "source/"+record.Name, ending) {
+		return
 	}
 	one := &Source{Record: record}
 	stats := new(capture.Stats)
@@ -248,7 +302,7 @@ func (s *Running) alignSource(record *catalog.Source) {
 	s.mu.Unlock()
 }
 
-func (s *Running) alignOutlet(ctx context.Context, record *catalog.Outlet) error {
+func (s *Running) alignOutlet(ctx context.Context, record *catalog.Outlet, ending map[string]ended) error {
 	s.mu.Lock()
 	old := s.outlets[record.Name]
 	source := s.sources[record.Definition.Source]
@@ -257,17 +311,17 @@ func (s *Running) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 	if d := &record.Definition; source != nil && len(d.Rows)+len(d.Forms) > 0 {
 		hashKey = string(source.Record.Definition.HashKey)
 	}
-	if old != nil && old.Wrong == nil && old.Record.ID == record.ID && old.Record.Version == record.Version && old.Record.UpdatedAt.Equal(record.UpdatedAt) && old.hashKey == hashKey {
+	if old != nil && old.Wrong == nil && old.Record.ID == record.ID && old.Record.Version == record.Version && old.Record.UpdatedAt.Equal(record.UpdatedAt) && old.hashKey == hashKey && !(record.Running && old.wasAsked()) {
 		return nil
-	}
-	if record.Broken != nil {
-		return record.Broken
 	}
 	if source == nil {
 		return nil // removed by another instance in this moment
 	}
-	if old != nil {
-		old.end()
+	if old != nil && !free(&old.work, "outlet/"+record.Name, ending) {
+		return nil
+	}
+	if record.Broken != nil {
+		return record.Broken
 	}
 	origin, err := s.Origin(ctx, source.Record)
 	if err != nil {
@@ -293,35 +347,26 @@ func (s *Running) alignOutlet(ctx context.Context, record *catalog.Outlet) error
 	return nil
 }
 
-func (s *Running) dropSource(name string) {
+func (s *Running) dropSource(name string, ending map[string]ended) {
 	s.mu.Lock()
 	old := s.sources[name]
 	delete(s.sources, name)
 	s.mu.Unlock()
 	if old != nil {
-		old.end()
+		old.dropped.Store(true)
+		free(&old.work, "source/"+name, ending)
 	}
 }
 
-func (s *Running) dropOutlet(name string) {
+func (s *Running) dropOutlet(name string, ending map[string]ended) {
 	s.mu.Lock()
 	old := s.outlets[name]
 	delete(s.outlets, name)
 	s.mu.Unlock()
 	if old != nil {
-		old.end()
+		old.dropped.Store(true)
+		free(&old.work, "outlet/"+name, ending)
 	}
-}
-
-// HoldStill keeps what runs as it is until unlock is called. It is refused once the
-// service is closing: what is started then would outlive it.
-func (s *Running) HoldStill() (unlock func(), err error) {
-	s.reconciling.Lock()
-	if s.closing {
-		s.reconciling.Unlock()
-		return nil, &engine.Fault{Code: base.CodeStopping, Message: "the service is stopping, and changes nothing any more", Fix: "try again when it runs again"}
-	}
-	return s.reconciling.Unlock, nil
 }
 
 // Closing has nothing start any more.
@@ -331,37 +376,74 @@ func (s *Running) Closing() {
 	s.reconciling.Unlock() // who waits for it has to see that, and end
 }
 
-// StopAll ends what runs, and waits for it.
+// StopAll ends what runs, and waits for it as long as that may take; it names in the log what it has
+// given up.
 func (s *Running) StopAll() {
-	s.mu.Lock()
-	var all sync.WaitGroup
-	for _, o := range s.outlets {
-		all.Go(o.end)
+	all := make(map[string]*work)
+	for name, one := range s.Outlets() {
+		all["outlet/"+name] = &one.work
 	}
-	for _, one := range s.sources {
-		all.Go(one.end)
+	for name, one := range s.Sources() {
+		all["source/"+name] = &one.work
 	}
-	s.mu.Unlock()
-	all.Wait()
+	for _, one := range all {
+		one.ask()
+	}
+	for name, one := range all {
+		if !one.wait() {
+			s.RunLog.Write("error", name, "stuck", fmt.Sprintf("it has not stopped within %s, and ends with the process", stopTime))
+		}
+	}
 }
 
-// StandStill ends a delivery until goOn is called; nothing happens where it does not run.
-// What runs is held still meanwhile.
-func (o *Outlet) StandStill(among *Running) (goOn func()) {
-	if o == nil || !o.Runs() {
-		return func() {}
+// OutletStill ends a delivery until goOn is called; nothing happens where it does not run. The error
+// says that it does not end.
+func (s *Running) OutletStill(name string) (goOn func(), err error) {
+	for {
+		one := s.Outlet(name)
+		if one == nil {
+			return func() {}, nil
+		}
+		one.still.Lock()
+		if s.Outlet(name) == one {
+			return one.keepStill(s, "outlet/"+name, func(ctx context.Context) { one.Runner.Run(ctx) })
+		}
+		one.still.Unlock() // another one has taken its place
 	}
-	o.end()
-	return func() { o.begin(among, o.Runner.Run) }
 }
 
-// StandStill ends a capture until goOn is called; nothing happens where it does not run.
-func (s *Source) StandStill(among *Running) (goOn func()) {
-	if s == nil || !s.Runs() {
-		return func() {}
+// SourceStill ends a capture until goOn is called, as OutletStill does a delivery.
+func (s *Running) SourceStill(name string) (goOn func(), err error) {
+	for {
+		one := s.Source(name)
+		if one == nil {
+			return func() {}, nil
+		}
+		one.still.Lock()
+		if s.Source(name) == one {
+			return one.keepStill(s, "source/"+name, one.Capture.Run)
+		}
+		one.still.Unlock()
 	}
-	s.end()
-	return func() { s.begin(among, s.Capture.Run) }
+}
+
+// keepStill has what is locked end until goOn is called, which unlocks it.
+func (w *work) keepStill(among *Running, name string, run func(context.Context)) (goOn func(), err error) {
+	if !w.Runs() {
+		return w.still.Unlock, nil
+	}
+	if has, _ := w.ask(); !has && !w.wait() {
+		w.still.Unlock()
+		return nil, &engine.Fault{Code: base.CodeStuck, Message: fmt.Sprintf("%s does not stop within %s, so that nothing can be changed under it", name, stopTime), Fix: "try again; if that does not help, restart the service"}
+	}
+	return func() {
+		defer w.still.Unlock()
+		among.reconciling.Lock()
+		defer among.reconciling.Unlock()
+		if !among.closing && !w.dropped.Load() {
+			w.begin(among, run)
+		}
+	}, nil
 }
 
 // StateError is why the state database could not be read at the last look; empty where it could.
