@@ -16,6 +16,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"rillmark/internal/localfile"
 )
 
 // Sealed is what is shown instead of a secret that was typed in. Given back in
@@ -205,7 +207,7 @@ func secretFile(path string, allowed *References) (string, error) {
 		}
 		path = real
 	}
-	text, err := os.ReadFile(path)
+	text, err := localfile.Read(path, localfile.MostText)
 	if err != nil {
 		return "", fmt.Errorf("a secret in a file cannot be read: %w", err)
 	}

@@ -6,9 +6,9 @@ import (
 	"crypto/x509"
 	"fmt"
 	"net"
-	"os"
 
 	"rillmark/internal/engine"
+	"rillmark/internal/localfile"
 	"rillmark/internal/netguard"
 	"rillmark/internal/settings"
 )
@@ -45,7 +45,7 @@ func TLSConfig(t *settings.TLS) (*tls.Config, error) {
 	}
 	config := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: t.ServerName}
 	if t.Root != "" {
-		pem, err := os.ReadFile(t.Root)
+		pem, err := localfile.Read(t.Root, localfile.MostText)
 		if err != nil {
 			return nil, &engine.Fault{Code: "tls", Message: "the certificates to trust cannot be read", Cause: err}
 		}
@@ -55,11 +55,24 @@ func TLSConfig(t *settings.TLS) (*tls.Config, error) {
 		}
 	}
 	if t.Certificate != "" {
-		pair, err := tls.LoadX509KeyPair(t.Certificate, t.Key)
+		pair, err := shown(t)
 		if err != nil {
 			return nil, &engine.Fault{Code: "tls", Message: "the certificate that we show cannot be read", Cause: err}
 		}
 		config.Certificates = []tls.Certificate{pair}
 	}
 	return config, nil
+}
+
+// shown is the certificate that we show, with its key.
+func shown(t *settings.TLS) (tls.Certificate, error) {
+	certificate, err := localfile.Read(t.Certificate, localfile.MostText)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	key, err := localfile.Read(t.Key, localfile.MostText)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	return tls.X509KeyPair(certificate, key)
 }

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode/parquetfile"
 	"rillmark/internal/engine"
+	"rillmark/internal/localfile"
 )
 
 // FitRow implements [destination.RowFitter]: rows are fitted to a Parquet file that is there.
@@ -33,6 +33,9 @@ func (d *Destination) FitRow(ctx context.Context, s *change.Schema) (destination
 	}
 	return fit, nil
 }
+
+// largestModel is the size of a file that is read for its schema alone, in bytes.
+const largestModel = 1 << 30
 
 // model reads the schema of a Parquet file in the directory or the bucket.
 func (d *Destination) model(ctx context.Context, name string) (*parquetfile.Model, error) {
@@ -66,15 +69,11 @@ func (d *Destination) model(ctx context.Context, name string) (*parquetfile.Mode
 		return nil, wrong(plain(err))
 	}
 	defer root.Close() //nolint:errcheck // it was only read
-	f, err := root.Open(filepath.FromSlash(name))
+	f, size, err := localfile.Open(root, filepath.FromSlash(name), largestModel)
 	if err != nil {
 		return nil, wrong(plain(err))
 	}
 	defer f.Close() //nolint:errcheck // it was only read
-	size, err := f.Seek(0, io.SeekEnd)
-	if err != nil {
-		return nil, wrong(plain(err))
-	}
 	model, err := parquetfile.ReadModel(f, size)
 	if err != nil {
 		return nil, wrong(err)

@@ -10,11 +10,11 @@ import (
 	"fmt"
 	"hash/fnv"
 	"net"
-	"os"
 	"strings"
 	"time"
 
 	"rillmark/internal/capture/rules"
+	"rillmark/internal/localfile"
 	"rillmark/internal/mariadb/wire"
 )
 
@@ -125,7 +125,7 @@ func TLS(host, mode, root string) (config *tls.Config, require bool, err error) 
 	case "verify-full":
 		config = &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
 		if root != "" {
-			pem, err := os.ReadFile(root)
+			pem, err := localfile.Read(root, localfile.MostText)
 			if err != nil {
 				return nil, false, fmt.Errorf("the certificates to trust: %w", err)
 			}

@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"rillmark/internal/capture/rules"
+	"rillmark/internal/localfile"
 )
 
 // Config is one PostgreSQL source.
@@ -109,6 +110,9 @@ func Connection(host string, port int, database, user, password, tls, root strin
 	text := "host=" + quote(host) + " port=" + strconv.Itoa(port) + " dbname=" + quote(database) +
 		" user=" + quote(user) + " sslmode=" + quote(tls) + " connect_timeout=10"
 	if root != "" {
+		if err := localfile.Check(root, localfile.MostText); err != nil {
+			return nil, fmt.Errorf("the certificates to trust: %w", err)
+		}
 		text += " sslrootcert=" + quote(root)
 	}
 	config, err := pgx.ParseConfig(text)
