@@ -17,6 +17,7 @@ import (
 	"github.com/twmb/franz-go/pkg/sr"
 
 	"rillmark/internal/engine"
+	"rillmark/internal/farend"
 	"rillmark/internal/netguard"
 )
 
@@ -42,6 +43,9 @@ type refusal struct {
 // refusedFor is how long the registry is not asked again for what it has refused.
 const refusedFor = time.Second
 
+// mostAnswer is what a registry's answer may have, in bytes.
+const mostAnswer = 8 << 20
+
 // New makes a client of the registry at an address. TLS is how its certificate is
 // checked; the system's own roots are trusted where it is nil.
 func New(address string, secure *tls.Config, dial netguard.Dial) (*Client, error) {
@@ -51,7 +55,7 @@ func New(address string, secure *tls.Config, dial netguard.Dial) (*Client, error
 	}
 	transport.DialContext, transport.Proxy = dial, nil // the address that is dialled is looked at
 	transport.IdleConnTimeout = 10 * time.Second
-	client, err := sr.NewClient(sr.URLs(address), sr.UserAgent("rillmark"), sr.HTTPClient(&http.Client{Timeout: 10 * time.Second, Transport: transport}))
+	client, err := sr.NewClient(sr.URLs(address), sr.UserAgent("rillmark"), sr.HTTPClient(&http.Client{Timeout: 10 * time.Second, Transport: farend.Transport(transport, mostAnswer)}))
 	return &Client{client: client, refused: make(map[string]refusal)}, err
 }
 

@@ -23,6 +23,7 @@ import (
 	"rillmark/internal/change"
 	"rillmark/internal/destination"
 	"rillmark/internal/engine"
+	"rillmark/internal/farend"
 	"rillmark/internal/netguard"
 )
 
@@ -52,7 +53,7 @@ func newBucket(d *Bucket, dial netguard.Dial) (*bucket, error) {
 	client := s3.New(s3.Options{Region: d.Region, BaseEndpoint: aws.String(d.Endpoint), UsePathStyle: !d.HostStyle,
 		Credentials:                credentials.NewStaticCredentialsProvider(d.AccessKey, d.SecretKey, ""),
 		RequestChecksumCalculation: aws.RequestChecksumCalculationWhenRequired, ResponseChecksumValidation: aws.ResponseChecksumValidationWhenRequired,
-		RetryMaxAttempts: 2, HTTPClient: caller})
+		RetryMaxAttempts: 2, HTTPClient: farend.HTTP(caller, largestGet+1)})
 	return &bucket{client, d.Name, prefix}, nil
 }
 

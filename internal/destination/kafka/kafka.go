@@ -23,6 +23,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/farend"
 	"rillmark/internal/netguard"
 )
 
@@ -56,9 +57,9 @@ func (d *Destination) client(more ...kgo.Opt) (*kgo.Client, error) {
 		case "plain":
 			options = append(options, kgo.SASL(plain.Auth{User: login.User, Pass: login.Password}.AsMechanism()))
 		case "scram-sha-256":
-			options = append(options, kgo.SASL(scram.Auth{User: login.User, Pass: login.Password}.AsSha256Mechanism()))
+			options = append(options, kgo.SASL(farend.SCRAM(scram.Auth{User: login.User, Pass: login.Password}.AsSha256Mechanism())))
 		default:
-			options = append(options, kgo.SASL(scram.Auth{User: login.User, Pass: login.Password}.AsSha512Mechanism()))
+			options = append(options, kgo.SASL(farend.SCRAM(scram.Auth{User: login.User, Pass: login.Password}.AsSha512Mechanism())))
 		}
 	}
 	return kgo.NewClient(append(options, more...)...)

@@ -7,7 +7,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 	"time"
@@ -19,6 +18,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/farend"
 	"rillmark/internal/netguard"
 )
 
@@ -37,22 +37,12 @@ func (d *Destination) Capabilities() encode.Capabilities {
 	return encode.Capabilities{Order: true, Headers: true, Topic: true}
 }
 
-// dialer is the guarded one, in the form that the client takes.
-type dialer struct{ dial netguard.Dial }
-
-// Dial implements [nats.CustomDialer].
-func (d dialer) Dial(network, address string) (net.Conn, error) {
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	return d.dial(ctx, network, address)
-}
-
 func (d *Destination) connect() (*nats.Conn, error) {
 	config, err := destination.TLSConfig(d.settings.TLS)
 	if err != nil {
 		return nil, err
 	}
-	options := []nats.Option{nats.Name("rillmark"), nats.Timeout(5 * time.Second), nats.NoReconnect(), nats.SetCustomDialer(dialer{d.dial}), nats.DrainTimeout(3 * time.Second)}
+	options := []nats.Option{nats.Name("rillmark"), nats.Timeout(5 * time.Second), nats.NoReconnect(), nats.SetCustomDialer(&farend.NATS{Dialer: d.dial, TLS: config}), nats.DrainTimeout(3 * time.Second)}
 	if config != nil {
 		options = append(options, nats.Secure(config))
 	}

@@ -15,6 +15,7 @@ import (
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
 	"rillmark/internal/engine"
+	"rillmark/internal/farend"
 	"rillmark/internal/netguard"
 )
 
@@ -39,7 +40,7 @@ func (d *Destination) client() (*redis.Client, error) {
 	}
 	// An entry must not be added twice without our knowing: no retries here.
 	return redis.NewClient(&redis.Options{Addr: d.settings.Address, Username: d.settings.User, Password: d.settings.Password, DB: d.settings.Database,
-		Dialer: destination.Secure(d.dial, config), MaxRetries: -1, DialTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second, PoolSize: 1, ClientName: "rillmark"}), nil
+		Dialer: farend.Redis(destination.Secure(d.dial, config)), MaxRetries: -1, DialTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second, PoolSize: 1, ClientName: "rillmark"}), nil
 }
 
 // Check implements [destination.Destination].

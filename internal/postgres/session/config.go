@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"rillmark/internal/capture/rules"
+	"rillmark/internal/farend"
 	"rillmark/internal/localfile"
 )
 
@@ -119,6 +120,7 @@ func Connection(host string, port int, database, user, password, tls, root strin
 	if err != nil {
 		return nil, fmt.Errorf("the connection's parameters: %w", err)
 	}
+	config.BuildFrontend = farend.Postgres
 	config.Password = password // not in the text above, so that no error can print it
 	return config, nil
 }
