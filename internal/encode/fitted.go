@@ -16,6 +16,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/expression"
+	"rillmark/internal/foreign"
 )
 
 // Fitted is how rows of one version are written after an Avro schema that somebody else has
@@ -58,6 +59,9 @@ type FieldFit struct {
 // FitAvro fits a version's rows to a record's schema. fits has what does not fit, and what is
 // worth knowing; the Fitted is nil where anything does not.
 func FitAvro(s *change.Schema, text string) (f *Fitted, fits []FieldFit, err error) {
+	if err := foreign.AvroSchema([]byte(text)); err != nil {
+		return nil, nil, fmt.Errorf("the registered schema cannot be read: %w", err)
+	}
 	parsed, err := avro.ParseBytesWithCache([]byte(text), "", &avro.SchemaCache{})
 	if err != nil {
 		return nil, nil, fmt.Errorf("the registered schema cannot be read: %w", err)

@@ -62,7 +62,9 @@ func TestBeyond(t *testing.T) {
 	require.NoError(t, err)
 	b, err := c.Bind(schema)
 	require.NoError(t, err)
-	insert := func(row []change.Value) *change.Event { return &change.Event{Operation: change.Insert, Schema: schema, After: row} }
+	insert := func(row []change.Value) *change.Event {
+		return &change.Event{Operation: change.Insert, Schema: schema, After: row}
+	}
 	require.Equal(t, Changes, b.Effect(insert(small)))
 	require.NoError(t, b.Beyond())
 	b.Effect(insert(large))
@@ -70,4 +72,6 @@ func TestBeyond(t *testing.T) {
 	require.NoError(t, b.Beyond())
 }
 
-func textValue(text string) change.Value { return change.Value{Presence: change.Present, Text: []byte(text)} }
+func textValue(text string) change.Value {
+	return change.Value{Presence: change.Present, Text: []byte(text)}
+}

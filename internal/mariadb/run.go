@@ -218,7 +218,7 @@ func (r *run) connect(ctx context.Context) (err error) {
 
 // serverFits refuses a server whose log does not say what capture needs.
 func (r *run) serverFits(ctx context.Context) error {
-	row, err := r.control.One(ctx, "SELECT @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.server_id, @@global.lower_case_table_names")
+	row, err := r.control.Row(ctx, 6, "SELECT @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.server_id, @@global.lower_case_table_names")
 	if err != nil {
 		return err
 	}
@@ -285,11 +285,11 @@ func (r *run) readerName() string { return "rillmark-" + r.config.Source + "-" +
 // startNow begins where the log ends.
 func (r *run) startNow(ctx context.Context) error {
 	for {
-		before, err := r.control.One(ctx, "SHOW BINLOG STATUS")
+		before, err := r.control.Row(ctx, 2, "SHOW BINLOG STATUS")
 		if err != nil {
 			return err
 		}
-		now, err := r.control.One(ctx, "SELECT @@global.gtid_binlog_pos")
+		now, err := r.control.Row(ctx, 1, "SELECT @@global.gtid_binlog_pos")
 		if err != nil {
 			return err
 		}

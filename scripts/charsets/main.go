@@ -39,7 +39,7 @@ func run(ctx context.Context, config *wire.Config, out string) error {
 		return err
 	}
 	defer conn.Close()
-	sets, err := conn.All(ctx, "SELECT character_set_name, maxlen FROM information_schema.character_sets ORDER BY 1")
+	sets, err := conn.All(ctx, 2, "SELECT character_set_name, maxlen FROM information_schema.character_sets ORDER BY 1")
 	if err != nil {
 		return err
 	}
@@ -78,7 +78,7 @@ func appendSet(ctx context.Context, conn *wire.Conn, dst []byte, set string, ran
 	var body []byte
 	n, lastCode, lastRune := int64(0), int64(0), int64(0)
 	for length, codes := range ranges {
-		rows, err := conn.All(ctx, fmt.Sprintf("SELECT seq, HEX(CONVERT(CHAR(seq USING %s) USING utf8mb4)) FROM mysql.%s ORDER BY seq", set, codes))
+		rows, err := conn.All(ctx, 2, fmt.Sprintf("SELECT seq, HEX(CONVERT(CHAR(seq USING %s) USING utf8mb4)) FROM mysql.%s ORDER BY seq", set, codes))
 		if err != nil {
 			return nil, err
 		}

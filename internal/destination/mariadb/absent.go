@@ -21,7 +21,7 @@ func (d *database) Absent(ctx context.Context, b *sql.Binding, sought []sql.Soug
 		if s.text = append(append(s.text, b.There(one.Moved)...), ')'); (i+1)%maxAbsent != 0 && i+1 < len(sought) {
 			continue
 		}
-		rows, err := d.conn.All(ctx, string(s.text))
+		rows, err := d.conn.All(ctx, 1, string(s.text))
 		if err != nil {
 			return nil, err
 		}

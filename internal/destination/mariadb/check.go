@@ -18,7 +18,7 @@ func (d *Destination) Check(ctx context.Context) []change.Check {
 		return []change.Check{reached}
 	}
 	defer conn.Close()
-	row, err := conn.One(ctx, "SELECT version(), @@read_only, @@log_bin, @@binlog_format, @@max_allowed_packet, @@sql_log_bin, CURRENT_USER()")
+	row, err := conn.Row(ctx, 7, "SELECT version(), @@read_only, @@log_bin, @@binlog_format, @@max_allowed_packet, @@sql_log_bin, CURRENT_USER()")
 	if err != nil {
 		reached.Verdict, reached.Found = change.Missing, explained(err).Error()
 		return []change.Check{reached}
@@ -41,7 +41,7 @@ func (d *Destination) Check(ctx context.Context) []change.Check {
 	if user, host, found := strings.Cut(row[6], "@"); found {
 		account = literal(user) + "@" + literal(host)
 	}
-	grants, err := conn.All(ctx, "SHOW GRANTS")
+	grants, err := conn.All(ctx, 1, "SHOW GRANTS")
 	if err != nil {
 		checks = append(checks, change.Check{Name: "rights", Verdict: change.Missing, Found: explained(err).Error()})
 		return checks
@@ -94,7 +94,7 @@ func (d *Destination) checkOffsets(ctx context.Context, conn *wire.Conn, g grant
 	schema, name := d.options.offsetsTable()
 	c := change.Check{Name: "table of offsets", Verdict: change.Good, Found: name + " can be written"}
 	bare, bareName := d.options.OffsetsTable()
-	there, err := conn.One(ctx, "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = "+literal(bare)+" AND TABLE_NAME = "+literal(bareName))
+	there, err := conn.One(ctx, 1, "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = "+literal(bare)+" AND TABLE_NAME = "+literal(bareName))
 	if err != nil {
 		c.Verdict, c.Found = change.Missing, explained(err).Error()
 		return c

@@ -156,7 +156,7 @@ func (d *database) Look(ctx context.Context, t *sql.Table) error {
 			Fix: "name it in the outlet's mariadb.renamed_tables"}
 	}
 	at := " WHERE TABLE_SCHEMA = " + literal(t.Schema) + " AND TABLE_NAME = " + literal(t.Name)
-	row, err := d.conn.One(ctx, "SELECT TABLE_TYPE, coalesce(ENGINE, ''), TABLE_SCHEMA, TABLE_NAME FROM information_schema.TABLES"+at)
+	row, err := d.conn.One(ctx, 4, "SELECT TABLE_TYPE, coalesce(ENGINE, ''), TABLE_SCHEMA, TABLE_NAME FROM information_schema.TABLES"+at)
 	if err != nil || row == nil {
 		return err
 	}
@@ -172,7 +172,7 @@ func (d *database) Look(ctx context.Context, t *sql.Table) error {
 		return &engine.Fault{Code: "no-transactions", Final: true, Message: fmt.Sprintf("%s is a table of %s, which has no transactions: rows and the outlet's offset could not be committed together", t.SQL, row[1]),
 			Fix: "ALTER TABLE " + t.SQL + " ENGINE = InnoDB; then `rillmark outlet resume " + d.outlet.Name + "`"}
 	}
-	columns, err := d.conn.All(ctx, `SELECT COLUMN_NAME, COLUMN_TYPE, coalesce(CHARACTER_SET_NAME, ''), coalesce(COLLATION_NAME, ''), IS_NULLABLE, coalesce(GENERATION_EXPRESSION, '') <> '' OR EXTRA LIKE '%GENERATED%', EXTRA LIKE '%auto_increment%' OR coalesce(COLUMN_DEFAULT, 'NULL') <> 'NULL' FROM information_schema.COLUMNS`+at+" ORDER BY ORDINAL_POSITION")
+	columns, err := d.conn.All(ctx, 7, `SELECT COLUMN_NAME, COLUMN_TYPE, coalesce(CHARACTER_SET_NAME, ''), coalesce(COLLATION_NAME, ''), IS_NULLABLE, coalesce(GENERATION_EXPRESSION, '') <> '' OR EXTRA LIKE '%GENERATED%', EXTRA LIKE '%auto_increment%' OR coalesce(COLUMN_DEFAULT, 'NULL') <> 'NULL' FROM information_schema.COLUMNS`+at+" ORDER BY ORDINAL_POSITION")
 	if err != nil {
 		return err
 	}
@@ -183,7 +183,7 @@ func (d *database) Look(ctx context.Context, t *sql.Table) error {
 		}
 		t.Columns = append(t.Columns, one)
 	}
-	indexes, err := d.conn.All(ctx, `SELECT INDEX_NAME, COLUMN_NAME, SUB_PART IS NOT NULL, NON_UNIQUE FROM information_schema.STATISTICS`+at+" AND INDEX_TYPE = 'BTREE' ORDER BY INDEX_NAME, SEQ_IN_INDEX")
+	indexes, err := d.conn.All(ctx, 4, `SELECT INDEX_NAME, COLUMN_NAME, SUB_PART IS NOT NULL, NON_UNIQUE FROM information_schema.STATISTICS`+at+" AND INDEX_TYPE = 'BTREE' ORDER BY INDEX_NAME, SEQ_IN_INDEX")
 	if err != nil {
 		return err
 	}
@@ -213,7 +213,7 @@ func (d *database) mayAct(ctx context.Context, t *sql.Table, at string) error {
 	if d.options.Triggers == "fire" {
 		return nil
 	}
-	row, err := d.conn.One(ctx, "SELECT group_concat(TRIGGER_NAME) FROM information_schema.TRIGGERS WHERE"+strings.NewReplacer("TABLE_SCHEMA", "EVENT_OBJECT_SCHEMA", "TABLE_NAME", "EVENT_OBJECT_TABLE", " WHERE", "").Replace(at))
+	row, err := d.conn.One(ctx, 1, "SELECT group_concat(TRIGGER_NAME) FROM information_schema.TRIGGERS WHERE"+strings.NewReplacer("TABLE_SCHEMA", "EVENT_OBJECT_SCHEMA", "TABLE_NAME", "EVENT_OBJECT_TABLE", " WHERE", "").Replace(at))
 	if err != nil || row == nil || row[0] == "" {
 		return err
 	}
@@ -223,7 +223,7 @@ func (d *database) mayAct(ctx context.Context, t *sql.Table, at string) error {
 
 // MakeSchema implements [sql.Definer].
 func (d *database) MakeSchema(ctx context.Context, schema string) ([]string, error) {
-	row, err := d.conn.One(ctx, "SELECT 1 FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = "+literal(schema))
+	row, err := d.conn.One(ctx, 1, "SELECT 1 FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = "+literal(schema))
 	if err != nil || row != nil {
 		return nil, err
 	}
@@ -292,7 +292,7 @@ func rules(collation string) string {
 
 // Filled implements [sql.Definer].
 func (d *database) Filled(ctx context.Context, t *sql.Table, where string) (bool, error) {
-	row, err := d.conn.One(ctx, "SELECT 1 FROM "+t.SQL+" WHERE "+where+" LIMIT 1")
+	row, err := d.conn.One(ctx, 1, "SELECT 1 FROM "+t.SQL+" WHERE "+where+" LIMIT 1")
 	return row != nil, err
 }
 

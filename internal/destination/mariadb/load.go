@@ -92,7 +92,7 @@ func (d *database) load(ctx context.Context, into string, b *sql.Binding, places
 	if err != nil || done.Warnings == 0 {
 		return err
 	}
-	warning, err := d.conn.One(ctx, "SHOW WARNINGS LIMIT 1")
+	warning, err := d.conn.One(ctx, 3, "SHOW WARNINGS LIMIT 1")
 	switch {
 	case err != nil:
 		return err

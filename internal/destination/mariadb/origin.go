@@ -30,7 +30,7 @@ func (d *Destination) mark(ctx context.Context, conn *wire.Conn) error {
 	if err != nil || id == 0 {
 		return err
 	}
-	row, err := conn.One(ctx, "SELECT @@GLOBAL.server_id")
+	row, err := conn.Row(ctx, 1, "SELECT @@GLOBAL.server_id")
 	if err != nil {
 		return err
 	}

@@ -38,7 +38,7 @@ const takeOverWithin = 20
 func (d *database) TakeOver(ctx context.Context, o destination.Outlet) (*sql.Record, error) {
 	schema, name := d.options.offsetsTable()
 	bareSchema, bareName := d.options.OffsetsTable()
-	there, err := d.conn.One(ctx, "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = "+literal(bareSchema)+" AND TABLE_NAME = "+literal(bareName))
+	there, err := d.conn.One(ctx, 1, "SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = "+literal(bareSchema)+" AND TABLE_NAME = "+literal(bareName))
 	if err != nil {
 		return nil, err
 	}
@@ -50,7 +50,7 @@ func (d *database) TakeOver(ctx context.Context, o destination.Outlet) (*sql.Rec
 		}
 	}
 	lock := literal("rillmark:" + o.Token)
-	holder, err := d.conn.One(ctx, "SELECT coalesce(IS_USED_LOCK("+lock+"), '')")
+	holder, err := d.conn.One(ctx, 1, "SELECT coalesce(IS_USED_LOCK("+lock+"), '')")
 	if err != nil {
 		return nil, err
 	}
@@ -59,7 +59,7 @@ func (d *database) TakeOver(ctx context.Context, o destination.Outlet) (*sql.Rec
 			return nil, fmt.Errorf("ending an earlier session of the outlet: %w", err)
 		}
 	}
-	got, err := d.conn.One(ctx, fmt.Sprintf("SELECT coalesce(GET_LOCK(%s, %d), 0)", lock, takeOverWithin))
+	got, err := d.conn.One(ctx, 1, fmt.Sprintf("SELECT coalesce(GET_LOCK(%s, %d), 0)", lock, takeOverWithin))
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +72,7 @@ func (d *database) TakeOver(ctx context.Context, o destination.Outlet) (*sql.Rec
 			return nil, err
 		}
 	}
-	row, err := d.conn.One(ctx, "SELECT run, `offset`, epoch, tables FROM "+name+" WHERE token = "+literal(o.Token)+" FOR UPDATE")
+	row, err := d.conn.One(ctx, 4, "SELECT run, `offset`, epoch, tables FROM "+name+" WHERE token = "+literal(o.Token)+" FOR UPDATE")
 	if err == nil && len(row) < 4 {
 		err = fmt.Errorf("the outlet's row of %s is gone", name)
 	}
@@ -124,7 +124,7 @@ func (d *database) recording(r *sql.Record) string {
 // Other implements [sql.Database].
 func (d *database) Other(ctx context.Context, target string) (string, error) {
 	_, name := d.options.offsetsTable()
-	rows, err := d.conn.All(ctx, "SELECT outlet, tables FROM "+name+" WHERE token <> "+literal(d.outlet.Token))
+	rows, err := d.conn.All(ctx, 2, "SELECT outlet, tables FROM "+name+" WHERE token <> "+literal(d.outlet.Token))
 	if err != nil {
 		return "", err
 	}

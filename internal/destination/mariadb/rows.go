@@ -27,7 +27,7 @@ func (d *database) write(ctx context.Context, statements []byte) (int64, error) 
 
 // changed is what the server warns of.
 func (d *database) changed(ctx context.Context) error {
-	rows, err := d.conn.All(ctx, "SHOW WARNINGS LIMIT 1")
+	rows, err := d.conn.All(ctx, 3, "SHOW WARNINGS LIMIT 1")
 	if err != nil {
 		return err
 	}

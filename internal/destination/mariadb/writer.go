@@ -73,7 +73,7 @@ type database struct {
 
 // prepare learns what the server is like.
 func (d *database) prepare(ctx context.Context) error {
-	row, err := d.conn.One(ctx, "SELECT version(), @@lower_case_table_names, @@max_allowed_packet, @@log_bin, @@binlog_format")
+	row, err := d.conn.Row(ctx, 5, "SELECT version(), @@lower_case_table_names, @@max_allowed_packet, @@log_bin, @@binlog_format")
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 
 	"rillmark/internal/change"
 	"rillmark/internal/encode"
+	"rillmark/internal/foreign"
 )
 
 // Model is what somebody else's Parquet file says files look like.
@@ -24,6 +25,9 @@ func ReadModel(file io.ReaderAt, size int64) (m *Model, err error) {
 			m, err = nil, fmt.Errorf("it cannot be read as a Parquet file: %v", r)
 		}
 	}()
+	if err := foreign.ParquetFooter(file, size); err != nil {
+		return nil, fmt.Errorf("it cannot be read as a Parquet file: %w", err)
+	}
 	opened, err := parquet.OpenFile(file, size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
 	if err != nil {
 		return nil, fmt.Errorf("it cannot be read as a Parquet file: %w", err)

@@ -32,7 +32,7 @@ func (r *Reader) CascadesOf(ctx context.Context, database, table string) ([]Casc
 }
 
 func (r *Reader) cascades(ctx context.Context, where string) ([]Cascade, error) {
-	rows, err := r.Conn.All(ctx, "SELECT constraint_name, unique_constraint_schema, referenced_table_name, constraint_schema, table_name, delete_rule, update_rule FROM information_schema.referential_constraints"+where)
+	rows, err := r.Conn.All(ctx, 7, "SELECT constraint_name, unique_constraint_schema, referenced_table_name, constraint_schema, table_name, delete_rule, update_rule FROM information_schema.referential_constraints"+where)
 	if err != nil {
 		return nil, err
 	}

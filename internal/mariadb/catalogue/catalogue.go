@@ -59,14 +59,14 @@ const ours = "('mysql', 'information_schema', 'performance_schema', 'sys')"
 
 // Charsets are the character sets by the numbers of their collations.
 func Charsets(ctx context.Context, conn *wire.Conn) (values.Charsets, error) {
-	rows, err := conn.All(ctx, "SELECT id, character_set_name, full_collation_name FROM information_schema.collation_character_set_applicability WHERE id IS NOT NULL")
+	rows, err := conn.All(ctx, 3, "SELECT id, character_set_name, full_collation_name FROM information_schema.collation_character_set_applicability WHERE id IS NOT NULL")
 	if err != nil { // a server from before these columns
-		if rows, err = conn.All(ctx, "SELECT id, character_set_name, collation_name FROM information_schema.collations WHERE id IS NOT NULL"); err != nil {
+		if rows, err = conn.All(ctx, 3, "SELECT id, character_set_name, collation_name FROM information_schema.collations WHERE id IS NOT NULL"); err != nil {
 			return nil, err
 		}
 	}
 	longest := make(map[string]int)
-	all, err := conn.All(ctx, "SELECT character_set_name, maxlen FROM information_schema.character_sets")
+	all, err := conn.All(ctx, 2, "SELECT character_set_name, maxlen FROM information_schema.character_sets")
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +98,7 @@ func NewReader(ctx context.Context, conn *wire.Conn) (*Reader, error) {
 	}
 	r := &Reader{Conn: conn, Sets: sets, numbers: make(map[string]uint16)}
 	for _, from := range []string{"SELECT full_collation_name, id FROM information_schema.collation_character_set_applicability WHERE id IS NOT NULL", "SELECT collation_name, id FROM information_schema.collations WHERE id IS NOT NULL"} {
-		rows, err := conn.All(ctx, from)
+		rows, err := conn.All(ctx, 2, from)
 		if err != nil {
 			continue // a server from before the first view's columns
 		}
@@ -122,7 +122,7 @@ func (r *Reader) List(ctx context.Context, database, table string) (map[string]*
 	if table != "" {
 		only = " AND table_name = " + wire.Text(table)
 	}
-	rows, err := r.Conn.All(ctx, "SELECT table_schema, table_name, coalesce(engine, ''), coalesce(table_rows, 0), table_type FROM information_schema.tables WHERE table_schema"+where+only+
+	rows, err := r.Conn.All(ctx, 5, "SELECT table_schema, table_name, coalesce(engine, ''), coalesce(table_rows, 0), table_type FROM information_schema.tables WHERE table_schema"+where+only+
 		" AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')")
 	if err != nil {
 		return nil, err
@@ -160,13 +160,13 @@ func (r *Reader) Find(ctx context.Context, database, table string) (*Table, erro
 }
 
 func (r *Reader) columns(ctx context.Context, all map[string]*Table, where string) error {
-	rows, err := r.Conn.All(ctx, `SELECT table_schema, table_name, column_name, column_type, data_type, is_nullable, coalesce(collation_name, ''), coalesce(character_octet_length, 0),
+	rows, err := r.Conn.All(ctx, 14, `SELECT table_schema, table_name, column_name, column_type, data_type, is_nullable, coalesce(collation_name, ''), coalesce(character_octet_length, 0),
 		coalesce(numeric_precision, 0), coalesce(numeric_scale, 0), coalesce(datetime_precision, 0), extra, coalesce(column_default, 'NULL'), is_generated
 		FROM information_schema.columns WHERE table_schema`+where+" ORDER BY table_schema, table_name, ordinal_position")
 	if err != nil {
 		return err
 	}
-	checks, err := r.Conn.All(ctx, "SELECT constraint_schema, table_name, constraint_name, check_clause FROM information_schema.check_constraints WHERE level = 'Column' AND check_clause LIKE 'json\\_valid(%' AND constraint_schema"+strings.ReplaceAll(where, "table_schema", "constraint_schema"))
+	checks, err := r.Conn.All(ctx, 4, "SELECT constraint_schema, table_name, constraint_name, check_clause FROM information_schema.check_constraints WHERE level = 'Column' AND check_clause LIKE 'json\\_valid(%' AND constraint_schema"+strings.ReplaceAll(where, "table_schema", "constraint_schema"))
 	if err != nil {
 		return err
 	}
@@ -200,7 +200,7 @@ func (r *Reader) columns(ctx context.Context, all map[string]*Table, where strin
 
 // keys finds the key: the primary one, or the first unique one without nulls.
 func (r *Reader) keys(ctx context.Context, all map[string]*Table, where string) error {
-	rows, err := r.Conn.All(ctx, "SELECT table_schema, table_name, index_name, seq_in_index, column_name, coalesce(sub_part, 0) FROM information_schema.statistics WHERE non_unique = 0 AND table_schema"+where)
+	rows, err := r.Conn.All(ctx, 6, "SELECT table_schema, table_name, index_name, seq_in_index, column_name, coalesce(sub_part, 0) FROM information_schema.statistics WHERE non_unique = 0 AND table_schema"+where)
 	if err != nil {
 		return err
 	}

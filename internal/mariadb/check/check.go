@@ -67,7 +67,7 @@ func connection(c *session.Config, conn *wire.Conn) change.Check {
 
 // server looks at what the server is and how it writes its log.
 func server(ctx context.Context, c *session.Config, conn *wire.Conn) ([]change.Check, error) {
-	row, err := conn.One(ctx, "SELECT version(), @@global.server_id, @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.sync_binlog, @@global.mysql56_temporal_format, @@global.binlog_annotate_row_events")
+	row, err := conn.Row(ctx, 9, "SELECT version(), @@global.server_id, @@global.log_bin, @@global.binlog_format, @@global.binlog_row_image, @@global.binlog_row_metadata, @@global.sync_binlog, @@global.mysql56_temporal_format, @@global.binlog_annotate_row_events")
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +98,7 @@ func server(ctx context.Context, c *session.Config, conn *wire.Conn) ([]change.C
 
 // log looks at how much of its log the server keeps, and what it leaves out of it.
 func log(ctx context.Context, _ *session.Config, conn *wire.Conn) ([]change.Check, error) {
-	status, err := conn.One(ctx, "SHOW BINLOG STATUS")
+	status, err := conn.One(ctx, 2, "SHOW BINLOG STATUS")
 	if session.IsDenied(err) || len(status) < 4 {
 		return nil, nil // said among the rights, and by log_bin
 	}
@@ -139,7 +139,7 @@ type LogFile struct {
 
 // Held asks for it.
 func Held(ctx context.Context, conn *wire.Conn) (k Kept, err error) {
-	files, err := conn.All(ctx, "SHOW BINARY LOGS")
+	files, err := conn.All(ctx, 2, "SHOW BINARY LOGS")
 	if err != nil {
 		return k, err
 	}
@@ -147,7 +147,7 @@ func Held(ctx context.Context, conn *wire.Conn) (k Kept, err error) {
 		size, _ := strconv.ParseInt(f[1], 10, 64) // the server's own number
 		k.Files = append(k.Files, LogFile{f[0], size})
 	}
-	row, err := conn.One(ctx, "SELECT round(@@global.expire_logs_days * 86400)")
+	row, err := conn.Row(ctx, 1, "SELECT round(@@global.expire_logs_days * 86400)")
 	if err != nil {
 		return k, err
 	}
@@ -179,12 +179,12 @@ func (k *Kept) words() string {
 // rights looks at what the login may do.
 func rights(ctx context.Context, c *session.Config, conn *wire.Conn) ([]change.Check, error) {
 	account := "CURRENT_USER"
-	if row, err := conn.One(ctx, "SELECT CURRENT_USER()"); err == nil && len(row) > 0 {
+	if row, err := conn.One(ctx, 1, "SELECT CURRENT_USER()"); err == nil && len(row) > 0 {
 		if user, host, found := strings.Cut(row[0], "@"); found {
 			account = wire.Text(user) + "@" + wire.Text(host)
 		}
 	}
-	rows, err := conn.All(ctx, "SHOW GRANTS")
+	rows, err := conn.All(ctx, 1, "SHOW GRANTS")
 	if err != nil {
 		return nil, err
 	}
@@ -206,14 +206,14 @@ func rights(ctx context.Context, c *session.Config, conn *wire.Conn) ([]change.C
 		checks = append(checks, check)
 	}
 	add("right to replicate", "REPLICATION SLAVE", "the log is sent to nobody without it")
-	_, err = conn.All(ctx, "SHOW BINLOG STATUS")
+	_, err = conn.All(ctx, 2, "SHOW BINLOG STATUS")
 	if err != nil && !session.IsDenied(err) {
 		return nil, err
 	}
 	if err != nil {
 		add("right to the log", "BINLOG MONITOR", "a load has to know where the log ends")
 	}
-	hosts, err := conn.All(ctx, "SHOW REPLICA HOSTS")
+	hosts, err := conn.All(ctx, 1, "SHOW REPLICA HOSTS")
 	switch {
 	case session.IsDenied(err):
 		checks = append(checks, change.Check{Name: "reader ID", Verdict: change.Note, Found: "whether another reader of the log has the same number cannot be seen", Why: "two readers of one number throw each other out",
@@ -238,7 +238,7 @@ func position(ctx context.Context, c *session.Config, conn *wire.Conn) ([]change
 	if err != nil {
 		return nil, err
 	}
-	row, err := conn.One(ctx, "SELECT @@global.gtid_binlog_pos")
+	row, err := conn.Row(ctx, 1, "SELECT @@global.gtid_binlog_pos")
 	if err != nil {
 		return nil, err
 	}
@@ -257,7 +257,7 @@ func position(ctx context.Context, c *session.Config, conn *wire.Conn) ([]change
 
 // clock compares the server's with ours.
 func clock(ctx context.Context, _ *session.Config, conn *wire.Conn) ([]change.Check, error) {
-	row, err := conn.One(ctx, "SELECT unix_timestamp(sysdate(6))")
+	row, err := conn.Row(ctx, 1, "SELECT unix_timestamp(sysdate(6))")
 	if err != nil {
 		return nil, err
 	}

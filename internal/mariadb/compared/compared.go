@@ -141,6 +141,9 @@ func (r *Rows) Skip(ctx context.Context, after []string, rows int64) (last []str
 		names[i] = r.table.Columns[at].Selection(wire.Name(r.table.Columns[at].Name))
 	}
 	result, err := r.conn.Query(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+r.from(conditions)+r.inOrder()+fmt.Sprintf(" LIMIT 1 OFFSET %d", rows-1))
+	if err == nil {
+		err = result.Want(len(r.key))
+	}
 	if err != nil {
 		return after, false, err
 	}
@@ -258,6 +261,9 @@ func (r *Rows) read(ctx context.Context, conditions []string, behind string) (*p
 		}
 	}
 	result, err := r.conn.Query(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+r.from(conditions)+behind)
+	if err == nil {
+		err = result.Want(len(names))
+	}
 	if err != nil {
 		return nil, incomparable(err)
 	}
@@ -351,7 +357,7 @@ func literal(c *values.Column, text string) string {
 
 // Present is how far the server's log reaches now: what was committed before is in it.
 func Present(ctx context.Context, conn *wire.Conn) (uint64, error) {
-	row, err := conn.One(ctx, "SHOW BINLOG STATUS")
+	row, err := conn.One(ctx, 2, "SHOW BINLOG STATUS")
 	if err != nil {
 		return 0, err
 	}

@@ -123,7 +123,7 @@ func (r *Rows) Sum(ctx context.Context, columns, after, upTo []string) (rows int
 	if upTo != nil {
 		conditions = append(conditions, r.side(upTo, "<", "="))
 	}
-	row, err := r.conn.One(ctx, "SELECT COUNT(*), COALESCE(SUM("+one+" * "+two+"), 0) FROM "+r.from(conditions))
+	row, err := r.conn.One(ctx, 2, "SELECT COUNT(*), COALESCE(SUM("+one+" * "+two+"), 0) FROM "+r.from(conditions))
 	if err != nil {
 		return 0, "", err
 	}

@@ -156,6 +156,16 @@ func (l *loader) literal(c *values.Column, text []byte) string {
 	}
 }
 
+// needed counts the columns that are read.
+func needed(which []bool) (n int) {
+	for _, is := range which {
+		if is {
+			n++
+		}
+	}
+	return n
+}
+
 // read reads the next rows of a table by its key: at most limit, 0 for all.
 func (l *loader) rows(ctx context.Context, j *job, limit int, each func(*chunk) error) (*chunk, error) {
 	c := &chunk{listed: j.listed, layout: j.layout, buffers: l.empty()}
@@ -179,13 +189,18 @@ func (l *loader) rows(ctx context.Context, j *job, limit int, each func(*chunk) 
 		statement += " ORDER BY " + strings.Join(names, ", ") + fmt.Sprintf(" LIMIT %d", limit)
 	}
 	result, err := l.conn.Query(ctx, statement)
+	if err == nil {
+		err = result.Want(needed(j.layout.Needed))
+	}
 	if err != nil {
 		return nil, err
 	}
 	n := 0
 	var last [][]byte
 	for row := result.Next(); row != nil; row = result.Next() {
-		n++
+		if n++; limit > 0 && n > limit {
+			return nil, fmt.Errorf("the server answers with more than the %d rows that were asked for", limit)
+		}
 		if err := l.convert(c, row); err != nil {
 			return nil, err
 		}

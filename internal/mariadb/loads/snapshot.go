@@ -40,7 +40,7 @@ func (s *Snapshot) Begin(ctx context.Context, conn *wire.Conn) (err error) {
 	}
 	var last stream.Place
 	for equal := 0; equal < 3; equal++ { // another session may ask at the same time
-		rows, err := conn.All(ctx, "SHOW STATUS LIKE 'binlog\\_snapshot\\_%'")
+		rows, err := conn.All(ctx, 2, "SHOW STATUS LIKE 'binlog\\_snapshot\\_%'")
 		if err != nil {
 			return err
 		}
@@ -88,7 +88,7 @@ func (s *Snapshot) End(ctx context.Context, conn *wire.Conn) error {
 
 // recoverable are the distributed transactions that are prepared.
 func recoverable(ctx context.Context, conn *wire.Conn) (map[binlog.XID]bool, error) {
-	rows, err := conn.All(ctx, "XA RECOVER")
+	rows, err := conn.All(ctx, 4, "XA RECOVER")
 	if err != nil {
 		if session.IsDenied(err) {
 			return nil, nil

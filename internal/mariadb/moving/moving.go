@@ -47,7 +47,7 @@ func Inventory(ctx context.Context, c *session.Config, tables []string) (*move.I
 		in = append(in, name)
 	}
 	within := " IN (" + strings.Join(in, ", ") + ")"
-	rows, err := conn.All(ctx, `SELECT t.TABLE_SCHEMA, t.TABLE_NAME, c.COLUMN_NAME, t.AUTO_INCREMENT FROM information_schema.TABLES t
+	rows, err := conn.All(ctx, 4, `SELECT t.TABLE_SCHEMA, t.TABLE_NAME, c.COLUMN_NAME, t.AUTO_INCREMENT FROM information_schema.TABLES t
 		JOIN information_schema.COLUMNS c ON c.TABLE_SCHEMA = t.TABLE_SCHEMA AND c.TABLE_NAME = t.TABLE_NAME AND c.EXTRA LIKE '%auto_increment%'
 		WHERE t.AUTO_INCREMENT IS NOT NULL AND (t.TABLE_SCHEMA, t.TABLE_NAME)`+ours+" ORDER BY 1, 2")
 	if err != nil {
@@ -72,7 +72,7 @@ func Inventory(ctx context.Context, c *session.Config, tables []string) (*move.I
 		{"grant", "SELECT DISTINCT concat(GRANTEE, ' on ', TABLE_SCHEMA, '.', TABLE_NAME) FROM information_schema.TABLE_PRIVILEGES WHERE (TABLE_SCHEMA, TABLE_NAME)" + ours},
 		{"grant", "SELECT DISTINCT concat(GRANTEE, ' on ', TABLE_SCHEMA, '.*') FROM information_schema.SCHEMA_PRIVILEGES WHERE TABLE_SCHEMA" + within},
 	} {
-		rows, err := conn.All(ctx, one.query+" ORDER BY 1")
+		rows, err := conn.All(ctx, 1, one.query+" ORDER BY 1")
 		if err != nil {
 			return nil, c.Explain(err)
 		}
@@ -87,7 +87,7 @@ func Inventory(ctx context.Context, c *session.Config, tables []string) (*move.I
 // makes where there is none. may says that it may be made.
 func SetCounter(ctx context.Context, conn *wire.Conn, database, table string, counter move.Counter, may bool) (move.CounterSet, error) {
 	set := move.CounterSet{Counter: counter}
-	column, err := conn.One(ctx, "SELECT COLUMN_TYPE, EXTRA FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = "+wire.Text(database)+" AND TABLE_NAME = "+wire.Text(table)+" AND COLUMN_NAME = "+wire.Text(counter.Target()))
+	column, err := conn.One(ctx, 2, "SELECT COLUMN_TYPE, EXTRA FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = "+wire.Text(database)+" AND TABLE_NAME = "+wire.Text(table)+" AND COLUMN_NAME = "+wire.Text(counter.Target()))
 	if err != nil {
 		return set, err
 	}

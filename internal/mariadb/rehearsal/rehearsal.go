@@ -170,7 +170,7 @@ func copyOf(ctx context.Context, c *session.Config, table *statement.Table) (str
 	}
 	defer conn.Close()
 	if table.Database == "" {
-		found, err := conn.All(ctx, "SELECT table_schema FROM information_schema.tables WHERE table_name = "+wire.Text(table.Name)+" AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')")
+		found, err := conn.All(ctx, 1, "SELECT table_schema FROM information_schema.tables WHERE table_name = "+wire.Text(table.Name)+" AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')")
 		if err != nil {
 			return "", c.Explain(err)
 		}
@@ -184,7 +184,7 @@ func copyOf(ctx context.Context, c *session.Config, table *statement.Table) (str
 			table.Database = row[0]
 		}
 	}
-	row, err := conn.One(ctx, "SHOW CREATE TABLE "+wire.Name(table.Database)+"."+wire.Name(table.Name))
+	row, err := conn.One(ctx, 2, "SHOW CREATE TABLE "+wire.Name(table.Database)+"."+wire.Name(table.Name))
 	const noSuchTable, noSuchDatabase, wrongDatabase = 1146, 1049, 1102
 	if code := wire.Code(err); code == noSuchTable || code == noSuchDatabase || code == wrongDatabase {
 		return "", &engine.Fault{Code: "no-table", Message: fmt.Sprintf("the source has no captured table %s", change.TableName(table.Database, table.Name)), Fix: "`rillmark source tables` lists those that it has"}
@@ -224,7 +224,7 @@ func open(ctx context.Context, address string) (*wire.Conn, error) {
 // room makes the database that a copy lies in, as the source calls it, and uses it; done takes
 // it away. One rehearsal goes on at a time.
 func room(ctx context.Context, conn *wire.Conn, database string) (done func(), err error) {
-	row, err := conn.One(ctx, "SELECT get_lock('rillmark scratch', "+strconv.Itoa(statementSeconds)+")")
+	row, err := conn.Row(ctx, 1, "SELECT get_lock('rillmark scratch', "+strconv.Itoa(statementSeconds)+")")
 	if err != nil {
 		return nil, unusable(err)
 	}
@@ -232,7 +232,7 @@ func room(ctx context.Context, conn *wire.Conn, database string) (done func(), e
 		return nil, &engine.Fault{Code: "scratch", Message: "another statement is being tried on the scratch server", Fix: "try again in a moment"}
 	}
 	quoted := wire.Name(database)
-	there, err := conn.One(ctx, "SELECT schema_comment FROM information_schema.schemata WHERE schema_name = "+wire.Text(database))
+	there, err := conn.One(ctx, 1, "SELECT schema_comment FROM information_schema.schemata WHERE schema_name = "+wire.Text(database))
 	if err != nil {
 		return nil, unusable(err)
 	}

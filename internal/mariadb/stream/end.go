@@ -9,7 +9,7 @@ import (
 
 // LogEnd is where the server's log ends now.
 func LogEnd(ctx context.Context, conn *wire.Conn) (Place, error) {
-	row, err := conn.One(ctx, "SHOW BINLOG STATUS")
+	row, err := conn.One(ctx, 2, "SHOW BINLOG STATUS")
 	if err != nil {
 		return Place{}, err
 	}

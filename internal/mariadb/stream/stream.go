@@ -128,14 +128,14 @@ func (s *Stream) start(ctx context.Context, o Options) error {
 // idIsFree looks whether another reader has our number: the server would throw it out. A
 // login without the right to look is not told of others.
 func (s *Stream) idIsFree(ctx context.Context, o Options) error {
-	hosts, err := s.conn.All(ctx, "SHOW REPLICA HOSTS")
+	hosts, err := s.conn.All(ctx, 1, "SHOW REPLICA HOSTS")
 	if session.IsDenied(err) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	own, err := s.conn.One(ctx, "SELECT @@global.server_id")
+	own, err := s.conn.Row(ctx, 1, "SELECT @@global.server_id")
 	if err != nil {
 		return err
 	}

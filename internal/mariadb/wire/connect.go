@@ -100,6 +100,9 @@ const loginTimeout = 15 * time.Second
 // utf8mb4 is the number of the collation utf8mb4_general_ci, in which we speak.
 const utf8mb4 = 45
 
+// mostLogin is the largest packet before the login is done, in bytes.
+const mostLogin = 1 << 20
+
 // Connect logs in. Cancelling ctx ends the attempt, and nothing later.
 func Connect(ctx context.Context, config *Config) (*Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, loginTimeout)
@@ -116,7 +119,9 @@ func Connect(ctx context.Context, config *Config) (*Conn, error) {
 	c := new(Conn)
 	c.use(conn)
 	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) }) //nolint:errcheck // the login fails by it
+	c.most = mostLogin
 	err = c.login(ctx, config)
+	c.most = 0
 	if !stop() && err == nil {
 		err = context.Cause(ctx)
 	}

@@ -28,6 +28,8 @@ type frames struct {
 	// sequence numbers the frames of an exchange.
 	sequence byte
 	large    []byte
+	// most is the largest packet that is taken now, in bytes; MaxPacket where it is zero.
+	most int
 	// passed is what of the buffer was handed out and is not discarded yet.
 	passed int
 	// silence, where not zero, is how long the server may send nothing; quiet is the
@@ -78,8 +80,12 @@ func (f *frames) readPacket() ([]byte, error) {
 	}
 	f.large = f.large[:0]
 	for {
-		if len(f.large)+n > MaxPacket {
-			return nil, fmt.Errorf("the server sends a packet of more than %d bytes", MaxPacket)
+		most := MaxPacket
+		if f.most > 0 {
+			most = f.most
+		}
+		if len(f.large)+n > most {
+			return nil, fmt.Errorf("the server sends a packet of more than %d bytes", most)
 		}
 		if f.large, err = f.appendFrame(f.large, n); err != nil {
 			return nil, err
@@ -99,7 +105,7 @@ func (f *frames) appendFrame(dst []byte, n int) ([]byte, error) {
 		step := min(n, 1<<20)
 		at := len(dst)
 		if cap(dst)-at < step {
-			grown := make([]byte, at, max(2*cap(dst), at+step))
+			grown := make([]byte, at, max(cap(dst)+cap(dst)/4, at+step))
 			copy(grown, dst)
 			dst = grown
 		}

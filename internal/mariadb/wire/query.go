@@ -3,6 +3,7 @@ package wire
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 )
@@ -249,30 +250,67 @@ func (c *Conn) Exec(ctx context.Context, statement string) error {
 	return r.Err()
 }
 
-// All is the rows of a statement that brings few, as texts; a null is the empty text.
-func (c *Conn) All(ctx context.Context, statement string) ([][]string, error) {
+// MostAnswer is what the rows of a statement that brings few may have in all, in bytes.
+const MostAnswer = 256 << 20
+
+// All is the rows of a statement that brings few, of so many columns at least, as texts; a null is
+// the empty text.
+func (c *Conn) All(ctx context.Context, columns int, statement string) ([][]string, error) {
+	return c.few(ctx, columns, statement, MostAnswer)
+}
+
+func (c *Conn) few(ctx context.Context, columns int, statement string, most int) ([][]string, error) {
+	limit := c.most
+	c.most = most
+	defer func() { c.most = limit }()
 	r, err := c.Query(ctx, statement)
 	if err != nil {
 		return nil, err
 	}
+	if err := r.Want(columns); err != nil {
+		return nil, err
+	}
 	var all [][]string
+	left := most
 	for row := r.Next(); row != nil; row = r.Next() {
 		texts := make([]string, len(row))
+		left -= 32 + 16*len(row)
 		for i, v := range row {
 			texts[i] = string(v)
+			left -= len(v)
+		}
+		if left < 0 {
+			return nil, r.fail(fmt.Errorf("the server answers with rows of more than %d MiB, where few were asked for", most>>20))
 		}
 		all = append(all, texts)
 	}
 	return all, r.Err()
 }
 
-// One is the first row of a statement; nil where it has none.
-func (c *Conn) One(ctx context.Context, statement string) ([]string, error) {
-	all, err := c.All(ctx, statement)
+// Want fails, and ends the session, where rows do not have so many columns at least.
+func (r *Rows) Want(columns int) error {
+	if r.values == nil || len(r.Columns) >= columns {
+		return nil
+	}
+	return r.fail(fmt.Errorf("the server answers with %d columns where %d were asked for", len(r.Columns), columns))
+}
+
+// One is the first row of a statement, see All; nil where it has none.
+func (c *Conn) One(ctx context.Context, columns int, statement string) ([]string, error) {
+	all, err := c.All(ctx, columns, statement)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
 	return all[0], nil
+}
+
+// Row is One for a statement that always has a row.
+func (c *Conn) Row(ctx context.Context, columns int, statement string) ([]string, error) {
+	row, err := c.One(ctx, columns, statement)
+	if err == nil && row == nil {
+		err = errors.New("the server answers without a row, where there always is one")
+	}
+	return row, err
 }
 
 // Text is a text as a statement has it, whatever the session's sql_mode. Its bytes are

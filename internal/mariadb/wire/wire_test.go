@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -196,4 +197,29 @@ func FuzzAnswers(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestAnswersThatNobodyCanMean: too few columns, no row, rows or a packet without an end.
+func TestAnswersThatNobodyCanMean(t *testing.T) {
+	head := []string{"\x02", column("a"), column("b"), end}
+	c, _ := with(framed(1, append(head, "\x011\x012", end)...))
+	_, err := c.All(t.Context(), 3, "SELECT 1, 2, 3")
+	require.EqualError(t, err, "the server answers with 2 columns where 3 were asked for")
+	_, err = c.Query(t.Context(), "SELECT 1")
+	require.ErrorContains(t, err, "the session has been closed")
+	c, _ = with(framed(1, append(head, end)...))
+	_, err = c.Row(t.Context(), 2, "SELECT 1, 2")
+	require.EqualError(t, err, "the server answers without a row, where there always is one")
+	c, _ = with(framed(1, okay))
+	_, err = c.Row(t.Context(), 2, "SELECT 1, 2")
+	require.EqualError(t, err, "the server answers without a row, where there always is one")
+
+	endless := append(framed(1, head...), framed(byte(1+len(head)), slices.Repeat([]string{"\x011\x012"}, 250)...)...)
+	c, _ = with(append(endless, framed(byte(251+len(head)), slices.Repeat([]string{"\x011\x012"}, 50_000)...)...))
+	_, err = c.few(t.Context(), 2, "SELECT 1, 2", 1<<20)
+	require.EqualError(t, err, "the server answers with rows of more than 1 MiB, where few were asked for")
+	c, _ = with(append(framed(1, head...), framed(byte(1+len(head)), strings.Repeat("x", maxFrame))...))
+	_, err = c.few(t.Context(), 2, "SELECT 1, 2", 1<<20)
+	require.EqualError(t, err, "the server sends a packet of more than 1048576 bytes")
+	require.Zero(t, c.most)
 }
