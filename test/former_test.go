@@ -42,6 +42,10 @@ func TestFormerState(t *testing.T) {
 	run(t, conn, `UPDATE rillmark.source SET definition = definition || '{"slot": "theirs", "publication": "prepared"}'`)
 	t.Setenv("RILLMARK_KEY", formerKey)
 	i.start()
+	var definitions string
+	require.NoError(t, conn.QueryRow(t.Context(), "SELECT string_agg(definition::text, ' ') FROM (SELECT definition FROM rillmark.source UNION ALL SELECT definition FROM rillmark.destination) d").Scan(&definitions))
+	require.Contains(t, definitions, "sealed:2:")
+	require.NotContains(t, definitions, "sealed:1:", "what was bound to no place is sealed anew")
 	want, err := os.ReadFile(formerEvents)
 	require.NoError(t, err)
 	got := i.formerEvents()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"syscall"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
 	"github.com/stretchr/testify/require"
@@ -351,8 +353,9 @@ func TestTokenAndSecrets(t *testing.T) {
 	conn := connect(t, state, i.stateDB)
 	var stored string
 	require.NoError(t, conn.QueryRow(t.Context(), "SELECT definition::text FROM rillmark.source").Scan(&stored))
-	require.Contains(t, stored, "sealed:1:")
+	require.Contains(t, stored, "sealed:2:")
 	require.NotContains(t, stored, "a secret of the test")
+	i.sealsAreBound(t, conn, d)
 	key, err := os.Stat(filepath.Join(i.folder, "rillmark.key"))
 	require.NoError(t, err)
 	require.Equal(t, os.FileMode(0o600), key.Mode().Perm())
@@ -470,4 +473,46 @@ func TestTheDoor(t *testing.T) {
 		require.Equal(t, http.StatusUnprocessableEntity, status, path)
 		require.Contains(t, string(raw), told, path)
 	}
+}
+
+// sealsAreBound: what is kept of a secret is good for its place alone, and no caller can put it anywhere.
+func (i *instance) sealsAreBound(t *testing.T, conn *pgx.Conn, source map[string]any) {
+	refused := func(method, path string, body any, says string, header ...string) {
+		t.Helper()
+		code, raw, err := i.call(method, path, body, header...)
+		require.NoError(t, err)
+		require.Equal(t, http.StatusUnprocessableEntity, code, "%s", raw)
+		require.Contains(t, string(raw), says)
+	}
+	var sealed string
+	require.NoError(t, conn.QueryRow(t.Context(), "SELECT definition->'connection'->>'password' FROM rillmark.source").Scan(&sealed))
+	for _, prefix := range []string{sealed, "sealed:1:YWJj", "sealed:9:"} {
+		to := map[string]any{"kind": "http", "http": map[string]any{"url": "http://127.0.0.1:9/", "headers": map[string]string{"X-Token": prefix}}}
+		refused(http.MethodPost, "/v1/destinations/elsewhere", to, "is what the service keeps of a secret")
+		refused(http.MethodPost, "/v1/destinations/elsewhere/check", to, "is what the service keeps of a secret")
+	}
+	to := map[string]any{"kind": "http", "http": map[string]any{"url": "http://127.0.0.1:9/", "headers": map[string]string{"X-Token": "(sealed)"}}}
+	refused(http.MethodPost, "/v1/destinations/elsewhere", to, "stands for a stored secret, and there is none here")
+	refused(http.MethodPost, "/v1/destinations/elsewhere/check", to, "stands for a stored secret, and there is none here")
+	source["hash_key"] = "(sealed)"
+	refused(http.MethodPut, "/v1/sources/circulation", source, "stands for a stored secret, and there is none here", "If-Match", `"2"`)
+	source["hash_key"] = "made-up-key-of-the-test"
+	code, raw, err := i.call(http.MethodPut, "/v1/sources/circulation", source, "If-Match", `"2"`)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, code, "%s", raw)
+
+	// The key of hashed columns is no oracle for somebody's own database.
+	other := map[string]any{}
+	maps.Copy(other, source)
+	connection := maps.Clone(source["connection"].(map[string]any))
+	connection["host"], connection["password"] = "localhost", "another"
+	other["connection"], other["hash_key"] = connection, "(sealed)"
+	refused(http.MethodPost, "/v1/sources/circulation/check", other, "give the secrets anew")
+
+	// Somebody who can write to the state database puts it in another place.
+	run(t, conn, "UPDATE rillmark.source SET definition = jsonb_set(definition, '{hash_key}', definition->'connection'->'password')")
+	code, raw, err = i.call(http.MethodPost, "/v1/sources/circulation/check", nil)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusBadGateway, code, "%s", raw)
+	require.Contains(t, string(raw), "sealed for another place")
 }

@@ -149,7 +149,9 @@ func (c *Catalog) Outlet(ctx context.Context, name string) (*Outlet, error) {
 // generation; its password is sealed on the way.
 func (c *Catalog) AddSource(ctx context.Context, name string, d definition.Source) error {
 	d = d.Clone()
-	d.EachSecret(func(_, secret string) string { return c.Keeper.Seal(secret) })
+	if err := c.sealNew("source/"+name, &d); err != nil {
+		return err
+	}
 	_, err := c.Pool.Exec(ctx, `WITH one AS (
 			INSERT INTO rillmark.source (name, definition, reason) VALUES ($1, $2, 'not started yet') RETURNING id
 		), next AS (
@@ -162,7 +164,9 @@ func (c *Catalog) AddSource(ctx context.Context, name string, d definition.Sourc
 // AddDestination stores a destination; its secrets are sealed on the way.
 func (c *Catalog) AddDestination(ctx context.Context, name string, d definition.Destination) error {
 	d = d.Clone()
-	d.EachSecret(func(_, secret string) string { return c.Keeper.Seal(secret) })
+	if err := c.sealNew("destination/"+name, &d); err != nil {
+		return err
+	}
 	_, err := c.Pool.Exec(ctx, "INSERT INTO rillmark.destination (name, definition) VALUES ($1, $2)", name, asJSON(d))
 	return translate(err)
 }
@@ -179,19 +183,51 @@ func (c *Catalog) AddOutlet(ctx context.Context, name string, d definition.Outle
 // password of [Sealed] leaves the old one.
 func (c *Catalog) EditSource(ctx context.Context, name string, version int64, d definition.Source) error {
 	d = d.Clone()
-	d.EachSecret(c.sealEdited)
-	if err := c.Unseal(ctx, name, &d); err != nil {
+	if err := c.unsealSource(ctx, name, &d, false); err != nil {
 		return err
 	}
+	c.sealRest("source/"+name, &d)
 	return c.edit(ctx, sources, name, version, d)
 }
 
-// sealEdited seals a secret that was given anew.
-func (c *Catalog) sealEdited(_, secret string) string {
-	if secret == Sealed {
-		return secret
+// sealNew seals the secrets of an object that has none yet.
+func (c *Catalog) sealNew(object string, d secretive) error {
+	if err := given(d); err != nil {
+		return err
 	}
-	return c.Keeper.Seal(secret)
+	var err error
+	d.EachSecret(func(name, secret string) string {
+		if secret == Sealed && err == nil {
+			err = notKept(name)
+		}
+		return c.Keeper.seal(object+"/"+name, secret)
+	})
+	return err
+}
+
+// sealRest seals what is not yet.
+func (c *Catalog) sealRest(object string, d secretive) {
+	d.EachSecret(func(name, secret string) string {
+		if strings.HasPrefix(secret, sealedPrefix) {
+			return secret
+		}
+		return c.Keeper.seal(object+"/"+name, secret)
+	})
+}
+
+// given refuses secrets that look like what is kept: nobody but the service makes those.
+func given(d secretive) (err error) {
+	d.EachSecret(func(name, secret string) string {
+		if strings.HasPrefix(secret, anySealed) && err == nil {
+			err = settings.Wrong(name, "a text that begins with %q is what the service keeps of a secret: give the secret itself, or %s to leave the stored one as it is", anySealed, Sealed)
+		}
+		return secret
+	})
+	return err
+}
+
+func notKept(name string) error {
+	return settings.Wrong(name, "%s stands for a stored secret, and there is none here: give the secret itself, or a reference to it", Sealed)
 }
 
 // secretive is a definition with secrets.
@@ -214,7 +250,10 @@ func unsealed(d, stored secretive, shown func(name string) bool, moved error) er
 		if secret != Sealed {
 			return secret
 		}
-		if shown(name) && stored.Reaches() != d.Reaches() {
+		switch {
+		case known[name] == "":
+			err = notKept(name)
+		case shown(name) && stored.Reaches() != d.Reaches():
 			err = moved
 		}
 		return known[name]
@@ -232,37 +271,59 @@ func hasSealed(d secretive) bool {
 	return found
 }
 
-// Unseal puts the stored secrets of a source in the places where d has [Sealed].
+// Unseal puts the stored secrets of a source in the places where d has [Sealed], to be used at once:
+// none of them goes anywhere but where the stored definition leads.
 func (c *Catalog) Unseal(ctx context.Context, name string, d *definition.Source) error {
-	if !hasSealed(d) {
-		return nil
+	return c.unsealSource(ctx, name, d, true)
+}
+
+func (c *Catalog) unsealSource(ctx context.Context, name string, d *definition.Source, atOnce bool) error {
+	if err := given(d); err != nil || !hasSealed(d) {
+		return err
 	}
 	old, err := c.Source(ctx, name)
+	if errors.Is(err, ErrNotFound) {
+		return sealedNowhere(d)
+	}
 	if err != nil {
 		return err
 	}
-	return unsealed(d, &old.Definition, func(secret string) bool { return strings.HasPrefix(secret, "connection.") },
-		settings.Wrong("connection.password", "host, port, user or TLS are others than before: give the password anew, so that the stored one does not go where it was not meant for"))
+	return unsealed(d, &old.Definition, func(secret string) bool { return atOnce || strings.HasPrefix(secret, "connection.") },
+		settings.Wrong("connection.password", "host, port, user or TLS are others than before: give the secrets anew, so that the stored ones do not go where they were not meant for"))
+}
+
+// sealedNowhere is the error of a definition that stands for none that is stored.
+func sealedNowhere(d secretive) (err error) {
+	d.EachSecret(func(name, secret string) string {
+		if secret == Sealed && err == nil {
+			err = notKept(name)
+		}
+		return secret
+	})
+	return err
 }
 
 // EditDestination stores a new definition where version is still the newest. A
 // secret of [Sealed] leaves the old one.
 func (c *Catalog) EditDestination(ctx context.Context, name string, version int64, d definition.Destination) error {
 	d = d.Clone()
-	d.EachSecret(c.sealEdited)
 	if err := c.UnsealDestination(ctx, name, &d); err != nil {
 		return err
 	}
+	c.sealRest("destination/"+name, &d)
 	return c.edit(ctx, destinations, name, version, d)
 }
 
 // UnsealDestination puts the stored secrets of a destination in the places where
 // d has [Sealed].
 func (c *Catalog) UnsealDestination(ctx context.Context, name string, d *definition.Destination) error {
-	if !hasSealed(d) {
-		return nil
+	if err := given(d); err != nil || !hasSealed(d) {
+		return err
 	}
 	old, err := c.Destination(ctx, name)
+	if errors.Is(err, ErrNotFound) {
+		return sealedNowhere(d)
+	}
 	if err != nil {
 		return err
 	}
@@ -270,31 +331,50 @@ func (c *Catalog) UnsealDestination(ctx context.Context, name string, d *definit
 		settings.Wrong(d.Kind, "address, user or TLS are others than before: give the secrets anew, so that the stored ones do not go where they were not meant for"))
 }
 
-// SealDestinations seals what an earlier version stored in the clear: headers whose
-// names look like secrets.
-func (c *Catalog) SealDestinations(ctx context.Context) error {
+// SealAnew seals what an earlier version stored in the clear, headers whose names look like secrets,
+// or in a form that was bound to no place. What cannot be opened stays as it is: it is said where it
+// is used.
+func (c *Catalog) SealAnew(ctx context.Context) error {
 	all, err := c.Destinations(ctx)
 	if err != nil {
 		return err
 	}
 	for _, r := range all {
-		if r.Broken != nil {
-			continue
+		d := r.Definition.Clone()
+		if r.Broken == nil && c.sealAnew("destination/"+r.Name, &d) {
+			if err := c.replace(ctx, destinations, r.ID, r.Version, asJSON(d)); err != nil {
+				return err
+			}
 		}
-		d, changed := r.Definition.Clone(), false
-		d.EachSecret(func(_, secret string) string {
-			sealed := c.Keeper.Seal(secret)
-			changed = changed || sealed != secret
-			return sealed
-		})
-		if !changed {
-			continue
-		}
-		if _, err := c.Pool.Exec(ctx, "UPDATE rillmark.destination SET definition = $2 WHERE id = $1 AND version = $3", r.ID, asJSON(d), r.Version); err != nil {
-			return err
+	}
+	named, err := c.Sources(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range named {
+		d := r.Definition.Clone()
+		if r.Broken == nil && c.sealAnew("source/"+r.Name, &d) {
+			if err := c.replace(ctx, sources, r.ID, r.Version, asJSON(d)); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
+}
+
+func (c *Catalog) sealAnew(object string, d secretive) (changed bool) {
+	d.EachSecret(func(name, secret string) string {
+		sealed, err := c.Keeper.resealed(object+"/"+name, secret)
+		changed = changed || err == nil && sealed != secret
+		return sealed
+	})
+	return changed
+}
+
+// replace stores a definition that says the same in another form.
+func (c *Catalog) replace(ctx context.Context, k kind, id, version int64, definition any) error {
+	_, err := c.Pool.Exec(ctx, "UPDATE rillmark."+string(k)+" SET definition = $2 WHERE id = $1 AND version = $3", id, definition, version)
+	return err
 }
 
 // EditOutlet stores a new definition where version is still the newest.

@@ -24,7 +24,13 @@ import (
 // an edit, it leaves the secret as it is.
 const Sealed = "(sealed)"
 
-const sealedPrefix = "sealed:1:"
+// The prefixes of sealed texts. Those of the first form were bound to nothing, so that they could be
+// put in another place; they are sealed anew when the service starts.
+const (
+	anySealed    = "sealed:"
+	formerSealed = "sealed:1:"
+	sealedPrefix = "sealed:2:"
+)
 
 // Keeper seals secrets with AES-256-GCM under a key that lies outside of the
 // state database. It never prints what it holds.
@@ -214,79 +220,119 @@ func secretFile(path string, allowed *References) (string, error) {
 	return strings.TrimRight(string(text), "\r\n"), nil
 }
 
-// OpenAll opens the sealed texts in a definition and expands the references in all
-// others. v is a pointer; what it points to must be nobody else's.
-func (k *Keeper) OpenAll(v any) error { return k.openAll(reflect.ValueOf(v)) }
+// OpenAll opens the secrets of a definition, of which object is the kind and the name, and expands
+// the references in all texts of parts of it. Nobody else may hold what they point to.
+func (k *Keeper) OpenAll(object string, d secretive, parts ...any) error {
+	for _, part := range parts {
+		if err := k.expandAll(reflect.ValueOf(part)); err != nil {
+			return err
+		}
+	}
+	var failed error
+	d.EachSecret(func(name, secret string) string {
+		opened, err := k.open(object+"/"+name, secret)
+		if err != nil && failed == nil {
+			failed = fmt.Errorf("%s: %w", name, err)
+		}
+		return opened
+	})
+	return failed
+}
 
-func (k *Keeper) openAll(v reflect.Value) error {
+func (k *Keeper) expandAll(v reflect.Value) error {
 	switch v.Kind() {
 	case reflect.Pointer, reflect.Interface:
 		if !v.IsNil() {
-			return k.openAll(v.Elem())
+			return k.expandAll(v.Elem())
 		}
 	case reflect.Struct:
 		for i := range v.NumField() {
-			if err := k.openAll(v.Field(i)); err != nil {
+			if err := k.expandAll(v.Field(i)); err != nil {
 				return err
 			}
 		}
 	case reflect.Slice:
 		for i := range v.Len() {
-			if err := k.openAll(v.Index(i)); err != nil {
+			if err := k.expandAll(v.Index(i)); err != nil {
 				return err
 			}
 		}
 	case reflect.Map:
 		for _, key := range v.MapKeys() {
-			opened, err := k.Open(v.MapIndex(key).String())
+			expanded, err := k.Expand(v.MapIndex(key).String())
 			if err != nil {
 				return err
 			}
-			v.SetMapIndex(key, reflect.ValueOf(opened))
+			v.SetMapIndex(key, reflect.ValueOf(expanded))
 		}
 	case reflect.String:
-		opened, err := k.Open(v.String())
+		expanded, err := k.Expand(v.String())
 		if err != nil {
 			return err
 		}
-		v.SetString(opened)
+		v.SetString(expanded)
 	default: // nothing else holds text
 	}
 	return nil
 }
 
-// Seal is the form in which a secret is stored; references stay as they are.
-func (k *Keeper) Seal(secret string) string {
-	if secret == "" || IsReference(secret) || strings.HasPrefix(secret, sealedPrefix) {
+// seal is the form in which the secret of a place is stored; references stay as they are.
+func (k *Keeper) seal(place, secret string) string {
+	if secret == "" || IsReference(secret) {
 		return secret
 	}
 	secret = strings.ReplaceAll(secret, "$${", "${") // as it is from here on
 	nonce := make([]byte, k.aead.NonceSize())
 	rand.Read(nonce) // never fails
-	return sealedPrefix + base64.StdEncoding.EncodeToString(k.aead.Seal(nonce, nonce, []byte(secret), nil))
+	return sealedPrefix + base64.StdEncoding.EncodeToString(k.aead.Seal(nonce, nonce, []byte(secret), []byte(place)))
 }
 
-// Open is the secret behind what Seal made.
-func (k *Keeper) Open(stored string) (string, error) {
+// open is the secret behind what seal made for the same place.
+func (k *Keeper) open(place, stored string) (string, error) {
 	text, sealed := strings.CutPrefix(stored, sealedPrefix)
+	bound := []byte(place)
 	if !sealed {
-		return k.Expand(stored)
+		if text, sealed = strings.CutPrefix(stored, formerSealed); !sealed {
+			return stored, nil
+		}
+		if place != "" {
+			return "", errors.New("it is sealed as a former version did: restart the service, which seals it anew")
+		}
+		bound = nil
 	}
 	raw, err := base64.StdEncoding.DecodeString(text)
 	if err != nil || len(raw) < k.aead.NonceSize() {
 		return "", errors.New("a sealed secret in the state database is damaged: give it anew")
 	}
 	n := k.aead.NonceSize()
-	secret, err := k.aead.Open(nil, raw[:n], raw[n:], nil)
+	secret, err := k.aead.Open(nil, raw[:n], raw[n:], bound)
 	if err != nil {
-		return "", errors.New("a sealed secret cannot be opened: the service's key is not the one it was sealed with; bring that key back or give the secret anew")
+		return "", errors.New("a sealed secret cannot be opened: the service's key is not the one it was sealed with, or it was sealed for another place; bring that key back or give the secret anew")
 	}
 	return string(secret), nil
 }
 
+// resealed is what is stored of a secret once the service has started: a text of the former form, or
+// one in the clear, is sealed for its place.
+func (k *Keeper) resealed(place, stored string) (string, error) {
+	if !strings.HasPrefix(stored, formerSealed) {
+		if strings.HasPrefix(stored, sealedPrefix) {
+			return stored, nil
+		}
+		return k.seal(place, stored), nil
+	}
+	secret, err := k.open("", stored)
+	if err != nil {
+		return stored, err
+	}
+	nonce := make([]byte, k.aead.NonceSize())
+	rand.Read(nonce) // never fails
+	return sealedPrefix + base64.StdEncoding.EncodeToString(k.aead.Seal(nonce, nonce, []byte(secret), []byte(place))), nil
+}
+
 // Show is what may be seen of a stored secret.
 func Show(stored string) string {
-	if strings.HasPrefix(stored, sealedPrefix) {
+	if strings.HasPrefix(stored, anySealed) {
 		return Sealed
 	}
 	return stored

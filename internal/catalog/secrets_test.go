@@ -21,23 +21,29 @@ func TestKeeper(t *testing.T) {
 		if IsReference(secret) {
 			continue
 		}
-		sealed := k.Seal(secret)
+		sealed := k.seal("source/a/password", secret)
 		require.NotContains(t, sealed, secret)
 		require.Equal(t, Sealed, Show(sealed))
-		require.Equal(t, sealed, k.Seal(sealed), "what is sealed is not sealed twice")
-		opened, err := again.Open(sealed)
+		kept, err := k.resealed("source/a/password", sealed)
+		require.NoError(t, err)
+		require.Equal(t, sealed, kept, "what is sealed is not sealed twice")
+		opened, err := again.open("source/a/password", sealed)
 		require.NoError(t, err)
 		require.Equal(t, secret, opened)
+		for _, place := range []string{"source/b/password", "destination/a/password", "source/a/hash_key", ""} {
+			_, err = k.open(place, sealed)
+			require.ErrorContains(t, err, "sealed for another place", "it is good for its place alone")
+		}
 	}
-	require.NotEqual(t, k.Seal("a"), k.Seal("a"), "equal secrets do not look equal")
-	require.Equal(t, "${env:RILLMARK_SECRET_A}", k.Seal("${env:RILLMARK_SECRET_A}"))
+	require.NotEqual(t, k.seal("p", "a"), k.seal("p", "a"), "equal secrets do not look equal")
+	require.Equal(t, "${env:RILLMARK_SECRET_A}", k.seal("p", "${env:RILLMARK_SECRET_A}"))
 	require.Equal(t, "plain", Show("plain"))
 	other, err := NewKeeper(filepath.Join(t.TempDir(), "key"))
 	require.NoError(t, err)
-	_, err = other.Open(k.Seal("a"))
+	_, err = other.open("p", k.seal("p", "a"))
 	require.ErrorContains(t, err, "the service's key is not the one")
 	for _, damaged := range []string{sealedPrefix + "!", sealedPrefix + "YQ=="} {
-		_, err = k.Open(damaged)
+		_, err = k.open("p", damaged)
 		require.ErrorContains(t, err, "damaged")
 	}
 	require.Equal(t, "keeper keeper", fmt.Sprintf("%v %#v", k, k))
@@ -91,11 +97,24 @@ func TestReferences(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "of the desk", got)
 
-	definition := struct {
-		Password string
-		Nested   *struct{ List []string }
-		Headers  map[string]string
-	}{k.Seal("s"), &struct{ List []string }{[]string{"${env:DESK_PASSWORD}", "plain"}}, map[string]string{"x": k.Seal("h")}}
-	require.NoError(t, k.OpenAll(&definition))
-	require.Equal(t, []string{"s", "of the desk", "plain", "h"}, []string{definition.Password, definition.Nested.List[0], definition.Nested.List[1], definition.Headers["x"]})
+	d := &secretiveParts{Password: k.seal("source/a/password", "s $$"), Nested: &struct{ List []string }{[]string{"${env:DESK_PASSWORD}", "plain"}}, Headers: map[string]string{"x": k.seal("source/a/headers.x", "h")}}
+	require.NoError(t, k.OpenAll("source/a", d, d))
+	require.Equal(t, []string{"s $$", "of the desk", "plain", "h"}, []string{d.Password, d.Nested.List[0], d.Nested.List[1], d.Headers["x"]})
+	d = &secretiveParts{Headers: map[string]string{"x": k.seal("source/a/password", "h")}}
+	require.ErrorContains(t, k.OpenAll("source/a", d), "headers.x: a sealed secret cannot be opened")
 }
+
+type secretiveParts struct {
+	Password string
+	Nested   *struct{ List []string }
+	Headers  map[string]string
+}
+
+func (d *secretiveParts) EachSecret(change func(name, secret string) string) {
+	d.Password = change("password", d.Password)
+	for name, secret := range d.Headers {
+		d.Headers[name] = change("headers."+name, secret)
+	}
+}
+
+func (*secretiveParts) Reaches() string { return "" }

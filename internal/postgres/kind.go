@@ -22,7 +22,7 @@ var Kind = engine.Kind{
 
 func makeEngine(env engine.Environment, d engine.Definition) (engine.Engine, error) {
 	to := d.Connection.(*Settings)
-	connection, err := session.Connection(to.Host, to.Port, to.Database, to.User, to.Password, to.TLS, to.Root)
+	connection, err := session.Connection(to.Host, to.Port, to.Database, to.User, to.Password, to.TLS, to.Root, to.Cleartext == session.CleartextAllow)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +43,9 @@ type Settings struct {
 	Password string `json:"password,omitempty" title:"Password" secret:"yes" doc:"The password: a reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again" example:"${env:RILLMARK_SECRET_CIRCULATION}"`
 	TLS      string `json:"tls,omitempty" enum:"disable,prefer,require,verify-full" title:"TLS" doc:"How the connection is encrypted: disable, prefer, require, or verify-full, which also checks the server's name and certificate. Without it: verify-full for a new source that is not on this machine, else prefer"`
 	Root     string `json:"tls_root,omitempty" title:"Certificates to trust" doc:"With verify-full: file of the certificates to trust, on the service's machine; the system's own without it" when:"tls=verify-full" advanced:"yes" example:"/etc/rillmark/ca.pem"`
-	Slot     string `json:"slot,omitempty" title:"Replication slot" doc:"A replication slot that an administrator has made; without it the source makes one of its own" maxLength:"63" pattern:"^[a-z0-9_]*$" patternDescription:"lower-case letters, digits and underscores" advanced:"yes"`
+	// Cleartext is [session.CleartextAllow], or nothing.
+	Cleartext string `json:"cleartext_password,omitempty" enum:"refuse,allow" default:"refuse" title:"Password in clear text" doc:"Whether the server may ask for the password itself where the connection is not surely encrypted: without tls, or with prefer, to another machine"  advanced:"yes"`
+	Slot      string `json:"slot,omitempty" title:"Replication slot" doc:"A replication slot that an administrator has made; without it the source makes one of its own" maxLength:"63" pattern:"^[a-z0-9_]*$" patternDescription:"lower-case letters, digits and underscores" advanced:"yes"`
 	// Publication is an administrator's, like Slot.
 	Publication string `json:"publication,omitempty" title:"Publication" doc:"A publication that an administrator has made; without it the source makes one of its own" maxLength:"63" advanced:"yes"`
 }
@@ -81,7 +83,7 @@ func (s *Settings) Catalog() string { return s.Database }
 func (s *Settings) Login() string { return s.User }
 
 // Reaches implements [engine.Connection].
-func (s *Settings) Reaches() []any { return []any{s.Host, s.Port, s.User, s.TLS, s.Root} }
+func (s *Settings) Reaches() []any { return []any{s.Host, s.Port, s.User, s.TLS, s.Root, s.Cleartext} }
 
 var logPosition = regexp.MustCompile(`^[0-9A-Fa-f]{1,8}/[0-9A-Fa-f]{1,8}$`)
 

@@ -98,8 +98,7 @@ func (s *Destinations) Check(ctx context.Context, name string, d *definition.Des
 			return nil, base.Answer(err, "destination", name)
 		}
 		d = &record.Definition
-	}
-	if err := s.Catalog.UnsealDestination(ctx, name, d); err != nil {
+	} else if err := s.Catalog.UnsealDestination(ctx, name, d); err != nil {
 		return nil, base.Answer(err, "destination", name)
 	}
 	if err := s.valid(d); err != nil {
@@ -112,7 +111,7 @@ func (s *Destinations) Check(ctx context.Context, name string, d *definition.Des
 	if err := any.ValidateFor(d); err != nil {
 		return nil, err
 	}
-	to, err := s.build(*d, any, nil)
+	to, err := s.build(name, *d, any, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -128,14 +127,14 @@ func (s *Destinations) buildFor(d definition.Outlet, topics []string) (destinati
 	if err != nil {
 		return nil, err
 	}
-	return s.build(to.Definition, &d, topics)
+	return s.build(to.Name, to.Definition, &d, topics)
 }
 
 // build makes a destination of its definition, with its secrets opened, for an outlet
 // that fits it.
-func (s *Destinations) build(d definition.Destination, o *definition.Outlet, topics []string) (destination.Destination, error) {
+func (s *Destinations) build(name string, d definition.Destination, o *definition.Outlet, topics []string) (destination.Destination, error) {
 	d = d.Clone()
-	if err := s.Catalog.Keeper.OpenAll(d.Settings); err != nil {
+	if err := s.Catalog.Keeper.OpenAll("destination/"+name, &d, d.Settings); err != nil {
 		return nil, &engine.Fault{Code: "secret", Message: "what the destination's definition refers to cannot be read", Cause: err}
 	}
 	if err := d.Validate(); err != nil { // now that references are what they name

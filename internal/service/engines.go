@@ -14,10 +14,8 @@ func (s *Sources) build(record *catalog.Source) (engine.Engine, error) {
 	if kind == nil {
 		return nil, &engine.Fault{Code: "not-supported", Message: "this version has no engine " + d.Engine, Fix: "`rillmark source engines` lists those that it has"}
 	}
-	for _, one := range []any{d.Connection.Connection, &d.HashKey} {
-		if err := s.Catalog.Keeper.OpenAll(one); err != nil {
-			return nil, &engine.Fault{Code: "secret", Message: "what the source's definition refers to cannot be read", Cause: err}
-		}
+	if err := s.Catalog.Keeper.OpenAll("source/"+record.Name, &d, d.Connection.Connection, &d.HashKey); err != nil {
+		return nil, &engine.Fault{Code: "secret", Message: "what the source's definition refers to cannot be read", Cause: err}
 	}
 	chosen, err := d.Rules()
 	if err != nil {

@@ -220,7 +220,7 @@ func assemble(c *base.Common) *Service {
 	s.Impact = &impact.Impact{Common: c, Engine: s.Sources.build, Destination: toDestination}
 	s.Explaining = &explaining.Explaining{Common: c, Destination: toDestination, Runner: run.Runner,
 		Draft: func(to definition.Destination, d definition.Outlet) (destination.Destination, error) {
-			return s.Destinations.build(to, &d, nil)
+			return s.Destinations.build(d.Destination, to, &d, nil)
 		}}
 	s.Comparing = &comparing.Comparing{Common: c, Engine: s.Sources.build, Destination: toDestination, Load: s.Outlets.askLoad, Running: run,
 		Pause: func(ctx context.Context, name, reason string) error {
@@ -254,7 +254,7 @@ func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool 
 		return nil, err
 	}
 	c := catalog.New(pool, keeper)
-	if err := c.SealDestinations(ctx); err != nil {
+	if err := c.SealAnew(ctx); err != nil {
 		return nil, err
 	}
 	s := assemble(&base.Common{Guard: guard, Config: config, Catalog: c, Started: time.Now(), RunLog: base.NewRunLog(logger), Pool: pool,

@@ -1300,6 +1300,13 @@ export interface components {
         };
         Connection: {
             /**
+             * Password in clear text
+             * @description Whether the server may ask for the password itself where the connection is not surely encrypted: without tls, or with prefer, to another machine
+             * @default refuse
+             * @enum {string}
+             */
+            cleartext_password?: "refuse" | "allow";
+            /**
              * Database
              * @description Name of the database
              */
@@ -2947,6 +2954,13 @@ export interface components {
             versions_tables?: string[];
         };
         PostgresqlSettings: {
+            /**
+             * Password in clear text
+             * @description Whether the server may ask for the password itself where the connection is not surely encrypted: without tls, or with prefer, to another machine
+             * @default refuse
+             * @enum {string}
+             */
+            cleartext_password?: "refuse" | "allow";
             /**
              * Database
              * @description Name of the database

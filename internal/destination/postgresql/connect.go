@@ -38,7 +38,7 @@ var parameters = map[string]string{
 // connect opens a session; application is its name in pg_stat_activity.
 func (d *Destination) connect(ctx context.Context, application string) (*pgx.Conn, error) {
 	s := d.settings
-	config, err := session.Connection(s.Host, s.Port, s.Database, s.User, s.Password, s.TLS, s.Root)
+	config, err := session.Connection(s.Host, s.Port, s.Database, s.User, s.Password, s.TLS, s.Root, s.Cleartext == session.CleartextAllow)
 	if err != nil {
 		return nil, err
 	}
@@ -65,6 +65,9 @@ func explained(err error) error {
 	if !errors.As(err, &refused) {
 		if netguard.IsRefused(err) != nil {
 			return &engine.Fault{Code: "address-denied", Final: true, Message: "this service may not reach the database", Cause: err}
+		}
+		if fault := session.Cleartext(err); fault != nil {
+			return fault
 		}
 		return &engine.Fault{Code: "unreachable", Message: "the database cannot be reached", Cause: err}
 	}

@@ -32,7 +32,9 @@ type Settings struct {
 	User     string `json:"user" minLength:"1" title:"User" doc:"User to log in as"`
 	Password string `json:"password,omitempty" title:"Password" secret:"yes" doc:"The password: a reference, ${env:NAME} or ${file:/path}, or the password itself, which is sealed and never shown again" example:"${env:RILLMARK_SECRET_REPORTING}"`
 	TLS      string `json:"tls,omitempty" flag:"tls-mode" enum:"disable,prefer,require,verify-full" title:"TLS" doc:"How the connection is encrypted: disable, prefer, require, or verify-full, which also checks the server's name and certificate. Without it: verify-full for a database that is not on this machine, else prefer"`
-	Root     string `json:"tls_root,omitempty" flag:"tls-root" title:"Certificates to trust" doc:"With verify-full: file of the certificates to trust, on the service's machine; the system's own without it" when:"tls=verify-full" advanced:"yes" example:"/etc/rillmark/ca.pem"`
+	// Cleartext is allow, or nothing.
+	Cleartext string `json:"cleartext_password,omitempty" flag:"cleartext-password" enum:"refuse,allow" default:"refuse" title:"Password in clear text" doc:"Whether the server may ask for the password itself where the connection is not surely encrypted: without tls, or with prefer, to another machine" advanced:"yes"`
+	Root      string `json:"tls_root,omitempty" flag:"tls-root" title:"Certificates to trust" doc:"With verify-full: file of the certificates to trust, on the service's machine; the system's own without it" when:"tls=verify-full" advanced:"yes" example:"/etc/rillmark/ca.pem"`
 }
 
 // Validate implements [destination.Settings].
@@ -57,7 +59,7 @@ func (s *Settings) Validate() error {
 func (s *Settings) Where() string { return fmt.Sprintf("%s:%d/%s", s.Host, s.Port, s.Database) }
 
 // Reaches implements [destination.Settings].
-func (s *Settings) Reaches() []any { return []any{s.Host, s.Port, s.User, s.TLS, s.Root} }
+func (s *Settings) Reaches() []any { return []any{s.Host, s.Port, s.User, s.TLS, s.Root, s.Cleartext} }
 
 // OutletSettings is how an outlet keeps tables.
 type OutletSettings struct {

@@ -98,10 +98,14 @@ func (c *Config) Defaults() {
 	}
 }
 
+// CleartextAllow lets the server have the password itself over a connection that may not be encrypted.
+const CleartextAllow = "allow"
+
 // Connection puts parameters together. tls is one of disable, prefer, require
 // (encrypted, the server's name not checked) and verify-full; root, where not
-// empty, is the file of the certificates that verify-full trusts.
-func Connection(host string, port int, database, user, password, tls, root string) (*pgx.ConnConfig, error) {
+// empty, is the file of the certificates that verify-full trusts. cleartext lets a server on
+// another machine have the password itself over a connection that nobody has surely encrypted.
+func Connection(host string, port int, database, user, password, tls, root string, cleartext bool) (*pgx.ConnConfig, error) {
 	if tls == "" {
 		tls = "prefer"
 	}
@@ -120,9 +124,18 @@ func Connection(host string, port int, database, user, password, tls, root strin
 	if err != nil {
 		return nil, fmt.Errorf("the connection's parameters: %w", err)
 	}
+	if !cleartext && (tls == "disable" || tls == "prefer") && !here(host) {
+		config.RequireAuth = "!password"
+	}
 	config.BuildFrontend = farend.Postgres
 	config.Password = password // not in the text above, so that no error can print it
 	return config, nil
+}
+
+// here reports whether a host is this machine.
+func here(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || strings.HasPrefix(host, "/") || ip != nil && ip.IsLoopback()
 }
 
 // sessionParameters are set on every session with a source: settings of the

@@ -40,6 +40,9 @@ func (c *Config) ExplainAt(at Stage, err error) error {
 	if errors.As(err, &server) {
 		return c.serverFault(at, server)
 	}
+	if fault := Cleartext(err); fault != nil {
+		return fault
+	}
 	return c.networkFault(err)
 }
 
@@ -155,4 +158,14 @@ const Anew = "make sure that this is the state of the source that counts; `rillm
 func MayNotWrite(err error) bool {
 	var server *pgconn.PgError
 	return errors.As(err, &server) && (server.Code == "42501" || server.Code == "25006")
+}
+
+// Cleartext is the fault of a server that asks for the password itself where it must not have it; nil
+// for any other error.
+func Cleartext(err error) error {
+	if err == nil || !strings.Contains(err.Error(), "require_auth check failed") {
+		return nil
+	}
+	return &engine.Fault{Code: "cleartext-password", Message: "the server asks for the password in clear text, over a connection that may not be encrypted", Cause: err,
+		Fix: "have the server ask by scram-sha-256, or set tls to verify-full; cleartext_password: allow sends the password all the same"}
 }

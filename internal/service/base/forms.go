@@ -55,7 +55,7 @@ func (s *Common) keyed(ctx context.Context, d *definition.Outlet, rows *shape.Ro
 		return Answer(err, "source", d.Source)
 	}
 	source := record.Definition.Clone()
-	if err := s.Catalog.Keeper.OpenAll(&source.HashKey); err != nil {
+	if err := s.Catalog.Keeper.OpenAll("source/"+record.Name, hashKey{&source}, &source.HashKey); err != nil {
 		return &engine.Fault{Code: "secret", Message: "the source's hash_key cannot be read", Cause: err}
 	}
 	rows.HashKey = []byte(source.HashKey)
@@ -101,4 +101,17 @@ func Formed(rows *shape.Rows, versions []*change.Schema) ([]*change.Schema, erro
 		}
 	}
 	return formed, nil
+}
+
+// hashKey is the one secret of a source that forms need: the others may not be there.
+type hashKey struct{ *definition.Source }
+
+// EachSecret implements the catalog's view of secrets.
+func (h hashKey) EachSecret(change func(name, secret string) string) {
+	h.Source.EachSecret(func(name, secret string) string {
+		if name != "hash_key" {
+			return secret
+		}
+		return change(name, secret)
+	})
 }

@@ -249,6 +249,9 @@ func (s *Explaining) PreviewDraft(ctx context.Context, d *definition.Outlet, to 
 		if err := to.Validate(); err != nil {
 			return nil, settings.Inside("destination", err)
 		}
+		if err := s.Catalog.UnsealDestination(ctx, d.Destination, to); err != nil {
+			return nil, settings.Inside("destination", base.Answer(err, "destination", d.Destination))
+		}
 	}
 	found, err := s.preview(ctx, d, to, from, limit)
 	return found, settings.Inside("outlet", err)
