@@ -87,8 +87,21 @@ func (s *Server) describe() {
 		"token": {Type: "http", Scheme: "bearer", Description: "Required where the service has a token"},
 	}
 	config.Components.Schemas = newRegistry()
+	config.Transformers = append(config.Transformers, s.conceal)
 	s.api = humachi.New(s.router, config)
 	s.api.UseMiddleware(knownOnly(s.api))
+}
+
+// conceal takes out of errors what references and sealed texts stand for.
+func (s *Server) conceal(_ huma.Context, _ string, v any) (any, error) {
+	if p, is := v.(*Problem); is && s.service.Catalog != nil {
+		hide := s.service.Catalog.Keeper.Conceal
+		p.Detail, p.Fix = hide(p.Detail), hide(p.Fix)
+		for i := range p.Errors {
+			p.Errors[i].Message = hide(p.Errors[i].Message)
+		}
+	}
+	return v, nil
 }
 
 func (s *Server) routes() {

@@ -127,7 +127,7 @@ func (h *Hold) StoreDeadLetters(ctx context.Context, run int, committed, deliver
 			_, err := tx.Exec(ctx, `INSERT INTO rillmark.dead_letter AS l (outlet_id, event_offset, row_name, state, event_id, table_name, operation, error, attempts, event)
 				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
 				ON CONFLICT (outlet_id, event_offset) DO UPDATE SET state = excluded.state, error = excluded.error, attempts = greatest(l.attempts, excluded.attempts), last_at = now(), retrying = false`,
-				outlet, l.Offset, append([]byte{}, l.Row...), l.State, l.EventID, l.Table, l.Operation, change.Storable(l.Error), l.Attempts, l.Event)
+				outlet, l.Offset, append([]byte{}, l.Row...), l.State, l.EventID, l.Table, l.Operation, change.Storable(h.instance.catalog.Keeper.Conceal(l.Error)), l.Attempts, l.Event)
 			if err != nil {
 				return fmt.Errorf("putting the dead letter of offset %d on record: %w", l.Offset, err)
 			}
@@ -176,7 +176,7 @@ func (c *Catalog) Redelivered(ctx context.Context, outlet, id int64) error {
 func (c *Catalog) FailedAgain(ctx context.Context, outlet, id int64, text string) error {
 	_, err := c.Pool.Exec(ctx, `WITH one AS (UPDATE rillmark.dead_letter SET attempts = attempts + 1, error = $3, state = 'dead', last_at = now(), retrying = false
 			WHERE outlet_id = $1 AND id = $2 RETURNING row_name, row_hash)
-		UPDATE rillmark.dead_letter l SET retrying = false FROM one WHERE l.outlet_id = $1 AND one.row_name <> '' AND l.row_hash = one.row_hash AND l.id <> $2`, outlet, id, change.Storable(text))
+		UPDATE rillmark.dead_letter l SET retrying = false FROM one WHERE l.outlet_id = $1 AND one.row_name <> '' AND l.row_hash = one.row_hash AND l.id <> $2`, outlet, id, change.Storable(c.Keeper.Conceal(text)))
 	return err
 }
 

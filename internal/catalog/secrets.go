@@ -40,6 +40,7 @@ type Keeper struct {
 	Mark string
 	// References are what definitions may refer to.
 	References References
+	hidden     concealed
 }
 
 // String keeps the key out of any output.
@@ -151,13 +152,14 @@ func IsReference(s string) bool {
 
 // Resolve expands the references in a text of the service's own configuration, which
 // may refer to anything.
-func Resolve(s string) (string, error) { return expand(s, nil) }
+func Resolve(s string) (string, error) { return expand(s, nil, nil) }
 
 // Expand expands the references in a text of a definition, once: what a variable or a
 // file holds stays as it is. $$ is a dollar.
-func (k *Keeper) Expand(s string) (string, error) { return expand(s, &k.References) }
+func (k *Keeper) Expand(s string) (string, error) { return expand(s, &k.References, nil) }
 
-func expand(s string, allowed *References) (string, error) {
+// expand expands references; each, where not nil, hears of what each of them stands for.
+func expand(s string, allowed *References, each func(reference, value string)) (string, error) {
 	var failed error
 	expanded := reference.ReplaceAllStringFunc(s, func(found string) string {
 		if found == "$$" {
@@ -172,6 +174,9 @@ func expand(s string, allowed *References) (string, error) {
 		}
 		if err != nil && failed == nil {
 			failed = err
+		}
+		if each != nil {
+			each(found, value)
 		}
 		return value
 	})
@@ -223,8 +228,10 @@ func secretFile(path string, allowed *References) (string, error) {
 // OpenAll opens the secrets of a definition, of which object is the kind and the name, and expands
 // the references in all texts of parts of it. Nobody else may hold what they point to.
 func (k *Keeper) OpenAll(object string, d secretive, parts ...any) error {
+	var found []hidden
+	defer func() { k.hidden.note(object, found) }()
 	for _, part := range parts {
-		if err := k.expandAll(reflect.ValueOf(part)); err != nil {
+		if err := k.expandAll(reflect.ValueOf(part), &found); err != nil {
 			return err
 		}
 	}
@@ -234,39 +241,46 @@ func (k *Keeper) OpenAll(object string, d secretive, parts ...any) error {
 		if err != nil && failed == nil {
 			failed = fmt.Errorf("%s: %w", name, err)
 		}
+		if opened != secret {
+			found = append(found, hidden{opened, Sealed})
+		}
 		return opened
 	})
 	return failed
 }
 
-func (k *Keeper) expandAll(v reflect.Value) error {
+// expandAll expands the references in all texts of a part, and adds what they stand for to found.
+func (k *Keeper) expandAll(v reflect.Value, found *[]hidden) error {
+	one := func(text string) (string, error) {
+		return expand(text, &k.References, func(reference, value string) { *found = append(*found, hidden{value, reference}) })
+	}
 	switch v.Kind() {
 	case reflect.Pointer, reflect.Interface:
 		if !v.IsNil() {
-			return k.expandAll(v.Elem())
+			return k.expandAll(v.Elem(), found)
 		}
 	case reflect.Struct:
 		for i := range v.NumField() {
-			if err := k.expandAll(v.Field(i)); err != nil {
+			if err := k.expandAll(v.Field(i), found); err != nil {
 				return err
 			}
 		}
 	case reflect.Slice:
 		for i := range v.Len() {
-			if err := k.expandAll(v.Index(i)); err != nil {
+			if err := k.expandAll(v.Index(i), found); err != nil {
 				return err
 			}
 		}
 	case reflect.Map:
 		for _, key := range v.MapKeys() {
-			expanded, err := k.Expand(v.MapIndex(key).String())
+			expanded, err := one(v.MapIndex(key).String())
 			if err != nil {
 				return err
 			}
 			v.SetMapIndex(key, reflect.ValueOf(expanded))
 		}
 	case reflect.String:
-		expanded, err := k.Expand(v.String())
+		expanded, err := one(v.String())
 		if err != nil {
 			return err
 		}

@@ -128,12 +128,12 @@ func (s *Outlets) Check(ctx context.Context, name string, d *definition.Outlet, 
 	}
 	versions, err := s.NewestVersions(ctx, d)
 	if err != nil {
-		return checks, source, nil //nolint:nilerr // the source has none yet, or is none
+		return s.Concealed(checks), source, nil //nolint:nilerr // the source has none yet, or is none
 	}
 	for _, one := range s.oldRows(ctx, d, versions) {
 		checks = append(checks, change.Check{Name: "old rows of " + one.Table, Verdict: change.Note, Found: one.Says, Fix: one.Fix})
 	}
-	return checks, source, nil
+	return s.Concealed(checks), source, nil
 }
 
 // checkTarget checks an outlet's destination with what the outlet needs there: of a database,

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"sync"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"rillmark/internal/destination/kinds"
 	"rillmark/internal/engine"
 	"rillmark/internal/service/base"
+	"rillmark/internal/settings"
 )
 
 // Add stores a destination.
@@ -116,7 +118,7 @@ func (s *Destinations) Check(ctx context.Context, name string, d *definition.Des
 		return nil, err
 	}
 	s.Note(ctx, "info", "destination/"+name, "checked", "checked: "+d.Kind+" "+d.Where())
-	return to.Check(ctx), nil
+	return s.Concealed(to.Check(ctx)), nil
 }
 
 // buildFor makes an outlet's destination of both records.
@@ -138,6 +140,10 @@ func (s *Destinations) build(name string, d definition.Destination, o *definitio
 		return nil, &engine.Fault{Code: "secret", Message: "what the destination's definition refers to cannot be read", Cause: err}
 	}
 	if err := d.Validate(); err != nil { // now that references are what they name
+		var wrong *settings.Invalid
+		if errors.As(err, &wrong) {
+			return nil, &engine.Fault{Code: "secret", Message: "what the reference in " + wrong.Location + " stands for cannot be used there", Fix: "see what the variable or the file holds: it is not shown"}
+		}
 		return nil, err
 	}
 	env, err := s.environment(d.Kind)

@@ -259,6 +259,7 @@ func open(ctx context.Context, config *config.Config, logger *slog.Logger, pool 
 	}
 	s := assemble(&base.Common{Guard: guard, Config: config, Catalog: c, Started: time.Now(), RunLog: base.NewRunLog(logger), Pool: pool,
 		Store: journal.NewStore(pool, c.ResolveSchema, journal.Options{SegmentBytes: config.Journal.SegmentBytes})})
+	s.RunLog.Conceal = keeper.Conceal
 	s.Work, s.Cancel = context.WithCancelCause(context.WithoutCancel(ctx))
 	s.Instance = c.NewInstance()
 	s.Instance.Configured = inCommon(config, keeper)

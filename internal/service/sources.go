@@ -131,7 +131,7 @@ func (s *Sources) Check(ctx context.Context, name string, d *definition.Source) 
 		return nil, err
 	}
 	s.Note(ctx, "info", "source/"+name, "checked", "the source was checked")
-	return built.Check(ctx), nil
+	return s.Concealed(built.Check(ctx)), nil
 }
 
 // Scripts are what an administrator runs on a source.

@@ -333,7 +333,7 @@ func (s *Overview) sourceStatus(ctx context.Context, one *running.Source, next m
 	now := one.Capture.Status()
 	figures := one.Capture.Stats.Figures()
 	st := SourceStatus{Name: one.Record.Name, Engine: d.Engine, Database: d.Database(), Phase: now.Phase, Doing: now.Doing,
-		Reason: one.Record.Reason, Once: one.Record.Once, Ended: one.Record.Ended, Error: now.Error, Code: now.Code, Rate: figures.Rate, Rates: one.Capture.Stats.History(60)}
+		Reason: one.Record.Reason, Once: one.Record.Once, Ended: one.Record.Ended, Error: s.Catalog.Keeper.Conceal(now.Error), Code: now.Code, Rate: figures.Rate, Rates: one.Capture.Stats.History(60)}
 	if st.Phase == "" {
 		st.Phase = capture.PhasePaused
 	}
@@ -482,6 +482,7 @@ func (s *Overview) outletStatus(ctx context.Context, one *running.Outlet, next i
 			st.Code = fault.Code
 		}
 	}
+	st.Error = s.Catalog.Keeper.Conceal(st.Error)
 	reached := st.Committed
 	if st.Reported != nil {
 		reached = max(reached, *st.Reported)

@@ -206,3 +206,12 @@ func (w *writer) Close() error {
 	}
 	return nil
 }
+
+// silent drops what the client writes to the standard error: its callers are given each error, and the
+// lines repeat addresses that nobody may see.
+type silent struct{}
+
+// Printf implements the client's logger.
+func (silent) Printf(context.Context, string, ...any) {}
+
+func init() { redis.SetLogger(silent{}) }

@@ -184,3 +184,14 @@ func Because(reason string) string {
 	}
 	return ": " + reason
 }
+
+// Concealed are checks without what is not to be shown, see [catalog.Keeper.Conceal].
+func (s *Common) Concealed(checks []change.Check) []change.Check {
+	for i := range checks {
+		c := &checks[i]
+		for _, text := range []*string{&c.Name, &c.Found, &c.Why, &c.Fix} {
+			*text = s.Catalog.Keeper.Conceal(*text)
+		}
+	}
+	return checks
+}

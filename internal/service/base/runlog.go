@@ -16,6 +16,8 @@ const maxPendingLog = 2000
 // state database for people to read, as soon as it takes them.
 type runLog struct {
 	logger *slog.Logger
+	// Conceal takes out of messages what is not to be shown; nil for none.
+	Conceal func(string) string
 
 	mu      sync.Mutex
 	pending []catalog.LogEntry
@@ -33,6 +35,9 @@ func (s *Common) Log(level, subject, event, message string) {
 }
 
 func (l *runLog) Write(level, subject, event, message string) {
+	if l.Conceal != nil {
+		message = l.Conceal(message)
+	}
 	var at slog.Level
 	switch level {
 	case "warn":

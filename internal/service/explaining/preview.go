@@ -59,6 +59,8 @@ type Previewer struct {
 	kind   *destination.Kind  // nil where consumers read
 	frame  destination.Framer // nil where the message is all that is sent
 	halves shape.Halves       // of changed keys
+	// conceal takes out what is not to be shown.
+	conceal func(string) string
 }
 
 // Previewer makes one for a definition.
@@ -94,7 +96,7 @@ func (s *Explaining) previewer(ctx context.Context, d *definition.Outlet, draft 
 	if err := copied.Validate(); err != nil {
 		return nil, err
 	}
-	p := new(Previewer)
+	p := &Previewer{conceal: s.Catalog.Keeper.Conceal}
 	var wants encode.Capabilities
 	var rows *framing.Rows
 	if copied.Destination != "" {
@@ -193,6 +195,10 @@ func (p *Previewer) Messages(e *change.Event) ([]Preview, error) {
 				one.Problem = err.Error()
 			}
 		}
+		for n := range one.Headers {
+			one.Headers[n].Value = p.conceal(one.Headers[n].Value)
+		}
+		one.Topic, one.Problem = p.conceal(one.Topic), p.conceal(one.Problem)
 		all = append(all, one)
 	}
 	return all, nil
