@@ -3,6 +3,7 @@ package definition
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"rillmark/internal/capture/rules"
@@ -122,7 +123,13 @@ type TableRule struct {
 	ReloadUpTo    *int64       `json:"reload_up_to,omitempty" minimum:"0" doc:"How many rows a table may have, as the source estimates them, that after_rewrite: small reloads; 100000 if it is not said, 0 is none"`
 	KeepFor       string       `json:"keep_for,omitempty" doc:"How long the table's events are kept, such as 72h, where the journal keeps others longer; what an outlet has yet to deliver stays until it has"`
 	Partitions    string       `json:"partitions,omitempty" enum:"each,root" default:"each" doc:"Whether rows of a partitioned table carry the partition's name or the root's"`
+	AllowMissing  bool         `json:"allow_missing,omitempty" doc:"The rule need not match a table yet; without it one that keeps something back is refused where it matches none, since a mistyped name would let it out"`
 	Description   string       `json:"description,omitempty" maxLength:"500"`
+}
+
+// KeepsBack reports whether a rule keeps tables, rows or values back.
+func (r *TableRule) KeepsBack() bool {
+	return r.Active != nil && !*r.Active || r.Filter != "" || slices.ContainsFunc(r.Columns, func(c ColumnRule) bool { return c.Treat != "keep" })
 }
 
 // ColumnRule is a pattern of columns and what becomes of their values.

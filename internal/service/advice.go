@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -10,6 +11,7 @@ import (
 	"rillmark/internal/definition"
 	"rillmark/internal/destination"
 	"rillmark/internal/encode"
+	"rillmark/internal/expression"
 	"rillmark/internal/service/base"
 	"rillmark/internal/shape"
 )
@@ -120,6 +122,72 @@ func (s *Outlets) Advice(ctx context.Context, name string, begins bool) ([]strin
 		advice = append(advice[:maxAdvice], fmt.Sprintf("and %d more like these", len(advice)-maxAdvice))
 	}
 	return advice, nil
+}
+
+// missingTable is a pattern of an outlet's conditions or forms that matches no table.
+type missingTable struct {
+	at, pattern, says string
+	allowed           bool
+}
+
+// missingIn says that a pattern matches none of the tables that are known; nil where it does.
+func missingIn(known []string, source, pattern string) *missingTable {
+	p, err := shape.ParsePattern(pattern)
+	if err != nil || len(known) == 0 || slices.ContainsFunc(known, p.Matches) {
+		return nil // what is no pattern is said elsewhere
+	}
+	says := fmt.Sprintf("no table of %s matches %q", source, pattern)
+	if like := expression.Similar(pattern, known); like != "" {
+		return &missingTable{pattern: pattern, says: says + ": " + like + "?"}
+	}
+	return &missingTable{pattern: pattern, says: says + "."}
+}
+
+// missingTables are the patterns that match no table of which anything is on record, of a source that
+// has some. A mistyped one lets out what it should keep back.
+func (s *Outlets) missingTables(ctx context.Context, d *definition.Outlet, source int64) ([]missingTable, error) {
+	states, err := s.Catalog.TableStates(ctx, source)
+	if err != nil {
+		return nil, base.Answer(err, "source", d.Source)
+	}
+	ever, err := s.Catalog.SchemaVersions(ctx, d.Source)
+	if err != nil {
+		return nil, base.Answer(err, "source", d.Source)
+	}
+	known := slices.Collect(maps.Keys(states))
+	for i := range ever {
+		known = append(known, ever[i].Schema.Table)
+	}
+	slices.Sort(known)
+	known = slices.Compact(known)
+	var missing []missingTable
+	look := func(at, pattern string) {
+		if one := missingIn(known, d.Source, pattern); one != nil {
+			one.at, one.allowed = at, slices.Contains(d.AllowMissing, pattern)
+			missing = append(missing, *one)
+		}
+	}
+	for _, pattern := range slices.Sorted(maps.Keys(d.Where)) {
+		look("where", pattern)
+	}
+	for i, r := range d.Rows {
+		look(fmt.Sprintf("rows[%d].match", i), r.Match)
+	}
+	return missing, nil
+}
+
+// tablesFit refuses patterns that match no table, unless they are allowed to.
+func (s *Outlets) tablesFit(ctx context.Context, d *definition.Outlet, source int64) error {
+	missing, err := s.missingTables(ctx, d, source)
+	if err != nil {
+		return err
+	}
+	for _, one := range missing {
+		if !one.allowed {
+			return &definition.Invalid{Location: one.at, Message: one.says + " Where that table is still to come, name the pattern in allow_missing, too"}
+		}
+	}
+	return nil
 }
 
 // columnsFit is checkColumns with what is on record of the source.

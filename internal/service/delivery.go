@@ -126,6 +126,19 @@ func (s *Outlets) Check(ctx context.Context, name string, d *definition.Outlet, 
 	if checks, err = s.checkTarget(ctx, name, d); err != nil {
 		return nil, nil, err
 	}
+	if of, err := s.Catalog.Source(ctx, d.Source); err == nil {
+		missing, err := s.missingTables(ctx, d, of.ID)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, one := range missing {
+			check := change.Check{Name: "tables " + one.pattern, Verdict: change.Note, Found: one.says, Why: "until there is one, the condition or form keeps nothing back", Fix: "correct the name where it is a wrong one"}
+			if !one.allowed {
+				check.Verdict = change.Missing
+			}
+			checks = append(checks, check)
+		}
+	}
 	versions, err := s.NewestVersions(ctx, d)
 	if err != nil {
 		return s.Concealed(checks), source, nil //nolint:nilerr // the source has none yet, or is none

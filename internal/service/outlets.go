@@ -42,6 +42,9 @@ func (s *Outlets) Add(ctx context.Context, name string, d definition.Outlet) err
 	if err != nil {
 		return err
 	}
+	if err := s.tablesFit(ctx, &d, source.ID); err != nil {
+		return err
+	}
 	if err := s.columnsFit(ctx, &d); err != nil {
 		return err
 	}
@@ -82,6 +85,13 @@ func (s *Outlets) Edit(ctx context.Context, name string, version int64, d defini
 		return &definition.Invalid{Location: "destination", Message: "an outlet stays with its destination: add another outlet instead"}
 	}
 	if _, err := s.fits(ctx, &d); err != nil {
+		return err
+	}
+	source, err := s.Catalog.Source(ctx, d.Source)
+	if err != nil {
+		return base.Answer(err, "source", d.Source)
+	}
+	if err := s.tablesFit(ctx, &d, source.ID); err != nil {
 		return err
 	}
 	if err := s.columnsFit(ctx, &d); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -31,6 +32,9 @@ func (s *Sources) Add(ctx context.Context, name string, d definition.Source) err
 	if err := d.Complete(); err != nil {
 		return err
 	}
+	if err := s.tablesFit(ctx, name, &d); err != nil {
+		return err
+	}
 	if err := s.Catalog.AddSource(ctx, name, d); err != nil {
 		return base.Answer(err, "source", name)
 	}
@@ -49,6 +53,9 @@ func (s *Sources) Edit(ctx context.Context, name string, version int64, d defini
 		return base.Answer(err, "source", name)
 	}
 	if err := s.ruleKeysFit(ctx, name, &d); err != nil {
+		return err
+	}
+	if err := s.tablesFit(ctx, name, &d); err != nil {
 		return err
 	}
 	if err := s.Catalog.EditSource(ctx, name, version, d); err != nil {
@@ -131,7 +138,70 @@ func (s *Sources) Check(ctx context.Context, name string, d *definition.Source) 
 		return nil, err
 	}
 	s.Note(ctx, "info", "source/"+name, "checked", "the source was checked")
-	return s.Concealed(built.Check(ctx)), nil
+	checks := built.Check(ctx)
+	if d == nil {
+		record, err := s.Catalog.Source(ctx, name)
+		if err != nil {
+			return nil, base.Answer(err, "source", name)
+		}
+		d = &record.Definition
+	}
+	for _, one := range s.missingTables(ctx, built, name, d) {
+		check := change.Check{Name: "rule " + one.pattern, Verdict: change.Missing, Found: one.says, Why: "until there is one, the rule keeps nothing back", Fix: "correct the name, or set allow_missing in the rule where that table is still to come"}
+		if one.allowed {
+			check.Verdict, check.Fix = change.Note, "correct the name where it is a wrong one"
+		}
+		checks = append(checks, check)
+	}
+	return s.Concealed(checks), nil
+}
+
+// listTime is what listing a source's tables may take before a definition is stored without it.
+const listTime = 3 * time.Second
+
+// missingTables are the rules that keep something back and match no table of the source's database;
+// none where it cannot be asked.
+func (s *Sources) missingTables(ctx context.Context, built engine.Engine, name string, d *definition.Source) (missing []missingTable) {
+	if !slices.ContainsFunc(d.Tables, func(r definition.TableRule) bool { return r.KeepsBack() }) {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, listTime)
+	defer cancel()
+	tables, err := built.Tables(ctx)
+	if err != nil {
+		return nil
+	}
+	var known []string
+	for _, t := range tables {
+		known = append(known, t.Name)
+		if t.PartitionOf != "" {
+			known = append(known, t.PartitionOf)
+		}
+	}
+	for i := range d.Tables {
+		if r := &d.Tables[i]; r.KeepsBack() {
+			if one := missingIn(known, name, r.Match); one != nil {
+				one.at, one.allowed = fmt.Sprintf("tables[%d].match", i), r.AllowMissing
+				missing = append(missing, *one)
+			}
+		}
+	}
+	return missing
+}
+
+// tablesFit refuses such rules, unless they are allowed to.
+func (s *Sources) tablesFit(ctx context.Context, name string, d *definition.Source) error {
+	copied := d.Clone()
+	built, err := s.engineOf(ctx, name, &copied)
+	if err != nil {
+		return nil //nolint:nilerr // what is wrong with it is said elsewhere, or mended until it is resumed
+	}
+	for _, one := range s.missingTables(ctx, built, name, d) {
+		if !one.allowed {
+			return &definition.Invalid{Location: one.at, Message: one.says + " Where that table is still to come, set allow_missing in the rule"}
+		}
+	}
+	return nil
 }
 
 // Scripts are what an administrator runs on a source.

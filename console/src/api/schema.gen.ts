@@ -2464,6 +2464,11 @@ export interface components {
         };
         Outlet: {
             /**
+             * Tables still to come
+             * @description Patterns of conditions and forms that match no table of the source yet; any other that matches none is refused, since a mistyped name would let rows and columns out
+             */
+            allow_missing?: string[];
+            /**
              * Columns that come along
              * @description With columns: changed, patterns of columns that go out whether they have changed or not; those that a condition names do anyway
              */
@@ -3640,6 +3645,8 @@ export interface components {
              * @enum {string}
              */
             after_rewrite?: "small" | "stale" | "reload";
+            /** @description The rule need not match a table yet; without it one that keeps something back is refused where it matches none, since a mistyped name would let it out */
+            allow_missing?: boolean;
             /** @description The first that matches a column decides; a column that none matches is kept */
             columns?: components["schemas"]["ColumnRule"][];
             description?: string;
