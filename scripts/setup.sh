@@ -64,3 +64,9 @@ if [ -n "$tests" ] && { [ ! -e test/readers/node_modules/.package-lock.json ] ||
     echo "setup: fetching the readers that the tests use …"
     (cd test/readers && npm ci --no-audit --no-fund --loglevel=error)
 fi
+
+if [ -n "$tests" ] && { [ ! -e test/servers/node_modules/.package-lock.json ] || [ test/servers/package-lock.json -nt test/servers/node_modules/.package-lock.json ]; }; then
+    echo "setup: fetching newer PostgreSQL servers for the tests …"
+    (cd test/servers && npm ci --ignore-scripts --no-audit --no-fund --loglevel=error) ||
+        echo "setup: they could not be fetched: the tests on PostgreSQL 16 to 18 are skipped." >&2
+fi

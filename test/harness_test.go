@@ -17,6 +17,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -109,6 +110,8 @@ var shared struct {
 	// idle are the source servers that no test has; used are the others, by test.
 	idle []*demo.Cluster
 	used map[string]*demo.Cluster
+	// started counts source servers.
+	started int
 }
 
 var sourceSettings = map[string]string{"wal_level": "logical", "max_replication_slots": "40", "max_wal_senders": "40", "max_connections": "120", "fsync": "off", "max_prepared_transactions": "10"}
@@ -128,6 +131,9 @@ func startServer(t *testing.T, name string, settings map[string]string) *demo.Cl
 		return c
 	}
 	c := &demo.Cluster{Folder: filepath.Join(shared.folder, name), Port: testserver.FreePort(), Settings: settings}
+	if version := versionOf(t); strings.HasPrefix(name, "source-") && version != "" {
+		c.Programs = programs(t, version)
+	}
 	require.NoError(t, os.MkdirAll(c.Folder, 0o755))
 	require.NoError(t, c.Start(context.Background()))
 	if shared.clusters == nil {
@@ -148,10 +154,13 @@ func sourceServer(t *testing.T) *demo.Cluster {
 		return c
 	}
 	var c *demo.Cluster
-	if last := len(shared.idle) - 1; last >= 0 {
-		c, shared.idle = shared.idle[last], shared.idle[:last]
+	version := versionOf(t)
+	if at := slices.IndexFunc(shared.idle, func(c *demo.Cluster) bool { return versionIn(c.Folder) == version }); at >= 0 {
+		c = shared.idle[at]
+		shared.idle = slices.Delete(shared.idle, at, at+1)
 	} else {
-		c = startServer(t, fmt.Sprint("source-", len(shared.used)+1), sourceSettings)
+		shared.started++
+		c = startServer(t, fmt.Sprint("source-", shared.started, "-", version), sourceSettings)
 	}
 	shared.used[test] = c
 	t.Cleanup(func() {

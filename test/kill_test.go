@@ -100,6 +100,11 @@ func TestMariaDBKill(t *testing.T) {
 func ownServer(t *testing.T, settings map[string]string) *demo.Cluster {
 	t.Helper()
 	c := &demo.Cluster{Folder: filepath.Join(shared.folder, fmt.Sprintf("own-%d", databases.Add(1))), Port: testserver.FreePort(), Settings: settings}
+	if version := versionOf(t); version != "" && settings["wal_level"] != "" {
+		shared.mu.Lock()
+		c.Programs = programs(t, version)
+		shared.mu.Unlock()
+	}
 	require.NoError(t, mkdir(c.Folder))
 	require.NoError(t, c.Start(context.Background()))
 	t.Cleanup(c.Stop)

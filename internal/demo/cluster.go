@@ -31,6 +31,8 @@ type Cluster struct {
 	Port   int
 	// Settings go to the server on its command line.
 	Settings map[string]string
+	// Programs is the folder of the server's; empty for the newest that Debian installed.
+	Programs string
 
 	command *exec.Cmd
 	ended   chan struct{}
@@ -123,7 +125,10 @@ func (c *Cluster) PasswordFile() string { return filepath.Join(c.Folder, "passwo
 // Start makes the cluster if it is not there, starts it, and waits until it
 // answers. It stops by itself when this process dies.
 func (c *Cluster) Start(ctx context.Context) error {
-	bin, err := binaries()
+	bin, err := c.Programs, error(nil)
+	if bin == "" {
+		bin, err = binaries()
+	}
 	if err != nil {
 		return err
 	}

@@ -56,7 +56,7 @@ func (r *run) catchUp(ctx context.Context) error {
 	if err := r.place(ctx, conn, func() error { return nil }); err != nil {
 		if session.MayNotWrite(err) {
 			return &engine.Fault{Code: "no-marks", Final: true, Cause: err, Message: "the login may not write messages into the source's log, by which a run that ends when it has caught up knows that it has",
-				Fix: "GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + session.Quoted(r.config.Connection.User) + ", or let the source run without an end"}
+				Fix: session.GrantMessages(conn, r.config.Connection.User) + ", or let the source run without an end"}
 		}
 		return err
 	}
@@ -115,7 +115,7 @@ func (r *run) keepHeartbeat(ctx context.Context) error {
 		})
 		_, err = conn.Exec(ctx, "SELECT pg_logical_emit_message(true, $1, $2)", markPrefix, nonce)
 		if session.MayNotWrite(err) {
-			return r.withoutHeartbeat(ctx)
+			return r.withoutHeartbeat(ctx, session.GrantMessages(conn, r.config.Connection.User))
 		}
 		if err != nil {
 			return fmt.Errorf("writing a heartbeat into the source's log: %w", err)
@@ -131,10 +131,10 @@ func (r *run) keepHeartbeat(ctx context.Context) error {
 // withoutHeartbeat goes on where messages may not be written: the slot is then
 // confirmed up to the newest stored transaction, and a restored source cannot be
 // told from the one we know.
-func (r *run) withoutHeartbeat(ctx context.Context) error {
+func (r *run) withoutHeartbeat(ctx context.Context, grant string) error {
 	r.under(func() { r.at.Nonce, r.at.NonceCommit = "", 0 })
 	r.sink.Report(engine.Report{Level: "warn", Event: "no-heartbeat", Message: "the login may not write messages into the source's log: a quiet source holds its log back, tables cannot be loaded, and a restored source cannot be recognised. " +
-		"GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + session.Quoted(r.config.Connection.User)})
+		grant})
 	ticker := time.NewTicker(r.config.HeartbeatEvery)
 	defer ticker.Stop()
 	for {

@@ -218,6 +218,9 @@ func capture(ctx context.Context, c *session.Config, start engine.Start, sink en
 	if err := session.NotOurOwn(ctx, r.control); err != nil {
 		return err
 	}
+	if err := session.Supported(r.control); err != nil {
+		return err
+	}
 	r.resumed = stored != nil && !stored.Making
 	for name, state := range start.Tables {
 		t := r.newTable(name)

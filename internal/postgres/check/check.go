@@ -103,6 +103,9 @@ func Check(ctx context.Context, c *session.Config) []change.Check {
 	if err := session.NotOurOwn(ctx, conn); err != nil {
 		return []change.Check{failed("database", c.Explain(err), "each event of its own would make another one")}
 	}
+	if err := session.Supported(conn); err != nil {
+		return []change.Check{failed("server version", err, "nothing can be captured from it")}
+	}
 	checks := []change.Check{checkConnection(ctx, c, conn)}
 	for _, one := range []func(context.Context, *session.Config, *pgx.Conn) ([]change.Check, error){
 		checkServer, checkReplication, checkSlot, checkKeeping, checkPublication, checkTables,

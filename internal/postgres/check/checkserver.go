@@ -14,9 +14,6 @@ import (
 	"rillmark/internal/postgres/stream"
 )
 
-// oldestVersion is the oldest server that was tried.
-const oldestVersion = 150000
-
 // checkConnection says how the source was reached, and whether others on the way
 // could have read along.
 func checkConnection(ctx context.Context, c *session.Config, conn *pgx.Conn) change.Check {
@@ -57,8 +54,8 @@ func checkServer(ctx context.Context, c *session.Config, conn *pgx.Conn) ([]chan
 	}
 	ours = before.Add(time.Since(before) / 2)
 	checks := []change.Check{{Name: "server version", Verdict: change.Good, Found: "PostgreSQL " + text}}
-	if version < oldestVersion {
-		checks[0].Verdict, checks[0].Why = change.Note, "versions before 15 have not been tried"
+	if version/10000 > session.Newest {
+		checks[0].Verdict, checks[0].Why = change.Note, fmt.Sprintf("versions after %d have not been tried", session.Newest)
 	}
 	role := change.Check{Name: "server role", Verdict: change.Good, Found: "it is a primary", Why: "marks for loads, and a slot, are written there"}
 	if standby {

@@ -19,12 +19,13 @@ import (
 
 func checkPublication(ctx context.Context, c *session.Config, conn *pgx.Conn) ([]change.Check, error) {
 	var may, exists, messages, schemas, anyTable bool
+	var emits string
 	err := conn.QueryRow(ctx, `SELECT has_database_privilege(current_database(), 'CREATE'),
 		EXISTS (SELECT FROM pg_publication WHERE pubname = $1),
-		has_function_privilege('pg_logical_emit_message(boolean, text, text)', 'EXECUTE'),
+		has_function_privilege(`+session.EmitsSQL+`, 'EXECUTE'), `+session.EmitsSQL+`::regprocedure::text,
 		EXISTS (SELECT FROM pg_publication p WHERE pubname = $1 AND (puballtables OR EXISTS (SELECT FROM pg_publication_namespace WHERE pnpubid = p.oid))),
 		(SELECT rolsuper FROM pg_roles WHERE rolname = current_user)`, c.Publications()[0]).
-		Scan(&may, &exists, &messages, &schemas, &anyTable)
+		Scan(&may, &exists, &messages, &emits, &schemas, &anyTable)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +80,7 @@ func checkPublication(ctx context.Context, c *session.Config, conn *pgx.Conn) ([
 		Why: "heartbeats and the marks of a load are such messages; they need no table"}
 	if !messages {
 		message.Verdict, message.Found = change.Missing, "the login may not write messages into the log"
-		message.Fix = "GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + session.Quoted(c.Connection.User)
+		message.Fix = "GRANT EXECUTE ON FUNCTION " + emits + " TO " + session.Quoted(c.Connection.User)
 	}
 	return []change.Check{check, later, message}, nil
 }

@@ -75,7 +75,7 @@ func (l *loader) skippable(err error) string {
 	switch server.Code {
 	case "42501":
 		if strings.Contains(server.Message, "pg_logical_emit_message") {
-			return "the login may not write the messages that a load needs: GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO " + user
+			return "the login may not write the messages that a load needs: " + session.GrantMessages(l.Conn, l.in.config.Connection.User)
 		}
 		if slices.ContainsFunc(l.job.captured.Members, func(m *catalogue.Listed) bool { return m.Hides }) {
 			return "row-level security would hide rows from the load: ALTER ROLE " + user + " BYPASSRLS, or let a login read that the policies let see all"

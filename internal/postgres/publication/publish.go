@@ -131,7 +131,8 @@ const AllChanges = "insert, update, delete, truncate"
 // all these kinds.
 func Exists(ctx context.Context, conn *pgx.Conn, name, kinds string) (exists bool, err error) {
 	has := make([]bool, 4)
-	err = conn.QueryRow(ctx, "SELECT pubinsert, pubupdate, pubdelete, pubtruncate FROM pg_publication WHERE pubname = $1", name).Scan(&has[0], &has[1], &has[2], &has[3])
+	var generated bool // an option of version 18
+	err = conn.QueryRow(ctx, "SELECT pubinsert, pubupdate, pubdelete, pubtruncate, coalesce(to_jsonb(p)->>'pubgencols', 'n') <> 'n' FROM pg_publication p WHERE pubname = $1", name).Scan(&has[0], &has[1], &has[2], &has[3], &generated)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return false, nil
 	}
@@ -143,6 +144,11 @@ func Exists(ctx context.Context, conn *pgx.Conn, name, kinds string) (exists boo
 		if !has[i] && strings.Contains(kinds, kind) {
 			missing = append(missing, kind)
 		}
+	}
+	if generated {
+		return true, &engine.Fault{Code: "publication-generated",
+			Message: fmt.Sprintf("the publication %q publishes stored generated columns, which loads do not have: rows of a load and of the log would have other columns", name),
+			Fix:     "ALTER PUBLICATION " + session.Quoted(name) + " SET (publish_generated_columns = none)"}
 	}
 	if len(missing) > 0 {
 		return true, &engine.Fault{Code: "publication-partial",

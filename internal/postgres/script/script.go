@@ -44,7 +44,9 @@ func Setup(c *session.Config) string {
 	line("END %s;", tag)
 	line("ALTER ROLE %s LOGIN REPLICATION;", user)
 	line("GRANT CONNECT ON DATABASE %s TO %s;", database, user)
-	line("GRANT EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) TO %s;", user)
+	line("DO %s BEGIN", tag)
+	line("  EXECUTE format('GRANT EXECUTE ON FUNCTION %%s TO %%I', %s::regprocedure, %s);", session.EmitsSQL, session.Literal(c.Connection.User))
+	line("END %s;", tag)
 	line("")
 	if c.Publication == "" {
 		for i, publish := range []string{"insert, update, delete, truncate", "insert, truncate"} {
@@ -135,7 +137,7 @@ func Teardown(c *session.Config) string {
 	line("    EXECUTE (SELECT coalesce(string_agg(DISTINCT format('REVOKE USAGE ON SCHEMA %%I FROM %%I;', n.nspname, %s), ' '), 'SELECT 1')", session.Literal(c.Connection.User))
 	line("      FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace")
 	line("      WHERE c.relkind IN ('r', 'p') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema' AND %s);", publication.ChosenSQL(c, publication.NameSQL("n.nspname", "c.relname")))
-	line("    REVOKE EXECUTE ON FUNCTION pg_logical_emit_message(boolean, text, text) FROM %s;", session.Quoted(c.Connection.User))
+	line("    EXECUTE format('REVOKE EXECUTE ON FUNCTION %%s FROM %%I', %s::regprocedure, %s);", session.EmitsSQL, session.Literal(c.Connection.User))
 	line("    IF EXISTS (SELECT FROM pg_namespace WHERE nspname = 'rillmark') THEN")
 	line("      EXECUTE format('REVOKE ALL ON SCHEMA rillmark FROM %%I', %s);", session.Literal(c.Connection.User))
 	line("    END IF;")
