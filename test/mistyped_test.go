@@ -2,6 +2,8 @@ package test
 
 import (
 	"net/http"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -52,4 +54,21 @@ func TestAMistypedTable(t *testing.T) {
 	code, raw, err = i.call(http.MethodPut, "/v1/outlets/desk", where, "If-Match", `"1"`)
 	require.NoError(t, err)
 	require.Equal(t, http.StatusOK, code, "%s", raw)
+
+	// A file that has no version, such as one under version control, can be applied again and again;
+	// one that has an older one cannot.
+	file := filepath.Join(t.TempDir(), "desk.yaml")
+	for _, one := range []struct{ description, says string }{{"the desk reads it", `description: (not set) → "the desk reads it"`}, {"and others", `description: "the desk reads it" → "and others"`}, {"and others", "nothing differs"}} {
+		require.NoError(t, os.WriteFile(file, []byte("source: circulation\nwhere: {public.patrons: id > 3, 'public.*': id > 1}\ndescription: "+one.description+"\n"), 0o600))
+		out, errs, exit = i.cli("outlet", "edit", "desk", "--file", file)
+		require.Zero(t, exit, errs)
+		require.Contains(t, out, one.says)
+	}
+	shown, errs, exit := i.cli("outlet", "show", "desk", "--yaml")
+	require.Zero(t, exit, errs)
+	require.NoError(t, os.WriteFile(file, []byte(shown), 0o600))
+	_, errs, exit = i.cli("outlet", "edit", "desk", "--set", "description=somebody was faster")
+	require.Zero(t, exit, errs)
+	_, _, exit = i.cli("outlet", "edit", "desk", "--file", file)
+	require.NotZero(t, exit)
 }

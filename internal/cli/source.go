@@ -214,7 +214,7 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 		Use:   "edit NAME",
 		Short: short,
 		Long: "Puts the file's definition in the place of the stored one, or changes single fields of it\nwith --set. The file can be what `show --json` or `show --yaml` printed; --version, or the\nversion in that file, is the version that the change was made to: where somebody else has\n" +
-			"changed it since, nothing is changed. A password of (sealed) stays as it is.",
+			"changed it since, nothing is changed. A file without one is put in the place of what is\nthere now, and what differs is shown. A password of (sealed) stays as it is.",
 		Example: fmt.Sprintf("  rillmark %[1]s edit NAME --set description='read by the desk'\n  rillmark %[1]s show NAME --yaml > changed.yaml\n  rillmark %[1]s edit NAME --file changed.yaml", noun),
 		Args:    terminal.Exactly("NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -245,8 +245,12 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 			if version == 0 {
 				version = from
 			}
-			if version == 0 {
-				return terminal.Usage("%s needs --version: the file does not say which version it was made from, as `show --yaml` does", c.CommandPath())
+			var before []byte
+			if version == 0 { // what is kept elsewhere, such as under version control, has none
+				var err error
+				if before, version, err = a.stored(c.Context(), path); err != nil {
+					return err
+				}
 			}
 			if err := set.Lay(d); err != nil {
 				return err
@@ -265,13 +269,60 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 				return d.Explained(err)
 			}
 			a.warn(stored.Warnings)
+			if before != nil && !a.JSON {
+				after, _, err := a.stored(c.Context(), path)
+				if err != nil {
+					return err
+				}
+				if err := a.differences(before, after); err != nil {
+					return err
+				}
+			}
 			return a.done(raw, "%s %s changed to version %d", noun, args[0], stored.Version)
 		},
 	}
 	c.Flags().StringVarP(&file, "file", "f", "", "definition in YAML, or what show printed; - for standard input")
-	c.Flags().Int64Var(&version, "version", 0, "version that the change was made to; the file's own without it")
+	c.Flags().Int64Var(&version, "version", 0, "version that the change was made to; the file's own without it, else the newest")
 	set.Register(c.Flags())
 	return c
+}
+
+// stored is a definition as it is stored, with its version.
+func (a *app) stored(ctx context.Context, path string) (d []byte, version int64, err error) {
+	raw, err := a.Call(ctx, http.MethodGet, path, nil, nil)
+	if err != nil {
+		return nil, 0, err
+	}
+	f := &written.File{Name: "the service's answer", JSON: raw}
+	version, err = f.Record()
+	return f.JSON, version, err
+}
+
+// differences prints the fields in which two definitions differ.
+func (a *app) differences(before, after []byte) error {
+	all := definition.Differences(json.RawMessage(before), json.RawMessage(after))
+	if len(all) == 0 {
+		_, err := fmt.Fprintln(a.Out, "nothing differs from what was there")
+		return err
+	}
+	for _, one := range all {
+		if _, err := fmt.Fprintf(a.Out, "%s: %s → %s\n", one.Field, shortened(one.Before), shortened(one.After)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// shortened is what a field holds, in a line.
+func shortened(text string) string {
+	const most = 120
+	switch r := []rune(text); {
+	case text == "":
+		return "(not set)"
+	case len(r) > most:
+		return string(r[:most]) + "…"
+	}
+	return text
 }
 
 func (a *app) statusNow(ctx context.Context) (*service.Status, []byte, error) {

@@ -11,12 +11,25 @@ import (
 // connection.host, without what they hold.
 func Changed(before, after any) string {
 	var fields []string
-	differ(tree(before), tree(after), "", &fields)
-	slices.Sort(fields)
+	for _, one := range Differences(before, after) {
+		fields = append(fields, one.Field)
+	}
 	if len(fields) == 0 {
 		return "nothing"
 	}
 	return strings.Join(fields, ", ")
+}
+
+// Difference is a field in which two definitions differ, with what it holds in each, as JSON; empty
+// where it is not there.
+type Difference struct{ Field, Before, After string }
+
+// Differences are those of two definitions, by their fields.
+func Differences(before, after any) []Difference {
+	var all []Difference
+	differ(tree(before), tree(after), "", &all)
+	slices.SortFunc(all, func(a, b Difference) int { return strings.Compare(a.Field, b.Field) })
+	return all
 }
 
 func tree(d any) (t any) {
@@ -30,12 +43,12 @@ func tree(d any) (t any) {
 	return t
 }
 
-func differ(a, b any, at string, fields *[]string) {
+func differ(a, b any, at string, all *[]Difference) {
 	one, isMap := a.(map[string]any)
 	other, both := b.(map[string]any)
 	if !isMap || !both {
 		if !reflect.DeepEqual(a, b) {
-			*fields = append(*fields, at)
+			*all = append(*all, Difference{at, said(a), said(b)})
 		}
 		return
 	}
@@ -47,6 +60,17 @@ func differ(a, b any, at string, fields *[]string) {
 		names[name] = true
 	}
 	for name := range names {
-		differ(one[name], other[name], strings.TrimPrefix(at+"."+name, "."), fields)
+		differ(one[name], other[name], strings.TrimPrefix(at+"."+name, "."), all)
 	}
+}
+
+func said(v any) string {
+	if v == nil {
+		return ""
+	}
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // it has been read from JSON
+	}
+	return string(raw)
 }
