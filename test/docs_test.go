@@ -29,7 +29,7 @@ var (
 func TestDocumentedCommandsRun(t *testing.T) {
 	t.Setenv("RILLMARK_SECRET_SIGN_KEY", "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLjTe")
 	configured, _ := scratch(t)
-	i, name := begin(t, configured, "CREATE TABLE loans (loan_id bigint PRIMARY KEY, branch_id integer, note text, copy_id bigint DEFAULT 7, due_on date DEFAULT '2026-12-24', lent_at timestamptz DEFAULT '2026-11-23 09:00+00', renewals smallint DEFAULT 0)", "CREATE TABLE holds (hold_id bigint PRIMARY KEY, state text)",
+	i, name := begin(t, configured, "CREATE TABLE loans (loan_id bigint PRIMARY KEY, branch_id integer, note text, copy_id bigint DEFAULT 7, due_on date DEFAULT '2026-12-24', lent_at timestamptz DEFAULT '2026-11-23 09:00+00', renewals smallint DEFAULT 0)", "CREATE TABLE holds (hold_id bigint PRIMARY KEY, state text)", "CREATE TABLE patrons (card text PRIMARY KEY, name text, email text)",
 		"INSERT INTO loans SELECT n, n % 7, 'on loan' FROM generate_series(1, 5000) n", "INSERT INTO holds VALUES (1, 'waits')")
 	db := connect(t, sourceServer(t), name)
 	folder := t.TempDir()

@@ -198,7 +198,7 @@ func TestTablesThatComeLater(t *testing.T) {
 	run(t, db, "CREATE TABLE loans (id integer PRIMARY KEY)")
 	dropSlotAtEnd(t, source)
 	i := newInstance(t, stateServer(t), "source:\n  refresh_every: 200ms\n").start()
-	d := ruled(source, name, []map[string]any{{"match": "private*", "active": false}, {"match": "public.*"}}, nil)
+	d := ruled(source, name, []map[string]any{{"match": "private*", "active": false, "allow_missing": true}, {"match": "public.*"}}, nil)
 	connection := d["connection"].(map[string]any)
 	connection["user"], connection["password"] = role, "made-up"
 	var scripts struct{ Setup string }

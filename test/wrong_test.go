@@ -365,7 +365,7 @@ func TestTokenAndSecrets(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, http.StatusForbidden, status)
 
-	require.Zero(t, i.stop(syscall.SIGTERM).ExitCode(), "it ends in order")
+	require.Zero(t, i.stop(syscall.SIGHUP).ExitCode(), "it ends in order, at the end of its terminal, too")
 	log, err := os.ReadFile(i.logFile())
 	require.NoError(t, err)
 	require.Contains(t, string(log), "asked to by a signal")

@@ -27,7 +27,11 @@ type app struct{ terminal.Session }
 
 // Main runs one command line and returns the process's exit code.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) { // with nohup it is to go on
+		ends = append(ends, syscall.SIGHUP)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), ends...)
 	defer stop()
 	a := &app{terminal.NewSession(Version, in, out, errs)}
 	out, errs = a.Out, a.Err

@@ -223,6 +223,9 @@ func (s *Sources) Scripts(ctx context.Context, name string, d *definition.Source
 	}
 	bare := d.Clone()
 	settings.EachSecret(bare.Connection.Connection, "", func(_, _ string) string { return "" }) // no script needs them, and they may not be there yet
+	if bare.HashKey != "" {
+		bare.HashKey = "none is needed"
+	}
 	built, err := s.engineOf(ctx, name, &bare)
 	if err != nil {
 		return nil, err
