@@ -506,6 +506,7 @@ type event struct {
 // eventData is an event's data.
 type eventData struct {
 	Operation   string
+	Database    string
 	Table       string
 	Key         map[string]json.RawMessage
 	Rekeyed     map[string]json.RawMessage

@@ -145,6 +145,7 @@ func TestMariaDBMadeTwice(t *testing.T) {
 	i.mariaReached("catalogue", db)
 	var got []string
 	for _, e := range ofTable(i.journal("catalogue"), database+".made", "schema", "insert") {
+		require.Equal(t, database, e.Data.Database)
 		if e.Data.Operation == "insert" {
 			got = append(got, "row")
 			continue

@@ -60,6 +60,16 @@ func SplitTable(name string) (schema, table string, ok bool) {
 	return schema, table, ok && rest == ""
 }
 
+// DatabaseOf is the database that an event names: that of its source, or where a source is a whole
+// server and has none, the part of the table's name before the table. Empty for an event without one.
+func DatabaseOf(source, table string) string {
+	if source != "" || table == "" {
+		return source
+	}
+	database, _, _ := SplitTable(table)
+	return database
+}
+
 // cutPart takes one part off the front of a name.
 func cutPart(s string) (part, rest string, ok bool) {
 	if !strings.HasPrefix(s, `"`) {

@@ -35,7 +35,8 @@ type Connection interface {
 	// Secure fills in, for a new source, what is to be checked of a connection that leaves
 	// this machine where nothing is said of it.
 	Secure()
-	// Where is the database in a few words, Catalog its name as events carry it.
+	// Where is the database in a few words, Catalog its name as events carry it; empty where a source
+	// is a whole server, and the names of tables have that of the database.
 	Where() string
 	Catalog() string
 	// Login is as whom we connect.

@@ -71,9 +71,9 @@ func (s *Settings) Where() string {
 	return fmt.Sprintf("%s:%d", s.Host, s.Port)
 }
 
-// Catalog implements [engine.Connection]: all databases of a server are in one catalog,
-// which has this name.
-func (s *Settings) Catalog() string { return "def" }
+// Catalog implements [engine.Connection]: a source is a whole server, and each table's name has its
+// database.
+func (s *Settings) Catalog() string { return "" }
 
 // Login implements [engine.Connection].
 func (s *Settings) Login() string { return s.User }

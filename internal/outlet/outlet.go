@@ -68,7 +68,7 @@ type Origin struct {
 
 // Fill completes an event that a journal's reader filled.
 func (o *Origin) Fill(e *change.Event) {
-	e.Source, e.Generation, e.Database, e.Engine = o.Source, o.Generation, o.Database, o.Engine
+	e.Source, e.Generation, e.Database, e.Engine = o.Source, o.Generation, change.DatabaseOf(o.Database, e.Table), o.Engine
 	for i := len(o.GenerationStarts) - 1; i >= 0; i-- {
 		if o.GenerationStarts[i].First <= e.Offset {
 			e.Generation = o.GenerationStarts[i].Generation

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"sync"
 	"time"
 
@@ -345,6 +346,9 @@ func (s *Overview) sourceStatus(ctx context.Context, one *running.Source, next m
 		st.Delay, st.LastCommit = &seconds, &figures.LastCommit
 	}
 	st.Journal, st.Tables = s.journalStatus(ctx, one)
+	if st.Database == "" {
+		st.Database = databasesOf(st.Tables)
+	}
 	rules := base.ParseRules(d.Tables)
 	for i := range st.Tables {
 		t := &st.Tables[i]
@@ -367,6 +371,24 @@ func (s *Overview) sourceStatus(ctx context.Context, one *running.Source, next m
 		st.Position = string(change.Engine(d.Engine).AppendPosition(nil, place))
 	}
 	return st
+}
+
+// databasesOf are the databases of a source that is a whole server, as far as tables of them are
+// captured.
+func databasesOf(tables []TableStatus) string {
+	const most = 3
+	var names []string
+	for i := range tables {
+		name := change.DatabaseOf("", tables[i].Name)
+		switch {
+		case slices.Contains(names, name):
+		case len(names) == most:
+			return strings.Join(names, ", ") + ", …"
+		default:
+			names = append(names, name)
+		}
+	}
+	return strings.Join(names, ", ")
 }
 
 // unmatched are the patterns that none of the tables matches; none while no table

@@ -54,7 +54,7 @@ func (s *Sources) Try(ctx context.Context, name string, d *definition.Source, sp
 	}, func(tx *change.OpenTransaction, row *change.Row) error {
 		offset++
 		counts[TrialCount{Table: row.Table, Operation: row.Operation.String()}]++
-		event := change.Event{Source: name, Offset: offset, Operation: row.Operation, Database: database, Table: row.Table, Schema: row.Schema,
+		event := change.Event{Source: name, Offset: offset, Operation: row.Operation, Database: change.DatabaseOf(database, row.Table), Table: row.Table, Schema: row.Schema,
 			Before: row.Before, After: row.After, Rekeyed: row.Rekeyed, Body: row.Body, Engine: built.Name(), Place: row.Place,
 			Transaction: change.Transaction{ID: tx.ID, CommittedAt: time.UnixMicro(tx.CommitTime), Origin: tx.Origin, Index: tx.Next}}
 		buf = encoder.Append(buf[:0], &event)
