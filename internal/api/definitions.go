@@ -27,6 +27,8 @@ type Record[D any] struct {
 	Where      string    `json:"where,omitempty" doc:"Of a source or a destination: where it is, in a few words"`
 	Definition D         `json:"definition"`
 	Warnings   []string  `json:"warnings,omitempty" doc:"In the answer to storing it: what somebody should know"`
+	// AddedTables are those of [service.Outlets.AddedTables].
+	AddedTables []string `json:"added_tables,omitempty" doc:"In the answer to changing an outlet: tables that have come to it. What they have had so far comes by a load for this outlet alone"`
 }
 
 func recordOf[D any](r *catalog.Record[D]) Record[D] {
@@ -108,7 +110,7 @@ func (p *put[D]) version() (int64, error) {
 
 // putRoutes are the two ways of storing a definition: a new one, and another
 // version of one.
-func putRoutes[D any](s *Server, plural, noun string, add func(context.Context, string, D) error, edit func(context.Context, string, int64, D) error, get func(context.Context, string) (Record[D], error), advise func(ctx context.Context, name string, begins bool) ([]string, error)) {
+func putRoutes[D any](s *Server, plural, noun string, add func(context.Context, string, D) error, edit func(context.Context, string, int64, D) error, get func(context.Context, string) (Record[D], error), advise func(ctx context.Context, name string, begins bool) ([]string, error), added func(ctx context.Context, before, after D) ([]string, error)) {
 	advised := func(ctx context.Context, name string, begins bool) (*tagged[Record[D]], error) {
 		r, err := get(ctx, name)
 		if err == nil && advise != nil {
@@ -130,10 +132,19 @@ func putRoutes[D any](s *Server, plural, noun string, add func(context.Context, 
 		if err != nil {
 			return nil, err
 		}
+		before, err := get(ctx, in.Name)
+		if err != nil {
+			return nil, problem(err)
+		}
 		if err := edit(ctx, in.Name, version, in.Body); err != nil {
 			return nil, problem(err)
 		}
-		return advised(ctx, in.Name, false)
+		answer, err := advised(ctx, in.Name, false)
+		if err == nil && added != nil {
+			answer.Body.AddedTables, err = added(ctx, before.Definition, answer.Body.Definition)
+			err = problem(err)
+		}
+		return answer, err
 	})
 	huma.Register(s.api, operation(http.MethodGet, "/v1/"+plural+"/{name}", "get"+title, "One "+noun, plural), func(ctx context.Context, in *Named) (*tagged[Record[D]], error) {
 		r, err := get(ctx, in.Name)
@@ -152,7 +163,7 @@ func (s *Server) sourceRoutes() {
 		}
 		return sourceRecord(r), nil
 	}
-	putRoutes(s, "sources", "source", s.service.Sources.Add, s.service.Sources.Edit, get, nil)
+	putRoutes(s, "sources", "source", s.service.Sources.Add, s.service.Sources.Edit, get, nil, nil)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/sources", "listSources", "All sources", "sources"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Source]]], error) {
 		all, err := s.service.Sources.All(ctx)
 		if err != nil {
@@ -264,7 +275,7 @@ func (s *Server) destinationRoutes() {
 		}
 		return destinationRecord(r), nil
 	}
-	putRoutes(s, "destinations", "destination", s.service.Destinations.Add, s.service.Destinations.Edit, get, nil)
+	putRoutes(s, "destinations", "destination", s.service.Destinations.Add, s.service.Destinations.Edit, get, nil, nil)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/destinations", "listDestinations", "All destinations", "destinations"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Destination]]], error) {
 		all, err := s.service.Destinations.All(ctx)
 		if err != nil {
@@ -302,7 +313,7 @@ func (s *Server) formRoutes() {
 		}
 		return recordOf(r), nil
 	}
-	putRoutes(s, "forms", "form", s.service.Forms.Add, s.service.Forms.Edit, get, nil)
+	putRoutes(s, "forms", "form", s.service.Forms.Add, s.service.Forms.Edit, get, nil, nil)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/forms", "listForms", "All forms of rows that outlets share", "forms"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Form]]], error) {
 		all, err := s.service.Forms.All(ctx)
 		if err != nil {
@@ -327,7 +338,7 @@ func (s *Server) outletRoutes() {
 		}
 		return recordOf(r), nil
 	}
-	putRoutes(s, "outlets", "outlet", s.service.Outlets.Add, s.service.Outlets.Edit, get, s.service.Outlets.Advice)
+	putRoutes(s, "outlets", "outlet", s.service.Outlets.Add, s.service.Outlets.Edit, get, s.service.Outlets.Advice, s.service.Outlets.AddedTables)
 	huma.Register(s.api, operation(http.MethodGet, "/v1/outlets", "listOutlets", "All outlets", "outlets"), func(ctx context.Context, _ *struct{}) (*body[items[Record[definition.Outlet]]], error) {
 		all, err := s.service.Outlets.All(ctx)
 		if err != nil {

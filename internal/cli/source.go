@@ -210,6 +210,7 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 	var file string
 	var version int64
 	var set written.SetFlag
+	var load bool
 	c := &cobra.Command{
 		Use:   "edit NAME",
 		Short: short,
@@ -263,10 +264,14 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 			var stored struct {
 				Version  int64    `json:"version"`
 				Warnings []string `json:"warnings"`
+				Added    []string `json:"added_tables"`
 			}
 			raw, err := a.Finish(r, &stored)
 			if err != nil {
 				return d.Explained(err)
+			}
+			if err := a.addedTables(c.Context(), args[0], stored.Added, load); err != nil {
+				return err
 			}
 			a.warn(stored.Warnings)
 			if before != nil && !a.JSON {
@@ -284,7 +289,38 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 	c.Flags().StringVarP(&file, "file", "f", "", "definition in YAML, or what show printed; - for standard input")
 	c.Flags().Int64Var(&version, "version", 0, "version that the change was made to; the file's own without it, else the newest")
 	set.Register(c.Flags())
+	if noun == "outlet" {
+		c.Flags().BoolVar(&load, "load", false, "have the rows of tables that this adds come, too, to this outlet alone")
+	}
 	return c
+}
+
+// addedTables says which tables an edit has added to an outlet, and has them loaded for it where that
+// is asked for.
+func (a *app) addedTables(ctx context.Context, outlet string, tables []string, load bool) error {
+	if len(tables) == 0 {
+		return nil
+	}
+	names := make([]string, len(tables))
+	for i, table := range tables {
+		names[i] = change.Argument(table)
+	}
+	if !load {
+		a.warn([]string{fmt.Sprintf("new in this outlet: %s. Its events come from where the outlet is in the journal; what was before that comes with `rillmark outlet load %s --tables %s`, or with --load here", strings.Join(tables, ", "), outlet, strings.Join(names, ","))})
+		return nil
+	}
+	body, err := json.Marshal(map[string][]string{"tables": tables})
+	if err != nil {
+		return err
+	}
+	if _, err := a.Call(ctx, http.MethodPost, "/v1/outlets/"+url.PathEscape(outlet)+"/load", body, nil); err != nil {
+		return err
+	}
+	if a.JSON {
+		return nil
+	}
+	_, err = fmt.Fprintf(a.Out, "loading for %s alone: %s\n", outlet, strings.Join(tables, ", "))
+	return err
 }
 
 // stored is a definition as it is stored, with its version.

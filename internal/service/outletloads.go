@@ -28,6 +28,35 @@ type OutletLoad struct {
 	Estimate  int64  `json:"rows_estimate" doc:"The source's own estimate"`
 }
 
+// AddedTables are the tables of a source that an edit has added to an outlet: what they have had so far
+// does not come by itself.
+func (s *Outlets) AddedTables(ctx context.Context, before, after definition.Outlet) ([]string, error) {
+	was, err := before.Filter()
+	if err != nil {
+		return nil, err
+	}
+	is, err := after.Filter()
+	if err != nil {
+		return nil, err
+	}
+	source, err := s.Catalog.Source(ctx, after.Source)
+	if err != nil {
+		return nil, base.Answer(err, "source", after.Source)
+	}
+	states, err := s.Catalog.TableStates(ctx, source.ID)
+	if err != nil {
+		return nil, base.Answer(err, "source", after.Source)
+	}
+	var added []string
+	for name, t := range states {
+		if !engine.Away(t.State) && is.AdmitsTable(name) && !was.AdmitsTable(name) {
+			added = append(added, name)
+		}
+	}
+	slices.Sort(added)
+	return added, nil
+}
+
 // LoadPlan asks for a load for one outlet alone.
 type LoadPlan struct {
 	// Tables are patterns of the outlet's tables; all of them without one.

@@ -3083,6 +3083,8 @@ export interface components {
             reason?: string;
         };
         RecordDestination: {
+            /** @description In the answer to changing an outlet: tables that have come to it. What they have had so far comes by a load for this outlet alone */
+            added_tables?: string[];
             /** Format: date-time */
             created_at: string;
             definition: components["schemas"]["Destination"];
@@ -3103,6 +3105,8 @@ export interface components {
             where?: string;
         };
         RecordForm: {
+            /** @description In the answer to changing an outlet: tables that have come to it. What they have had so far comes by a load for this outlet alone */
+            added_tables?: string[];
             /** Format: date-time */
             created_at: string;
             definition: components["schemas"]["Form"];
@@ -3123,6 +3127,8 @@ export interface components {
             where?: string;
         };
         RecordOutlet: {
+            /** @description In the answer to changing an outlet: tables that have come to it. What they have had so far comes by a load for this outlet alone */
+            added_tables?: string[];
             /** Format: date-time */
             created_at: string;
             definition: components["schemas"]["Outlet"];
@@ -3143,6 +3149,8 @@ export interface components {
             where?: string;
         };
         RecordSource: {
+            /** @description In the answer to changing an outlet: tables that have come to it. What they have had so far comes by a load for this outlet alone */
+            added_tables?: string[];
             /** Format: date-time */
             created_at: string;
             definition: components["schemas"]["Source"];

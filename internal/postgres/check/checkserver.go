@@ -170,19 +170,19 @@ func checkKeeping(ctx context.Context, c *session.Config, conn *pgx.Conn) ([]cha
 	case most < 0:
 		keep.Verdict, keep.Found = change.Note, "max_slot_wal_keep_size is not set: the source keeps as much as its disk holds"
 		keep.Why = "nothing is ever lost, but a long absence of Rillmark could fill the disk"
-		keep.Fix = "ALTER SYSTEM SET max_slot_wal_keep_size = '50GB' (what the disk can spare), then SELECT pg_reload_conf()"
+		keep.Fix = "ALTER SYSTEM SET max_slot_wal_keep_size = '50GB'; SELECT pg_reload_conf()"
 	case most < 1024:
 		keep.Verdict = change.Note
-		keep.Fix = "ALTER SYSTEM SET max_slot_wal_keep_size = '10GB' (some hours of its log), then SELECT pg_reload_conf()"
+		keep.Fix = "ALTER SYSTEM SET max_slot_wal_keep_size = '10GB'; SELECT pg_reload_conf()"
 	}
 	sender := change.Check{Name: "reader's time limit", Verdict: change.Good, Found: "wal_sender_timeout is " + timeout.String(), Why: "the server gives up a reader that has not answered for so long; Rillmark answers every second"}
 	switch {
 	case timeout == 0:
 		sender.Verdict, sender.Found = change.Note, "wal_sender_timeout is off"
 		sender.Why = "after a broken connection the server would hold the slot for the lost reader, perhaps for hours"
-		sender.Fix = "ALTER SYSTEM SET wal_sender_timeout = '60s', then SELECT pg_reload_conf()"
+		sender.Fix = "ALTER SYSTEM SET wal_sender_timeout = '60s'; SELECT pg_reload_conf()"
 	case timeout < 5*time.Second:
-		sender.Verdict, sender.Fix = change.Note, "ALTER SYSTEM SET wal_sender_timeout = '60s', then SELECT pg_reload_conf()"
+		sender.Verdict, sender.Fix = change.Note, "ALTER SYSTEM SET wal_sender_timeout = '60s'; SELECT pg_reload_conf()"
 	}
 	return []change.Check{keep, sender}, nil
 }

@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Button, Form } from "react-bootstrap";
+import { Alert, Button, Form } from "react-bootstrap";
 import { answered, api, at, useKinds } from "../../api/client";
 import type { Outlet, OutletRecord } from "../../api/types";
 import { Editor } from "../../parts/form/Editor";
@@ -19,6 +19,7 @@ export function DefinitionTab({ record, kind: kindName }: { record: OutletRecord
   const [wrong, setWrong] = useState("");
   const { busy, trouble, work } = useWork();
   const [said, setSaid] = useState("");
+  const [added, setAdded] = useState<string[]>([]);
   const client = useQueryClient();
   const dirty = JSON.stringify(draft) !== JSON.stringify(base.definition);
   const path = { name: base.name };
@@ -32,7 +33,14 @@ export function DefinitionTab({ record, kind: kindName }: { record: OutletRecord
       setBase(stored);
       setDraft(stored.definition);
       setSaid(`Saved as version ${stored.version}; delivery goes on with it.`);
+      setAdded(stored.added_tables ?? []);
       await client.invalidateQueries({ queryKey: ["outlet", base.name] });
+    });
+  const load = () =>
+    work(async () => {
+      await answered(api.POST("/v1/outlets/{name}/load", { params: { path }, body: { tables: added } }));
+      setSaid(`${added.join(", ")}: loading for this outlet alone.`);
+      setAdded([]);
     });
   return (
     <Form
@@ -60,6 +68,14 @@ export function DefinitionTab({ record, kind: kindName }: { record: OutletRecord
           {said || (record.version !== base.version ? `Somebody else has stored version ${record.version} meanwhile.` : dirty ? "Not saved yet." : "")}
         </span>
       </div>
+      {added.length > 0 && (
+        <Alert variant="warning" className="part">
+          <p>New in this outlet: {added.join(", ")}. Its events come from where the outlet is in the journal; what was before that comes once it is loaded.</p>
+          <Button size="sm" disabled={busy} onClick={() => void load()}>
+            Load them for this outlet
+          </Button>
+        </Alert>
+      )}
       {wrong === "" && <LivePreview definition={draft} />}
     </Form>
   );
