@@ -157,18 +157,27 @@ func prefixes(texts ...string) []netip.Prefix {
 	return all
 }
 
-// The forms of IPv6 that hold an IPv4 address, by where it stands in them.
+// The forms of IPv6 that hold an IPv4 address, by where its bytes stand in them; flipped ones are
+// stored with all bits the other way round.
 var embedding = []struct {
-	in netip.Prefix
-	at int
+	in      netip.Prefix
+	at      [4]int
+	flipped bool
 }{
-	{netip.MustParsePrefix("::/96"), 12},          // IPv4-compatible (RFC 4291, section 2.5.5.1)
-	{netip.MustParsePrefix("64:ff9b::/96"), 12},   // NAT64 (RFC 6052)
-	{netip.MustParsePrefix("64:ff9b:1::/48"), 12}, // NAT64 for local use (RFC 8215)
-	{netip.MustParsePrefix("2002::/16"), 2},       // 6to4 (RFC 3056)
+	{netip.MustParsePrefix("::/96"), [4]int{12, 13, 14, 15}, false},           // IPv4-compatible (RFC 4291, section 2.5.5.1)
+	{netip.MustParsePrefix("::ffff:0:0:0/96"), [4]int{12, 13, 14, 15}, false}, // IPv4-translated (RFC 2765, section 2.1)
+	{netip.MustParsePrefix("64:ff9b::/96"), [4]int{12, 13, 14, 15}, false},    // NAT64 (RFC 6052)
+	// NAT64 for local use (RFC 8215), with prefixes of 48, 56, 64 and 96 bits (RFC 6052, section 2.2)
+	{netip.MustParsePrefix("64:ff9b:1::/48"), [4]int{6, 7, 9, 10}, false},
+	{netip.MustParsePrefix("64:ff9b:1::/48"), [4]int{7, 9, 10, 11}, false},
+	{netip.MustParsePrefix("64:ff9b:1::/48"), [4]int{9, 10, 11, 12}, false},
+	{netip.MustParsePrefix("64:ff9b:1::/48"), [4]int{12, 13, 14, 15}, false},
+	{netip.MustParsePrefix("2002::/16"), [4]int{2, 3, 4, 5}, false},    // 6to4 (RFC 3056)
+	{netip.MustParsePrefix("2001::/32"), [4]int{4, 5, 6, 7}, false},    // Teredo: the server (RFC 4380, section 4)
+	{netip.MustParsePrefix("2001::/32"), [4]int{12, 13, 14, 15}, true}, // and the client
 }
 
-// forms are an address and the IPv4 address that it may lead to.
+// forms are an address and the IPv4 addresses that it may lead to.
 func forms(a netip.Addr) []netip.Addr {
 	a = a.WithZone("").Unmap() // IPv4-mapped
 	all := []netip.Addr{a}
@@ -177,9 +186,20 @@ func forms(a netip.Addr) []netip.Addr {
 	}
 	raw := a.As16()
 	for _, e := range embedding {
-		if e.in.Contains(a) {
-			all = append(all, netip.AddrFrom4([4]byte(raw[e.at:e.at+4])))
+		if !e.in.Contains(a) {
+			continue
 		}
+		var v4 [4]byte
+		for i, at := range e.at {
+			v4[i] = raw[at]
+			if e.flipped {
+				v4[i] = ^raw[at]
+			}
+		}
+		if v4[0] == 0 && e.in.Bits() == 48 {
+			continue // the prefix is a longer one: no host has such an address
+		}
+		all = append(all, netip.AddrFrom4(v4))
 	}
 	return all
 }
