@@ -90,8 +90,8 @@ func TestScriptsWithHostileNamesOn18(t *testing.T) {
 	TestScriptsWithHostileNames(t)
 }
 
-// TestGeneratedColumnsOn18: a publication of version 18 that has columns which loads do not have is
-// refused, with the statement that mends it; then the source goes on.
+// TestGeneratedColumnsOn18: a publication of version 18 can send columns that loads do not read. Such a
+// publication is refused, with the statement that changes it. After that statement the source runs.
 func TestGeneratedColumnsOn18(t *testing.T) {
 	hasVersion(t)
 	t.Parallel()

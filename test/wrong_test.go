@@ -495,9 +495,9 @@ func (i *instance) sealsAreBound(t *testing.T, conn *pgx.Conn, source map[string
 	refused(http.MethodPost, "/v1/destinations/elsewhere", to, "stands for a stored secret, and there is none here")
 	refused(http.MethodPost, "/v1/destinations/elsewhere/check", to, "stands for a stored secret, and there is none here")
 	source["hash_key"] = "(sealed)"
-	refused(http.MethodPut, "/v1/sources/circulation", source, "stands for a stored secret, and there is none here", "If-Match", `"2"`)
+	refused(http.MethodPut, "/v1/sources/circulation", source, "stands for a stored secret, and there is none here", "If-Match", `"1"`)
 	source["hash_key"] = "made-up-key-of-the-test"
-	code, raw, err := i.call(http.MethodPut, "/v1/sources/circulation", source, "If-Match", `"2"`)
+	code, raw, err := i.call(http.MethodPut, "/v1/sources/circulation", source, "If-Match", `"1"`)
 	require.NoError(t, err)
 	require.Equal(t, http.StatusOK, code, "%s", raw)
 

@@ -382,8 +382,10 @@ func (c *Catalog) EditOutlet(ctx context.Context, name string, version int64, d 
 	return c.edit(ctx, outlets, name, version, d)
 }
 
+// edit stores a definition in the place of a version; one that says the same stays that version.
 func (c *Catalog) edit(ctx context.Context, k kind, name string, version int64, d any) error {
-	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark."+string(k)+" SET definition = $3, version = version + 1, updated_at = now() WHERE name = $1 AND version = $2", name, version, asJSON(d))
+	tag, err := c.Pool.Exec(ctx, "UPDATE rillmark."+string(k)+` SET definition = $3, version = version + CASE WHEN definition = $3 THEN 0 ELSE 1 END,
+		updated_at = CASE WHEN definition = $3 THEN updated_at ELSE now() END WHERE name = $1 AND version = $2`, name, version, asJSON(d))
 	if err != nil {
 		return translate(err)
 	}

@@ -229,9 +229,12 @@ func secretFile(path string, allowed *References) (string, error) {
 // the references in all texts of parts of it. Nobody else may hold what they point to.
 func (k *Keeper) OpenAll(object string, d secretive, parts ...any) error {
 	var found []hidden
-	defer func() { k.hidden.note(object, found) }()
+	shown := make(map[string]bool)
+	defer func() { // what the definition itself shows, as a user's name, would tell a password that is the same
+		k.hidden.note(object, slices.DeleteFunc(found, func(h hidden) bool { return shown[h.text] }))
+	}()
 	for _, part := range parts {
-		if err := k.expandAll(reflect.ValueOf(part), &found); err != nil {
+		if err := k.expandAll(reflect.ValueOf(part), &found, shown); err != nil {
 			return err
 		}
 	}
@@ -249,25 +252,27 @@ func (k *Keeper) OpenAll(object string, d secretive, parts ...any) error {
 	return failed
 }
 
-// expandAll expands the references in all texts of a part, and adds what they stand for to found.
-func (k *Keeper) expandAll(v reflect.Value, found *[]hidden) error {
+// expandAll expands the references in all texts of a part, and adds what they stand for to found, and
+// texts without one to shown.
+func (k *Keeper) expandAll(v reflect.Value, found *[]hidden, shown map[string]bool) error {
 	one := func(text string) (string, error) {
+		shown[text] = true
 		return expand(text, &k.References, func(reference, value string) { *found = append(*found, hidden{value, reference}) })
 	}
 	switch v.Kind() {
 	case reflect.Pointer, reflect.Interface:
 		if !v.IsNil() {
-			return k.expandAll(v.Elem(), found)
+			return k.expandAll(v.Elem(), found, shown)
 		}
 	case reflect.Struct:
 		for i := range v.NumField() {
-			if err := k.expandAll(v.Field(i), found); err != nil {
+			if err := k.expandAll(v.Field(i), found, shown); err != nil {
 				return err
 			}
 		}
 	case reflect.Slice:
 		for i := range v.Len() {
-			if err := k.expandAll(v.Index(i), found); err != nil {
+			if err := k.expandAll(v.Index(i), found, shown); err != nil {
 				return err
 			}
 		}
@@ -295,10 +300,7 @@ func (k *Keeper) seal(place, secret string) string {
 	if secret == "" || IsReference(secret) {
 		return secret
 	}
-	secret = strings.ReplaceAll(secret, "$${", "${") // as it is from here on
-	nonce := make([]byte, k.aead.NonceSize())
-	rand.Read(nonce) // never fails
-	return sealedPrefix + base64.StdEncoding.EncodeToString(k.aead.Seal(nonce, nonce, []byte(secret), []byte(place)))
+	return k.sealed(place, strings.ReplaceAll(secret, "$${", "${")) // as it is from here on
 }
 
 // open is the secret behind what seal made for the same place.
@@ -308,9 +310,6 @@ func (k *Keeper) open(place, stored string) (string, error) {
 	if !sealed {
 		if text, sealed = strings.CutPrefix(stored, formerSealed); !sealed {
 			return stored, nil
-		}
-		if place != "" {
-			return "", errors.New("it is sealed as a former version did: restart the service, which seals it anew")
 		}
 		bound = nil
 	}
@@ -322,6 +321,9 @@ func (k *Keeper) open(place, stored string) (string, error) {
 	secret, err := k.aead.Open(nil, raw[:n], raw[n:], bound)
 	if err != nil {
 		return "", errors.New("a sealed secret cannot be opened: the service's key is not the one it was sealed with, or it was sealed for another place; bring that key back or give the secret anew")
+	}
+	if bound == nil && place != "" {
+		return "", errors.New("it is sealed as a former version did it: restart the service, which seals it anew")
 	}
 	return string(secret), nil
 }
@@ -339,9 +341,14 @@ func (k *Keeper) resealed(place, stored string) (string, error) {
 	if err != nil {
 		return stored, err
 	}
+	return k.sealed(place, secret), nil
+}
+
+// sealed seals a text for a place, whatever it looks like.
+func (k *Keeper) sealed(place, secret string) string {
 	nonce := make([]byte, k.aead.NonceSize())
 	rand.Read(nonce) // never fails
-	return sealedPrefix + base64.StdEncoding.EncodeToString(k.aead.Seal(nonce, nonce, []byte(secret), []byte(place))), nil
+	return sealedPrefix + base64.StdEncoding.EncodeToString(k.aead.Seal(nonce, nonce, []byte(secret), []byte(place)))
 }
 
 // Show is what may be seen of a stored secret.

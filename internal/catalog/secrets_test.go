@@ -100,6 +100,10 @@ func TestReferences(t *testing.T) {
 	d := &secretiveParts{Password: k.seal("source/a/password", "s $$"), Nested: &struct{ List []string }{[]string{"${env:DESK_PASSWORD}", "plain"}}, Headers: map[string]string{"x": k.seal("source/a/headers.x", "h")}}
 	require.NoError(t, k.OpenAll("source/a", d, d))
 	require.Equal(t, []string{"s $$", "of the desk", "plain", "h"}, []string{d.Password, d.Nested.List[0], d.Nested.List[1], d.Headers["x"]})
+	// What stands for others is not shown, but where the definition itself shows the same word.
+	d = &secretiveParts{Password: k.seal("source/b/password", "library"), Nested: &struct{ List []string }{[]string{"library", "${env:DESK_PASSWORD}"}}, Headers: map[string]string{"x": k.seal("source/b/headers.x", "made-up/secret")}}
+	require.NoError(t, k.OpenAll("source/b", d, d))
+	require.Equal(t, "user library at ${env:DESK_PASSWORD}: (sealed), (sealed)", k.Conceal("user library at of the desk: made-up/secret, made-up%2Fsecret"))
 	d = &secretiveParts{Headers: map[string]string{"x": k.seal("source/a/password", "h")}}
 	require.ErrorContains(t, k.OpenAll("source/a", d), "headers.x: a sealed secret cannot be opened")
 }

@@ -274,6 +274,9 @@ func (a *app) edit(plural, noun, short string) *cobra.Command {
 				return err
 			}
 			a.warn(stored.Warnings)
+			if stored.Version == version {
+				return a.done(raw, "%s %s stays at version %d: nothing differs from what was there", noun, args[0], version)
+			}
 			if before != nil && !a.JSON {
 				after, _, err := a.stored(c.Context(), path)
 				if err != nil {
@@ -336,12 +339,7 @@ func (a *app) stored(ctx context.Context, path string) (d []byte, version int64,
 
 // differences prints the fields in which two definitions differ.
 func (a *app) differences(before, after []byte) error {
-	all := definition.Differences(json.RawMessage(before), json.RawMessage(after))
-	if len(all) == 0 {
-		_, err := fmt.Fprintln(a.Out, "nothing differs from what was there")
-		return err
-	}
-	for _, one := range all {
+	for _, one := range definition.Differences(json.RawMessage(before), json.RawMessage(after)) {
 		if _, err := fmt.Fprintf(a.Out, "%s: %s → %s\n", one.Field, shortened(one.Before), shortened(one.After)); err != nil {
 			return err
 		}

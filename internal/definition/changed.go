@@ -8,14 +8,11 @@ import (
 )
 
 // Changed names the fields in which two definitions differ, as paths such as
-// connection.host, without what they hold.
+// connection.host, without what they hold; empty where they say the same.
 func Changed(before, after any) string {
 	var fields []string
 	for _, one := range Differences(before, after) {
 		fields = append(fields, one.Field)
-	}
-	if len(fields) == 0 {
-		return "nothing"
 	}
 	return strings.Join(fields, ", ")
 }

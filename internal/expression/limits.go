@@ -269,12 +269,12 @@ var guards = map[string]func(args []ref.Val) error{
 		}
 		return nil
 	},
-	"distinct": func(args []ref.Val) error { return comparable(elements(args[0]), elements(args[0])) },
+	"distinct": func(args []ref.Val) error { return pairs(elements(args[0]), elements(args[0])) },
 	"sets.contains": func(args []ref.Val) error {
-		return comparable(elements(args[0]), elements(args[1]))
+		return pairs(elements(args[0]), elements(args[1]))
 	},
-	"sets.equivalent": func(args []ref.Val) error { return comparable(elements(args[0]), elements(args[1])) },
-	"sets.intersects": func(args []ref.Val) error { return comparable(elements(args[0]), elements(args[1])) },
+	"sets.equivalent": func(args []ref.Val) error { return pairs(elements(args[0]), elements(args[1])) },
+	"sets.intersects": func(args []ref.Val) error { return pairs(elements(args[0]), elements(args[1])) },
 	"indexOf":         searchable,
 	"lastIndexOf":     searchable,
 }
@@ -290,7 +290,7 @@ func fits(bytes int64) error {
 
 func elements(v ref.Val) int64 { return int64(sizeOf(v)) / 16 }
 
-func comparable(one, other int64) error {
+func pairs(one, other int64) error {
 	if one*other > mostListed*mostListed {
 		return beyond("each of %d elements is compared with each of %d", one, other)
 	}

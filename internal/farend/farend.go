@@ -9,7 +9,7 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"rillmark/internal/netguard"
@@ -121,7 +121,10 @@ func bound(answer *http.Response, host string, most int64) (*http.Response, erro
 		return nil, nonsense("answers with %d MiB, the limit is %d", answer.ContentLength>>20, most>>20)
 	}
 	body := &boundedBody{ReadCloser: answer.Body, left: most, most: most, host: host}
-	body.timer = time.AfterFunc(answerTime, func() { body.Close() }) //nolint:errcheck // the read says what happened
+	body.timer = time.AfterFunc(answerTime, func() {
+		body.late.Store(true)
+		body.ReadCloser.Close() //nolint:errcheck // the read says what happened
+	})
 	answer.Body = body
 	return answer, nil
 }
@@ -131,17 +134,25 @@ type boundedBody struct {
 	left, most int64
 	host       string
 	timer      *time.Timer
-	closing    sync.Once
+	late       atomic.Bool
 }
 
 // Read implements [io.Reader].
 func (b *boundedBody) Read(p []byte) (int, error) {
+	n, err := b.read(p)
+	if err != nil && b.late.Load() {
+		err = nonsense("at %s takes more than %s for an answer", b.host, answerTime)
+	}
+	return n, err
+}
+
+func (b *boundedBody) read(p []byte) (int, error) {
 	if b.left == 0 {
 		var one [1]byte
 		if n, err := b.ReadCloser.Read(one[:]); n == 0 {
 			return 0, err
 		}
-		return 0, nonsense("answers %s with more than %d MiB", b.host, b.most>>20)
+		return 0, nonsense("at %s answers with more than %d MiB", b.host, b.most>>20)
 	}
 	n, err := b.ReadCloser.Read(p[:min(int64(len(p)), b.left)])
 	b.left -= int64(n)
@@ -149,10 +160,7 @@ func (b *boundedBody) Read(p []byte) (int, error) {
 }
 
 // Close implements [io.Closer].
-func (b *boundedBody) Close() (err error) {
-	b.closing.Do(func() {
-		b.timer.Stop()
-		err = b.ReadCloser.Close()
-	})
-	return err
+func (b *boundedBody) Close() error {
+	b.timer.Stop()
+	return b.ReadCloser.Close()
 }

@@ -156,7 +156,7 @@ func TestFarEndsThatSendNonsense(t *testing.T) {
 			return toPostgres("R\x00\x00\x00\x0aSCRAM-SHA-256\x00\x00", "R\x00\x00\x00\x0br=abc,s=c2FsdA==,i=2000000000")
 		}, "asks for 2000000000 rounds"},
 		"a message before the login": {func() error { return toPostgres("!R\x7f\xff\xff\xff") }, "a message of 2147483647 bytes before the login"},
-		"an answer without an end":   {func() error { return toHTTP(endless) }, "with more than 1 MiB"},
+		"an answer without an end":   {func() error { return toHTTP(endless) }, "answers with more than 1 MiB"},
 		"an answer that says so much": {func() error {
 			return toHTTP(func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("Content-Length", "99999999") })
 		}, "answers with 95 MiB"},

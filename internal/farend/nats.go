@@ -47,7 +47,7 @@ func (n *NATS) SkipTLSHandshake() bool { return true }
 
 // natsConn is such a connection.
 type natsConn struct {
-	net.Conn // the raw one, and once it is encrypted that
+	net.Conn // as it was dialled, below any encryption
 	config   *tls.Config
 	demanded bool
 

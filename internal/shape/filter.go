@@ -32,7 +32,7 @@ type TableCondition struct {
 
 // Admits reports whether an event passes, and makes it the insert or delete that it is for
 // whoever sees only the rows of the conditions. An error says that a condition does not fit
-// the event's schema version. It is not safe for several goroutines.
+// the event's schema version, or takes too much for its row (an [expression.Beyond]). It is not safe for several goroutines.
 func (f *Filter) Admits(e *change.Event) (bool, error) {
 	if !f.AdmitsTable(e.Table) {
 		return false, nil

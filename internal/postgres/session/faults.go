@@ -167,5 +167,5 @@ func Cleartext(err error) error {
 		return nil
 	}
 	return &engine.Fault{Code: "cleartext-password", Message: "the server asks for the password in clear text, over a connection that may not be encrypted", Cause: err,
-		Fix: "have the server ask by scram-sha-256, or set tls to verify-full; cleartext_password: allow sends the password all the same"}
+		Fix: "have the server ask by scram-sha-256, or set tls to verify-full; cleartext_password: allow sends the password without encryption"}
 }

@@ -140,7 +140,9 @@ func (s *Common) End(ctx context.Context, source int64, until string, committed 
 // NoteEdited puts a new version on record, with the fields that changed, as they are
 // stored.
 func (s *Common) NoteEdited(ctx context.Context, subject string, version int64, before, after any) {
-	s.Note(ctx, "info", subject, "edited", fmt.Sprintf("definition changed to version %d: %s", version, definition.Changed(before, after)))
+	if changed := definition.Changed(before, after); changed != "" {
+		s.Note(ctx, "info", subject, "edited", fmt.Sprintf("definition changed to version %d: %s", version, changed))
+	}
 }
 
 // Note puts on record what somebody has had done, and through what.

@@ -46,7 +46,7 @@ func TestStuck(t *testing.T) {
 		require.False(t, stuck.wait())
 		require.Equal(t, stopTime, time.Since(began))
 		require.True(t, stuck.giveUp())
-		require.False(t, stuck.giveUp(), "it is told once")
+		require.False(t, stuck.giveUp(), "the log has it once")
 		clear(ending)
 		require.False(t, free(&stuck.work, "outlet/stuck", ending))
 		require.Empty(t, ending, "what was given up is not waited for again")
