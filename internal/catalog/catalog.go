@@ -205,10 +205,10 @@ func (c *Catalog) sealNew(object string, d secretive) error {
 	return err
 }
 
-// sealRest seals what is not yet.
+// sealRest seals what is not yet: what is came from the record.
 func (c *Catalog) sealRest(object string, d secretive) {
 	d.EachSecret(func(name, secret string) string {
-		if strings.HasPrefix(secret, sealedPrefix) {
+		if strings.HasPrefix(secret, anySealed) {
 			return secret
 		}
 		return c.Keeper.seal(object+"/"+name, secret)
