@@ -94,7 +94,8 @@ func TestWrongInput(t *testing.T) {
 	// Two edits of the same version: the second is told.
 	var first struct{ Version int64 }
 	i.must(http.MethodGet, "/v1/sources/circulation", nil, &first)
-	code, _, err := i.call(http.MethodPut, "/v1/sources/circulation", good, "If-Match", fmt.Sprintf(`"%d"`, first.Version))
+	described := with(func(d map[string]any) { d["description"] = "what the desk lends" })
+	code, _, err := i.call(http.MethodPut, "/v1/sources/circulation", described, "If-Match", fmt.Sprintf(`"%d"`, first.Version))
 	require.NoError(t, err)
 	require.Equal(t, http.StatusOK, code)
 	require.Equal(t, "changed-meanwhile", i.refused(http.MethodPut, "/v1/sources/circulation", good, "If-Match", fmt.Sprintf(`"%d"`, first.Version)).Code)
