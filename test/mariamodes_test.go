@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 	"testing"
 
@@ -157,6 +158,9 @@ func TestMariaDBShortImages(t *testing.T) {
 			found, _ := state(table)
 			require.Equal(t, "following", found, table)
 		}
+		log, err := os.ReadFile(i.logFile()) // the status may be half a second old
+		require.NoError(t, err)
+		require.Equal(t, 2*n, strings.Count(string(log), "event=table-stale"))
 		for _, statement := range []string{"INSERT INTO lacking (id) VALUES (%d)", "UPDATE filtered SET shown = true WHERE id = 2"} {
 			_, err := conn.ExecContext(t.Context(), strings.ReplaceAll(statement, "%d", fmt.Sprint(n+1)))
 			require.NoError(t, err, statement)

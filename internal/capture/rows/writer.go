@@ -55,8 +55,8 @@ func (l *Layout) Brings(before, after []change.Value) (expression.Effect, bool) 
 // one that the log left out of a row that may be new to them, or that the filter asks for.
 // before and after are as for [Layout.Brings], of which effect came.
 func (l *Layout) Lacking(effect expression.Effect, before, after []change.Value) bool {
-	if after == nil {
-		return false
+	if after == nil || effect == expression.Leaves {
+		return false // nothing of the new row goes out
 	}
 	verdict := func(image []change.Value) expression.Verdict {
 		return l.Verdict(func(i int) change.Value { return image[i] })
