@@ -98,8 +98,17 @@ func TestMain(m *testing.M) {
 	for _, c := range shared.clusters {
 		c.Stop()
 	}
+	if len(failed.names) > 0 { // at the end, where whoever sees only that looks
+		fmt.Println("failed:", strings.Join(failed.names, ", "))
+	}
 	os.RemoveAll(folder) //nolint:errcheck // it lies in the temporary folder
 	os.Exit(code)
+}
+
+// failed are the names of tests with a service that failed.
+var failed struct {
+	mu    sync.Mutex
+	names []string
 }
 
 // shared are the servers that tests share; each test has databases of its own.
@@ -232,8 +241,15 @@ func newInstance(t *testing.T, state *demo.Cluster, extra string) *instance {
 	t.Cleanup(func() {
 		i.stop(syscall.SIGKILL)
 		if t.Failed() {
+			failed.mu.Lock()
+			failed.names = append(failed.names, t.Name())
+			failed.mu.Unlock()
 			log, _ := os.ReadFile(i.logFile())
-			t.Logf("the service's log:\n%s", log[max(0, len(log)-6000):])
+			from := max(0, len(log)-6000)
+			if at := bytes.LastIndex(log, []byte("SIGQUIT: quit")); at >= 0 {
+				from = max(0, at-3000) // it did not answer: where it was is what matters
+			}
+			t.Logf("the service's log:\n%s", log[from:])
 		}
 	})
 	return i
@@ -297,12 +313,26 @@ func (i *instance) stop(signal syscall.Signal) *os.ProcessState {
 		return nil
 	}
 	command.Process.Signal(signal) //nolint:errcheck // it may have gone
+	hangs := time.AfterFunc(patience, func() {
+		i.t.Errorf("the service has not ended %s after %s", patience, signal)
+		command.Process.Signal(syscall.SIGQUIT) //nolint:errcheck // it may have gone just now
+	})
 	<-ended
+	hangs.Stop()
 	return command.ProcessState
 }
 
 // patience is how long tests wait for what has to come: it may be slow to, on a busy machine.
 const patience = 5 * time.Minute
+
+// tellWhere has the service write where each of its goroutines is, and end: the log holds it.
+func (i *instance) tellWhere() {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if i.command != nil {
+		i.command.Process.Signal(syscall.SIGQUIT) //nolint:errcheck // it may have gone
+	}
+}
 
 // eventually waits for a condition; what it is stands in the failure.
 func (i *instance) eventually(what string, is func() bool, why ...func() string) {
@@ -315,6 +345,9 @@ func (i *instance) eventually(what string, is func() bool, why ...func() string)
 		i.t.FailNow()
 	}
 }
+
+// caller gives a service that does not answer up at last, so that the test says which call it was.
+var caller = &http.Client{Timeout: 2 * patience}
 
 // call makes an API call and returns status and body.
 func (i *instance) call(method, path string, body any, headers ...string) (int, []byte, error) {
@@ -343,7 +376,7 @@ func (i *instance) call(method, path string, body any, headers ...string) (int, 
 	for n := 0; n+1 < len(headers); n += 2 {
 		r.Header.Set(headers[n], headers[n+1])
 	}
-	response, err := http.DefaultClient.Do(r)
+	response, err := caller.Do(r)
 	if err != nil {
 		return 0, nil, err
 	}
@@ -369,10 +402,15 @@ func (i *instance) cli(args ...string) (out, errs string, code int) {
 	var o, e bytes.Buffer
 	command.Stdout, command.Stderr = &o, &e
 	command.Env = append(os.Environ(), "RILLMARK_TOKEN="+i.token)
-	err := command.Run()
-	if command.ProcessState == nil {
+	if err := command.Start(); err != nil {
 		return "", fmt.Sprint(err), -1
 	}
+	hangs := time.AfterFunc(2*patience+time.Duration(min(rounds(), 10))*time.Minute, func() {
+		i.tellWhere()
+		command.Process.Signal(syscall.SIGQUIT) //nolint:errcheck // it may have ended just now
+	})
+	command.Wait() //nolint:errcheck // the exit code tells
+	hangs.Stop()
 	return o.String(), e.String(), command.ProcessState.ExitCode()
 }
 

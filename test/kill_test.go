@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -106,6 +107,7 @@ func ownServer(t *testing.T, settings map[string]string) *demo.Cluster {
 		shared.mu.Unlock()
 	}
 	require.NoError(t, mkdir(c.Folder))
+	t.Cleanup(func() { os.RemoveAll(c.Folder) }) //nolint:errcheck // a hundred of them would fill a disk
 	require.NoError(t, c.Start(context.Background()))
 	t.Cleanup(c.Stop)
 	return c

@@ -19,8 +19,9 @@ import (
 )
 
 // mariaSettings keep a test's server quick: what a kill of the process needs holds without
-// waiting for the disk.
-var mariaSettings = map[string]string{"innodb-flush-log-at-trx-commit": "2", "sync-binlog": "0", "max-connections": "120"}
+// waiting for the disk. A statement that waits for a table's lock fails at last, where the
+// server's own setting has it wait for a day.
+var mariaSettings = map[string]string{"innodb-flush-log-at-trx-commit": "2", "sync-binlog": "0", "max-connections": "120", "lock-wait-timeout": "600"}
 
 // mariaServer is a MariaDB server of the test's own, with a login for captures.
 func mariaServer(t *testing.T, settings map[string]string) *demo.MariaDB {
@@ -33,6 +34,7 @@ func mariaServer(t *testing.T, settings map[string]string) *demo.MariaDB {
 	}
 	m := &demo.MariaDB{Folder: filepath.Join(shared.folder, fmt.Sprintf("maria-%d", databases.Add(1))), Port: testserver.FreePort(), Settings: all}
 	require.NoError(t, mkdir(m.Folder))
+	t.Cleanup(func() { os.RemoveAll(m.Folder) }) //nolint:errcheck // a hundred of them would fill a disk
 	require.NoError(t, m.Start(context.Background()))
 	t.Cleanup(m.Stop)
 	require.NoError(t, m.Login(t.Context(), "capture", "REPLICATION SLAVE, BINLOG MONITOR, REPLICATION MASTER ADMIN ON *.*", "SELECT, LOCK TABLES, REFERENCES ON *.*"))
