@@ -84,6 +84,7 @@ func (l *lineWriter) end(r *http.Request, err error, last any, failed func(*Prob
 	case errors.As(problem(err), &refused) && l.began:
 		l.write(failed(refused)) //nolint:errcheck // the answer ends here
 	case refused != nil:
+		l.control.SetWriteDeadline(time.Now().Add(writeTime)) //nolint:errcheck // then the write fails
 		answerProblem(l.w, refused)
 	}
 }

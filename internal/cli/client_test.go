@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -172,4 +173,44 @@ func TestProgress(t *testing.T) {
 	waits := service.TableStatus{Name: "public.holds", State: engine.StateToLoad, RowsDone: 7}
 	require.Contains(t, progressLine(waits, 200), "  0%  7 of about 0 rows, waits")
 	require.Equal(t, engine.StateToLoad, stateOf(waits))
+}
+
+// TestWaitingForLoads: a wait ends, or says what it waits for.
+func TestWaitingForLoads(t *testing.T) {
+	table := func(state string) service.TableStatus {
+		return service.TableStatus{Name: "public.loans", State: state}
+	}
+	of := func(phase, fault string, tables ...service.TableStatus) *service.Status {
+		return &service.Status{Sources: []service.SourceStatus{{Name: "other", Phase: "running"}, {Name: "circulation", Phase: phase, Error: fault, Tables: tables}}}
+	}
+	following, loading := table(engine.StateFollowing), table(engine.StateLoading)
+	begun := time.Date(2026, 12, 2, 9, 0, 0, 0, time.UTC)
+	for name, one := range map[string]struct {
+		before, now *service.Status // what it is at first, and two minutes later
+		done        bool
+		says, fails string
+	}{
+		"all is loaded":                 {of("starting", ""), of("running", "", following), true, "", ""},
+		"a load goes on":                {of("running", "", loading), of("running", "", loading), false, "", ""},
+		"the password is wrong":         {of("waiting", "refused"), of("waiting", "refused"), false, "", "has not begun to read within 1m0s: refused."},
+		"it starts between tries":       {of("waiting", "refused"), of("starting", ""), false, "", ""},
+		"a fault while it loads":        {of("running", "", loading), of("waiting", "away", loading), false, "tries again: away", ""},
+		"no table matches":              {of("running", ""), of("running", ""), false, "", "no table of its database matches"},
+		"paused by somebody":            {of("paused", ""), of("paused", "", loading), false, "", "is paused"},
+		"failed":                        {of("running", "", loading), of("failed", "the slot has gone"), false, "", "the slot has gone"},
+		"removed by somebody":           {of("running", "", loading), &service.Status{}, false, "", "has gone"},
+		"another instance, all is done": {of("standby", "", loading), of("standby", "", following), true, "another instance", ""},
+	} {
+		var w loadWait
+		_, _, err := w.look(one.before, "circulation", "", begun)
+		require.NoError(t, err, name)
+		done, says, err := w.look(one.now, "circulation", "", begun.Add(2*time.Minute))
+		require.Equal(t, one.done, done, name)
+		require.Contains(t, says, one.says, name)
+		if one.fails == "" {
+			require.NoError(t, err, name)
+		} else {
+			require.ErrorContains(t, err, one.fails, name)
+		}
+	}
 }

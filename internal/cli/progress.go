@@ -5,13 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
 	"golang.org/x/term"
 
+	"rillmark/internal/capture"
 	"rillmark/internal/cli/terminal"
 	"rillmark/internal/engine"
 	"rillmark/internal/service"
@@ -66,33 +67,26 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 			width = w
 		}
 	}
-	lastLine := time.Now()
+	lastLine, told := time.Now(), ""
+	var waiting loadWait
 	for {
-		st := new(service.Status)
-		if _, err := a.Call(ctx, http.MethodGet, "/v1/status", nil, st); err != nil {
+		st, _, err := a.statusNow(ctx)
+		if err != nil {
 			return err
 		}
 		var lines []string
-		found := false
-		for _, s := range st.Sources {
-			if s.Name != source {
-				continue
-			}
-			if s.Phase == "failed" {
-				return errors.New(s.Error)
-			}
-			found = s.Phase == "running" || s.Ended
-			for _, t := range s.Tables {
-				switch {
-				case only != "" && t.Name != only:
-				case t.State == engine.StateNotLoaded && only != "":
-					return fmt.Errorf("%s: %s", t.Name, t.Note)
-				case t.State == engine.StateNew, t.State == engine.StateToLoad, t.State == engine.StateLoading:
-					lines = append(lines, progressLine(t, width))
-				}
-			}
-			found = found && len(s.Tables) > 0
+		for _, t := range loadsOf(st, source, only) {
+			lines = append(lines, progressLine(t, width))
 		}
+		done, says, err := waiting.look(st, source, only, time.Now())
+		if err != nil {
+			return err
+		}
+		if says != "" && says != told && !a.JSON {
+			fmt.Fprintln(a.Err, says) //nolint:errcheck // a closed terminal
+			drawn = 0
+		}
+		told = says
 		if !a.JSON && (terminal || time.Since(lastLine) > 5*time.Second) {
 			if terminal && drawn > 0 {
 				fmt.Fprintf(a.Screen, "\x1b[%dA\x1b[J", drawn) //nolint:errcheck // a closed terminal
@@ -102,7 +96,7 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 			}
 			drawn, lastLine = len(lines), time.Now()
 		}
-		if found && len(lines) == 0 {
+		if done {
 			return nil
 		}
 		select {
@@ -111,4 +105,81 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 		case <-time.After(500 * time.Millisecond):
 		}
 	}
+}
+
+// loadsOf are the tables whose loads are waited for.
+func loadsOf(st *service.Status, source, only string) (tables []service.TableStatus) {
+	for _, s := range st.Sources {
+		for _, t := range s.Tables {
+			if s.Name == source && (only == "" || t.Name == only) && (t.State == engine.StateNew || t.State == engine.StateToLoad || t.State == engine.StateLoading) {
+				tables = append(tables, t)
+			}
+		}
+	}
+	return tables
+}
+
+// loadWait decides when there is nothing more to wait for: all is loaded, or what stands in the way
+// does not pass by itself.
+type loadWait struct {
+	ran   bool      // the source has run since the wait began
+	since time.Time // since when nothing that is waited for can come
+}
+
+const (
+	// longestStart is how long a source that has not run yet may take to get over a fault; one that
+	// has is waited for, and its fault shown.
+	longestStart = time.Minute
+	// longestEmpty is how long a source that runs may have no table, or be paused, before the wait ends.
+	longestEmpty = 10 * time.Second
+)
+
+// look says, in a line for people, what stands in the way.
+func (w *loadWait) look(st *service.Status, source, only string, now time.Time) (done bool, says string, err error) {
+	i := slices.IndexFunc(st.Sources, func(s service.SourceStatus) bool { return s.Name == source })
+	if i < 0 {
+		return false, "", fmt.Errorf("source %s has gone", source)
+	}
+	s := &st.Sources[i]
+	for _, t := range s.Tables {
+		if only == t.Name && t.State == engine.StateNotLoaded {
+			return false, "", fmt.Errorf("%s: %s", t.Name, t.Note)
+		}
+	}
+	lasts := func(longest time.Duration) bool {
+		if w.since.IsZero() {
+			w.since = now
+		}
+		return now.Sub(w.since) > longest
+	}
+	switch s.Phase {
+	case capture.PhaseFailed:
+		return false, "", errors.New(s.Error)
+	case capture.PhaseWaiting:
+		if lasts(longestStart) && !w.ran {
+			return false, "", fmt.Errorf("source %s has not begun to read within %s: %s. It goes on trying; `rillmark source show %s` says how it stands", source, longestStart, s.Error, source)
+		}
+		return false, "source " + source + " waits, and tries again: " + s.Error, nil
+	case capture.PhasePaused:
+		if s.Ended {
+			return len(loadsOf(st, source, only)) == 0, "", nil
+		}
+		if lasts(longestEmpty) {
+			return false, "", fmt.Errorf("source %s is paused%s: nothing is loaded while it is", source, because(s.Reason))
+		}
+		return false, "", nil
+	case capture.PhaseRunning:
+		w.ran = true
+		if len(s.Tables) == 0 {
+			if lasts(longestEmpty) {
+				return false, "", fmt.Errorf("source %s runs, but no table of its database matches its rules: there is nothing to load. `rillmark source tables %s` shows what it could capture", source, source)
+			}
+			return false, "", nil
+		}
+		w.since = time.Time{}
+		return len(loadsOf(st, source, only)) == 0, "", nil
+	case capture.PhaseStandby: // another instance captures it: its tables are on record
+		return len(s.Tables) > 0 && len(loadsOf(st, source, only)) == 0, "source " + source + " is captured by another instance", nil
+	}
+	return false, "", nil // it starts
 }

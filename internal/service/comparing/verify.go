@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"rillmark/internal/capture"
 	"rillmark/internal/catalog"
 	"rillmark/internal/destination"
 	"rillmark/internal/engine"
@@ -165,6 +166,11 @@ func cannotCompare(why string) error {
 	return &engine.Fault{Code: "cannot-verify", Message: "the outlet cannot be verified: " + why, Fix: "outlets to tables of a database can be, with all operations"}
 }
 
+// cannotNow is of an outlet that could be compared if it, or its source, went on.
+func cannotNow(why, fix string) error {
+	return &engine.Fault{Code: "cannot-verify", Message: "the outlet cannot be verified now: " + why, Fix: fix}
+}
+
 // compare compares one table.
 func (s *Comparing) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, filter *shape.Filter, rows *shape.Rows, c *verify.Comparison) (verify.TableVerdict, error) {
 	if c.From != nil && c.From.Verdict.Done {
@@ -209,9 +215,29 @@ func (s *Comparing) compare(ctx context.Context, to destination.Comparer, from e
 // lookAgain is how often it is asked how far capture and delivery are.
 const lookAgain = 20 * time.Millisecond
 
-// longestFault is for how long a fault of delivery may last while somebody waits for a
+// longestFault is for how long a fault of capture or delivery may last while somebody waits for a
 // comparison.
-const longestFault = 20 * time.Second
+const longestFault = time.Minute
+
+// faulty follows the phases of capture or delivery.
+type faulty struct{ since time.Time }
+
+// lasts reports whether a phase does not pass by itself, or has not for longestFault. The words for
+// phases are those of sources and of outlets.
+func (f *faulty) lasts(phase string) bool {
+	switch phase {
+	case outlet.PhaseFailed, outlet.PhasePaused:
+		return true
+	case outlet.PhaseWaiting, capture.PhaseStandby:
+		if f.since.IsZero() {
+			f.since = time.Now()
+		}
+	case capture.PhaseStarting: // comes between tries: it ends no fault, and is none
+	default:
+		f.since = time.Time{}
+	}
+	return !f.since.IsZero() && time.Since(f.since) > longestFault
+}
 
 // passed returns once an outlet has delivered all that its source has committed until now.
 func (s *Comparing) passed(ctx context.Context, name string, source *catalog.Source, reader engine.Comparer) error {
@@ -221,25 +247,22 @@ func (s *Comparing) passed(ctx context.Context, name string, source *catalog.Sou
 	}
 	ticker := time.NewTicker(lookAgain)
 	defer ticker.Stop()
-	var waiting time.Time // since when it waits for a fault to pass
-	reaches := int64(0)   // once capture has come there: the newest offset that was in the journal then
+	var ofSource, ofOutlet faulty
+	reaches := int64(0) // once capture has come there: the newest offset that was in the journal then
 	for {
 		from, to := s.Running.Capturing(source.Name), s.Running.Delivering(name)
 		switch {
 		case from == nil:
-			return cannotCompare("its source is not captured by this instance now; resume it")
+			return cannotNow("its source is not captured by this instance", "`rillmark source resume "+source.Name+"`, and verify again")
 		case to == nil:
-			return cannotCompare("it is not delivered by this instance now; resume it")
+			return cannotNow("it is not delivered by this instance", "`rillmark outlet resume "+name+"`, and verify again")
 		}
-		switch now := to.Status(); {
-		case now.Phase == outlet.PhaseFailed || now.Phase == outlet.PhasePaused:
-			return cannotCompare("it does not deliver now (" + now.Phase + ")")
-		case now.Phase != outlet.PhaseWaiting:
-			waiting = time.Time{}
-		case waiting.IsZero():
-			waiting = time.Now()
-		case time.Since(waiting) > longestFault:
-			return cannotCompare("it does not deliver now: " + now.Error)
+		reading, delivering := from.Status(), to.Status()
+		if ofSource.lasts(reading.Phase) {
+			return cannotNow("its source is not read ("+reading.Phase+"): "+reading.Error, "`rillmark source show "+source.Name+"` says what to do")
+		}
+		if ofOutlet.lasts(delivering.Phase) {
+			return cannotNow("it does not deliver ("+delivering.Phase+"): "+delivering.Error, "`rillmark outlet show "+name+"` says what to do")
 		}
 		if reaches == 0 && from.Reached(present) {
 			head, err := s.Store.Head(ctx, source.ID)
