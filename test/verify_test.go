@@ -170,7 +170,7 @@ func TestVerify(t *testing.T) {
 	i.must(http.MethodPost, "/v1/outlets/past/pause", nil, nil)
 	_, errs, code = i.cli("verify", "past")
 	require.NotZero(t, code)
-	require.Contains(t, errs, "resume it")
+	require.Contains(t, errs, "`rillmark outlet resume past`")
 }
 
 // TestVerifyInParts: a sample looks at a part of a large table, and a comparison that was cut

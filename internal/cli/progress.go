@@ -84,9 +84,11 @@ func (a *app) waitForLoads(ctx context.Context, source, only string) error {
 		}
 		if says != "" && says != told && !a.JSON {
 			fmt.Fprintln(a.Err, says) //nolint:errcheck // a closed terminal
-			drawn = 0
+			told, drawn = says, 0
 		}
-		told = says
+		if says == "" && waiting.since.IsZero() {
+			told = "" // it runs: what comes now is new
+		}
 		if !a.JSON && (terminal || time.Since(lastLine) > 5*time.Second) {
 			if terminal && drawn > 0 {
 				fmt.Fprintf(a.Screen, "\x1b[%dA\x1b[J", drawn) //nolint:errcheck // a closed terminal
