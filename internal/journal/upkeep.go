@@ -16,8 +16,10 @@ import (
 const (
 	smallBlock  = 64 << 10
 	mergedBlock = 512 << 10
-	// mergeRun bounds how many blocks one merge reads.
-	mergeRun = 512
+	// mergedAtOnce bounds what one pass merges; the next one goes on.
+	mergedAtOnce = 256 << 20
+	// plannedAtOnce is of how many small blocks, without what is in them, runs are made at once.
+	plannedAtOnce = 4096
 )
 
 // Upkeep implements [Retention]: small blocks are merged, and blocks that were compressed
@@ -43,53 +45,87 @@ func (s *Store) Merge(ctx context.Context, source int64, settle time.Duration) (
 		return 0, err
 	}
 	compressor := NewCompressor()
+	left := mergedAtOnce
 	for _, segment := range segments {
-		from := int64(0)
-		for {
-			n, next, err := s.mergeRun(ctx, segment.relation, from, settle, compressor)
-			var damage *Damage
-			if errors.As(err, &damage) {
-				from = damage.Last + 1 // it stays as it is; readers and verify tell
-				continue
+		for from, more := int64(0), true; more && left > 0; {
+			var runs []smallRun
+			if runs, more, err = s.smallRuns(ctx, segment.relation, from, settle); err != nil {
+				return replaced, fmt.Errorf("looking for small blocks: %w", err)
 			}
-			if err != nil {
-				return replaced, fmt.Errorf("merging small blocks: %w", err)
+			for _, run := range runs {
+				if from = run.last + 1; run.blocks == 1 || left <= 0 {
+					continue
+				}
+				left -= run.bytes
+				err := s.mergeRun(ctx, segment.relation, run, compressor)
+				var damage *Damage
+				if errors.As(err, &damage) {
+					from, more = damage.Last+1, true // it stays as it is; readers and verify tell
+					break
+				}
+				if errors.Is(err, errChanged) {
+					continue // somebody has rewritten them: the next pass looks again
+				}
+				if err != nil {
+					return replaced, fmt.Errorf("merging small blocks: %w", err)
+				}
+				replaced += run.blocks
 			}
-			replaced += n
-			if next == 0 {
-				break
-			}
-			from = next
 		}
 	}
 	return replaced, nil
 }
 
-// mergeRun merges one run of adjoining small blocks at or after from. next is
-// where to go on; 0 at the segment's end.
-func (s *Store) mergeRun(ctx context.Context, relation string, from int64, settle time.Duration, c *Compressor) (replaced int, next int64, err error) {
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		rows, _ := tx.Query(ctx, `SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data FROM `+relation+`
-			WHERE last_offset >= $1 AND payload_bytes < $2 AND `+aged+` < now() - $3::interval ORDER BY last_offset LIMIT $4`,
-			from, smallBlock, settle, mergeRun)
-		blocks, err := pgx.CollectRows(rows, scanFetched)
-		if err != nil || len(blocks) == 0 {
-			return err
-		}
-		// The run ends at a gap (a block that is large enough) or at the size.
-		run, size := 1, blocks[0].payloadBytes
-		for run < len(blocks) && blocks[run].first == blocks[run-1].last+1 && size+blocks[run].payloadBytes <= mergedBlock {
-			size += blocks[run].payloadBytes
-			run++
-		}
-		next = blocks[run-1].last + 1
-		if run == 1 {
+// errChanged is of a run whose blocks are no longer those that were planned.
+var errChanged = errors.New("the blocks changed meanwhile")
+
+// smallRun is a run of adjoining small blocks that become one.
+type smallRun struct {
+	first, last   int64
+	blocks, bytes int
+}
+
+// smallRuns are the runs at or after from, by their sizes alone: nothing of what is in a block is read
+// but of those that are merged. more says that there may be others, from the last one's end on.
+func (s *Store) smallRuns(ctx context.Context, relation string, from int64, settle time.Duration) (runs []smallRun, more bool, err error) {
+	rows, _ := s.pool.Query(ctx, "SELECT first_offset, last_offset, payload_bytes FROM "+relation+`
+		WHERE last_offset >= $1 AND payload_bytes < $2 AND `+aged+` < now() - $3::interval ORDER BY last_offset LIMIT $4`,
+		from, smallBlock, settle, plannedAtOnce)
+	var first, last int64
+	var bytes, seen int
+	_, err = pgx.ForEachRow(rows, []any{&first, &last, &bytes}, func() error {
+		seen++
+		// A run ends at a gap (a block that is large enough) or at the size.
+		if n := len(runs) - 1; n >= 0 && first == runs[n].last+1 && runs[n].bytes+bytes <= mergedBlock {
+			runs[n].last, runs[n].blocks, runs[n].bytes = last, runs[n].blocks+1, runs[n].bytes+bytes
 			return nil
 		}
-		merged := Block{First: blocks[0].first, Last: blocks[run-1].last, FirstCommit: blocks[0].firstCommit, LastCommit: blocks[0].lastCommit}
-		payload := make([]byte, 0, size)
+		runs = append(runs, smallRun{first, last, 1, bytes})
+		return nil
+	})
+	more = seen == plannedAtOnce
+	if more && len(runs) > 1 {
+		runs = runs[:len(runs)-1] // more of it may follow
+	}
+	return runs, more, err
+}
+
+// mergeRun puts the blocks of a run together.
+func (s *Store) mergeRun(ctx context.Context, relation string, run smallRun, c *Compressor) error {
+	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		rows, _ := tx.Query(ctx, "SELECT first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data FROM "+relation+`
+			WHERE last_offset BETWEEN $1 AND $2 ORDER BY last_offset`, run.first, run.last)
+		blocks, err := pgx.CollectRows(rows, scanFetched)
+		if err != nil {
+			return err
+		}
+		if len(blocks) != run.blocks {
+			return errChanged
+		}
+		merged := Block{First: blocks[0].first, Last: run.last, FirstCommit: blocks[0].firstCommit, LastCommit: blocks[0].lastCommit}
+		payload := make([]byte, 0, run.bytes)
 		names := make(map[string]bool)
-		for _, b := range blocks[:run] {
+		for _, b := range blocks {
 			part, err := b.payload()
 			if err != nil {
 				return &Damage{b.first, b.last, err}
@@ -116,21 +152,16 @@ func (s *Store) mergeRun(ctx context.Context, relation string, from int64, settl
 		if err != nil {
 			return err
 		}
-		if tag.RowsAffected() != int64(run) {
-			return errors.New("the blocks changed meanwhile")
+		if tag.RowsAffected() != int64(run.blocks) {
+			return errChanged
 		}
 		merged.Payload = payload
 		c.Compress(&merged, false)
 		_, err = tx.Exec(ctx, `INSERT INTO `+relation+` (first_offset, last_offset, first_commit, last_commit, tables, payload_bytes, data, appended_at)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, merged.First, merged.Last, merged.FirstCommit, merged.LastCommit,
 			joinTables(merged.Tables), len(payload), merged.Stored, appended)
-		replaced = run
 		return err
 	})
-	if err != nil {
-		return 0, 0, err
-	}
-	return replaced, next, nil
 }
 
 // Retain drops the oldest segments of a journal while they are older than age

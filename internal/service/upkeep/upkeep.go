@@ -3,10 +3,12 @@
 package upkeep
 
 import (
+	"sync"
 	"time"
 
 	"rillmark/internal/catalog"
 	"rillmark/internal/engine"
+	"rillmark/internal/guard"
 	"rillmark/internal/service/base"
 	"rillmark/internal/service/running"
 )
@@ -18,6 +20,7 @@ type Upkeep struct {
 	Running *running.Running
 	// Engine makes a source's engine of its record.
 	Engine  func(*catalog.Source) (engine.Engine, error)
+	mu      sync.Mutex     // guards resting
 	resting map[int64]rest // journals of paused sources
 }
 
@@ -36,6 +39,8 @@ func (s *Upkeep) rests(one *running.Source) bool {
 	if err != nil {
 		return true // it is tried again
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.resting == nil {
 		s.resting = make(map[int64]rest)
 	}
@@ -48,10 +53,17 @@ func (s *Upkeep) rests(one *running.Source) bool {
 	return now.runs > restRuns
 }
 
-// Keep merges small blocks and drops what retention lets go.
+// keptAtOnce is how many sources' journals are looked after side by side.
+const keptAtOnce = 4
+
+// Keep merges small blocks and drops what retention lets go, of a few sources side by side: a journal
+// in which there is much to do keeps none of the others waiting.
 func (s *Upkeep) Keep() {
 	ticker := time.NewTicker(s.Config.Journal.UpkeepEvery)
 	defer ticker.Stop()
+	var passes sync.WaitGroup
+	defer passes.Wait()
+	room, busy := make(chan struct{}, keptAtOnce), new(sync.Map)
 	for {
 		select {
 		case <-s.Work.Done():
@@ -59,21 +71,40 @@ func (s *Upkeep) Keep() {
 		case <-ticker.C:
 		}
 		for name, one := range s.Running.Sources() {
-			_, _, writes := one.Capture.Counts()
-			if !writes && (one.Record.Running || s.rests(one)) {
-				continue // whoever writes the journal looks after it
+			if _, is := busy.Load(one.Record.ID); is {
+				continue // its last pass has not ended
 			}
-			loading := one.Capture.Stats.Loading() // it would take the processor from the load
-			if err := s.Store.Upkeep(s.Work, one.Record.ID, settle, loading); err != nil && s.Work.Err() == nil {
-				s.RunLog.Write("warn", "source/"+name, "upkeep", err.Error())
+			select {
+			case room <- struct{}{}:
+			default:
+				continue // at the next tick: sources come in any order
 			}
-			if writes {
-				s.retain(name, one)
-			}
+			busy.Store(one.Record.ID, true)
+			passes.Go(func() {
+				defer func() { busy.Delete(one.Record.ID); <-room }()
+				if err := guard.Run(func() error { s.pass(name, one); return nil }); err != nil {
+					s.RunLog.Write("error", "source/"+name, "upkeep", err.Error())
+				}
+			})
 		}
 		if err := s.Catalog.TrimLog(s.Work, logAge, logEntries); err != nil && s.Work.Err() == nil {
 			s.RunLog.Write("warn", "service", "log", err.Error())
 		}
+	}
+}
+
+// pass looks after one source's journal.
+func (s *Upkeep) pass(name string, one *running.Source) {
+	_, _, writes := one.Capture.Counts()
+	if !writes && (one.Record.Running || s.rests(one)) {
+		return // whoever writes the journal looks after it
+	}
+	loading := one.Capture.Stats.Loading() // it would take the processor from the load
+	if err := s.Store.Upkeep(s.Work, one.Record.ID, settle, loading); err != nil && s.Work.Err() == nil {
+		s.RunLog.Write("warn", "source/"+name, "upkeep", err.Error())
+	}
+	if writes {
+		s.retain(name, one)
 	}
 }
 
