@@ -25,6 +25,24 @@ import (
 	"rillmark/internal/service/base"
 )
 
+// TestALateRefusal: what was long at work and then failed says so, though the time of its answer has
+// passed meanwhile.
+func TestALateRefusal(t *testing.T) {
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		lines := newLines(w)
+		lines.control.SetWriteDeadline(time.Now().Add(-time.Second)) //nolint:errcheck // it can
+		lines.end(r, &engine.Fault{Code: "cannot-verify", Message: "its source is not read"}, nil, func(p *Problem) any { return p })
+	}))
+	defer web.Close()
+	response, err := http.Get(web.URL)
+	require.NoError(t, err)
+	defer response.Body.Close() //nolint:errcheck // it was only read
+	raw, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	require.Contains(t, string(raw), "its source is not read")
+	require.GreaterOrEqual(t, response.StatusCode, 400)
+}
+
 // TestSlowBodies: reading a body has a deadline. A body that arrives in time leaves no
 // deadline on the handler's work.
 func TestSlowBodies(t *testing.T) {

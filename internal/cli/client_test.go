@@ -196,7 +196,7 @@ func TestWaitingForLoads(t *testing.T) {
 		"it starts between tries":       {of("waiting", "refused"), of("starting", ""), false, "", ""},
 		"a fault while it loads":        {of("running", "", loading), of("waiting", "away", loading), false, "tries again: away", ""},
 		"no table matches":              {of("running", ""), of("running", ""), false, "", "no table of its database matches"},
-		"paused by somebody":            {of("paused", ""), of("paused", "", loading), false, "", "is paused"},
+		"paused by somebody":            {of("paused", ""), of("paused", "", loading), false, "", "while source circulation is paused"},
 		"failed":                        {of("running", "", loading), of("failed", "the slot has gone"), false, "", "the slot has gone"},
 		"removed by somebody":           {of("running", "", loading), &service.Status{}, false, "", "has gone"},
 		"another instance, all is done": {of("standby", "", loading), of("standby", "", following), true, "another instance", ""},

@@ -142,7 +142,7 @@ func (w *loadWait) look(st *service.Status, source, only string, now time.Time) 
 	if i < 0 {
 		return false, "", fmt.Errorf("source %s has gone", source)
 	}
-	s := &st.Sources[i]
+	s, left := &st.Sources[i], len(loadsOf(st, source, only))
 	for _, t := range s.Tables {
 		if only == t.Name && t.State == engine.StateNotLoaded {
 			return false, "", fmt.Errorf("%s: %s", t.Name, t.Note)
@@ -164,10 +164,10 @@ func (w *loadWait) look(st *service.Status, source, only string, now time.Time) 
 		return false, "source " + source + " waits, and tries again: " + s.Error, nil
 	case capture.PhasePaused:
 		if s.Ended {
-			return len(loadsOf(st, source, only)) == 0, "", nil
+			return left == 0, "", nil
 		}
 		if lasts(longestEmpty) {
-			return false, "", fmt.Errorf("source %s is paused%s: nothing is loaded while it is", source, because(s.Reason))
+			return false, "", fmt.Errorf("nothing is loaded while source %s is paused%s", source, because(s.Reason))
 		}
 		return false, "", nil
 	case capture.PhaseRunning:
@@ -179,9 +179,9 @@ func (w *loadWait) look(st *service.Status, source, only string, now time.Time) 
 			return false, "", nil
 		}
 		w.since = time.Time{}
-		return len(loadsOf(st, source, only)) == 0, "", nil
+		return left == 0, "", nil
 	case capture.PhaseStandby: // another instance captures it: its tables are on record
-		return len(s.Tables) > 0 && len(loadsOf(st, source, only)) == 0, "source " + source + " is captured by another instance", nil
+		return len(s.Tables) > 0 && left == 0, "source " + source + " is captured by another instance", nil
 	}
 	return false, "", nil // it starts
 }

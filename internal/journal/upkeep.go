@@ -47,29 +47,29 @@ func (s *Store) Merge(ctx context.Context, source int64, settle time.Duration) (
 	compressor := NewCompressor()
 	left := mergedAtOnce
 	for _, segment := range segments {
-		for from, more := int64(0), true; more && left > 0; {
+		for from, more := int64(0), true; more; {
 			var runs []smallRun
 			if runs, more, err = s.smallRuns(ctx, segment.relation, from, settle); err != nil {
 				return replaced, fmt.Errorf("looking for small blocks: %w", err)
 			}
 			for _, run := range runs {
-				if from = run.last + 1; run.blocks == 1 || left <= 0 {
+				if from = run.last + 1; run.blocks == 1 {
 					continue
 				}
-				left -= run.bytes
 				err := s.mergeRun(ctx, segment.relation, run, compressor)
-				var damage *Damage
-				if errors.As(err, &damage) {
+				if damage := new(Damage); errors.As(err, &damage) {
 					from, more = damage.Last+1, true // it stays as it is; readers and verify tell
 					break
 				}
-				if errors.Is(err, errChanged) {
-					continue // somebody has rewritten them: the next pass looks again
-				}
-				if err != nil {
+				switch {
+				case err == nil:
+					replaced += run.blocks
+				case !errors.Is(err, errChanged): // then the next pass looks again
 					return replaced, fmt.Errorf("merging small blocks: %w", err)
 				}
-				replaced += run.blocks
+				if left -= run.bytes; left <= 0 {
+					return replaced, nil
+				}
 			}
 		}
 	}

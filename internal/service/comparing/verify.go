@@ -171,6 +171,14 @@ func cannotNow(why, fix string) error {
 	return &engine.Fault{Code: "cannot-verify", Message: "the outlet cannot be verified now: " + why, Fix: fix}
 }
 
+// phaseWords are a phase, and what is wrong where that is known.
+func phaseWords(phase, fault string) string {
+	if fault == "" {
+		return " (" + phase + ")"
+	}
+	return " (" + phase + "): " + fault
+}
+
 // compare compares one table.
 func (s *Comparing) compare(ctx context.Context, to destination.Comparer, from engine.Comparer, table string, filter *shape.Filter, rows *shape.Rows, c *verify.Comparison) (verify.TableVerdict, error) {
 	if c.From != nil && c.From.Verdict.Done {
@@ -253,16 +261,16 @@ func (s *Comparing) passed(ctx context.Context, name string, source *catalog.Sou
 		from, to := s.Running.Capturing(source.Name), s.Running.Delivering(name)
 		switch {
 		case from == nil:
-			return cannotNow("its source is not captured by this instance", "`rillmark source resume "+source.Name+"`, and verify again")
+			return cannotNow("its source is paused, or another instance captures it", "`rillmark source resume "+source.Name+"`, and verify again")
 		case to == nil:
-			return cannotNow("it is not delivered by this instance", "`rillmark outlet resume "+name+"`, and verify again")
+			return cannotNow("it is paused, or another instance delivers it", "`rillmark outlet resume "+name+"`, and verify again")
 		}
 		reading, delivering := from.Status(), to.Status()
 		if ofSource.lasts(reading.Phase) {
-			return cannotNow("its source is not read ("+reading.Phase+"): "+reading.Error, "`rillmark source show "+source.Name+"` says what to do")
+			return cannotNow("its source is not read"+phaseWords(reading.Phase, reading.Error), "`rillmark source show "+source.Name+"` says what to do")
 		}
 		if ofOutlet.lasts(delivering.Phase) {
-			return cannotNow("it does not deliver ("+delivering.Phase+"): "+delivering.Error, "`rillmark outlet show "+name+"` says what to do")
+			return cannotNow("it does not deliver"+phaseWords(delivering.Phase, delivering.Error), "`rillmark outlet show "+name+"` says what to do")
 		}
 		if reaches == 0 && from.Reached(present) {
 			head, err := s.Store.Head(ctx, source.ID)

@@ -61,9 +61,8 @@ const keptAtOnce = 4
 func (s *Upkeep) Keep() {
 	ticker := time.NewTicker(s.Config.Journal.UpkeepEvery)
 	defer ticker.Stop()
-	var passes sync.WaitGroup
+	passes := newPasses(keptAtOnce)
 	defer passes.Wait()
-	room, busy := make(chan struct{}, keptAtOnce), new(sync.Map)
 	for {
 		select {
 		case <-s.Work.Done():
@@ -71,19 +70,9 @@ func (s *Upkeep) Keep() {
 		case <-ticker.C:
 		}
 		for name, one := range s.Running.Sources() {
-			if _, is := busy.Load(one.Record.ID); is {
-				continue // its last pass has not ended
-			}
-			select {
-			case room <- struct{}{}:
-			default:
-				continue // at the next tick: sources come in any order
-			}
-			busy.Store(one.Record.ID, true)
-			passes.Go(func() {
-				defer func() { busy.Delete(one.Record.ID); <-room }()
+			passes.begin(s.Work, one.Record.ID, func() {
 				if err := guard.Run(func() error { s.pass(name, one); return nil }); err != nil {
-					s.RunLog.Write("error", "source/"+name, "upkeep", err.Error())
+					s.RunLog.Write("error", "source/"+name, "upkeep", err.Error()+"\n"+guard.Stack(err))
 				}
 			})
 		}
