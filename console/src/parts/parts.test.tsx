@@ -7,6 +7,8 @@ import { StateMark } from "./StateMark";
 import { bytes, count, rate, span } from "./numbers";
 import { PlaceFields, placeText } from "./Place";
 import { roundTop } from "./scale";
+import { Refused } from "../api/client";
+import { Trouble } from "./Trouble";
 
 describe("numbers as people read them", () => {
   it.each([
@@ -116,4 +118,13 @@ describe("states", () => {
 
 it("an axis ends at a round number", () => {
   expect([roundTop(0, 10), roundTop(11, 1), roundTop(50, 1), roundTop(51, 1), roundTop(0.3, 0.01), roundTop(999_999, 1)]).toEqual([10, 20, 50, 100, 0.5, 1_000_000]);
+});
+
+describe("an error", () => {
+  const says = (error: unknown) => drawn(<Trouble error={error} />).replace(/<[^>]*>/g, "");
+  it("is sentences, with what to do", () => {
+    expect(says(new Refused(409, "it is paused", "resume it"))).toBe("it is paused. Fix: resume it.");
+    expect(says(new Refused(409, "It is paused.", "Resume it."))).toBe("It is paused. Fix: Resume it.");
+    expect(says(new Refused(409, "it is paused"))).toBe("it is paused");
+  });
 });

@@ -1,6 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import { Button, Table } from "react-bootstrap";
-import { sendForLines } from "../../api/client";
+import { Refused, sendForLines } from "../../api/client";
 import type { SourceDefinition, TrialLine } from "../../api/types";
 import { OperationMark } from "../../parts/OperationMark";
 import { count, localClock } from "../../parts/numbers";
@@ -31,7 +31,7 @@ export function Trial({ name, definition }: { name: string; definition: SourceDe
             setPhase("watching");
           }
           if (line.problem) {
-            throw new Error(`${line.problem.detail ?? ""}${line.problem.fix ? ` Fix: ${line.problem.fix}` : ""}`);
+            throw new Refused(200, line.problem.detail ?? "", line.problem.fix);
           }
           const event = line.event;
           if (event) {
