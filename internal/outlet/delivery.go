@@ -35,6 +35,7 @@ type sender struct {
 	wants     encode.Capabilities
 	again     *encode.Maker   // for dead letters
 	at        int64           // the newest offset that was sent, became a dead letter or was passed over
+	durable   int64           // up to where the destination has it for good
 	written   written         // messages since the last commit
 	repeated  int64           // the newest offset that was counted before
 	unflushed int64           // messages since the last flush
@@ -85,7 +86,7 @@ func (s *sender) deliver(ctx context.Context, f *feed) error {
 		if s.deadCount > 0 {
 			look = ticker.C // a timer that nobody waits for wakes nobody
 		}
-		if s.at > max(s.offset.Committed, s.committingAt) {
+		if s.unsettled() {
 			timer.Reset(max(time.Until(s.flushAt), time.Millisecond))
 			flush = timer.C
 		}
@@ -206,11 +207,17 @@ func (s *sender) sent(ctx context.Context, idle bool) error {
 	return nil
 }
 
+// unsettled reports whether there is something to flush or to commit. A destination may be behind
+// what is committed: it notes seldom what was only passed over, or was put back to a former state.
+func (s *sender) unsettled() bool {
+	return s.at > min(s.durable, max(s.offset.Committed, s.committingAt))
+}
+
 // flush makes durable what was sent, and has it committed after that. last waits for
 // the commit.
 func (s *sender) flush(ctx context.Context, last bool) error {
 	defer s.flushLater()
-	if s.at > max(s.offset.Committed, s.committingAt) {
+	if s.unsettled() {
 		began := time.Now()
 		s.pace.begin(began, s.unflushed)
 		s.unflushed = 0
@@ -225,6 +232,9 @@ func (s *sender) flush(ctx context.Context, last bool) error {
 			// What is not in its place is not delivered yet.
 			s.late = true
 			s.set(func(st *Status) { st.Delay = time.Since(s.newest) })
+		}
+		if s.durable = durable; durable <= s.offset.Committed {
+			s.set(func(st *Status) { st.Committed = durable }) // there is nothing to commit
 		}
 		if s.committing != nil && last {
 			if err := s.awaitCommit(ctx); err != nil {

@@ -330,7 +330,9 @@ func (o *Outlet) once(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	*s = sender{Outlet: o, offset: offset, hold: hold, writer: writer, wants: to.Capabilities(), at: writer.Delivered(), tries: make(map[int64]int)}
+	*s = sender{Outlet: o, offset: offset, hold: hold, writer: writer, wants: to.Capabilities(), tries: make(map[int64]int)}
+	s.at = writer.Delivered()
+	s.durable = s.at
 	s.flushLater()
 	defer writer.Close() //nolint:errcheck // what was not flushed is delivered again
 	if s.rows, s.deadCount, err = o.Catalog.DeadRows(ctx, o.ID); err != nil {
