@@ -306,7 +306,11 @@ func TestEventsThatFailOften(t *testing.T) {
 	l := i.letters("desk")
 	require.EqualValues(t, 1, l.Dead)
 	require.Equal(t, 3, l.Items[0].Attempts)
-	require.Len(t, f.all(), 4)
+	ids := make(map[string]bool) // an outage that ends amid a batch has some come twice
+	for _, one := range f.all() {
+		ids[one.headers.Get("Rillmark-Id")] = true
+	}
+	require.Len(t, ids, 4)
 	_, errs, code := i.cli("dead-letter", "discard", "desk", "--error", "500")
 	require.Zero(t, code, errs)
 	require.Zero(t, i.letters("desk").Dead)
